@@ -1,0 +1,1 @@
+"""Tachys: will every interrupt meet its time limit, and does the board agree?"""

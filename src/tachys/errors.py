@@ -1,0 +1,88 @@
+"""The ways in which Tachys can fail, sorted by reason.
+
+TachysError
+├── InputError      what was given is wrong: a list of problems, each with its place      exit status 2
+└── InternalError   Tachys contradicts itself: our fault, never the user's                exit status 3
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Place:
+    """Where something stands in an input: a file, and a line where there are lines (from 1; 0 for none)."""
+
+    file: str
+    line: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}" if self.line else self.file
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Problem:
+    """One thing that is wrong in an input, and what would be right."""
+
+    place: Place
+    key: str
+    wrong: str
+    mend: str
+
+    def __str__(self) -> str:
+        key = f"{self.key}: " if self.key else ""
+        mend = f"; {self.mend}" if self.mend else ""
+        return f"{self.place}: {key}{self.wrong}{mend}"
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Remark:
+    """Something that is allowed and yet worth a second look: a warning with a code and a mend."""
+
+    place: Place
+    code: str
+    key: str
+    text: str
+    mend: str
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.key}: {self.text}; {self.mend} [{self.code}]"
+
+
+class TachysError(Exception):
+    """Base of every error that Tachys raises on purpose."""
+
+    exit_status = 3
+
+
+class InputError(TachysError):
+    """The input is wrong. ``problems`` holds every fault found, in the order of the places."""
+
+    exit_status = 2
+
+    def __init__(self, problems: Iterable[Problem]) -> None:
+        self.problems: tuple[Problem, ...] = tuple(sorted(set(problems)))
+        super().__init__("\n".join(map(str, self.problems)))
+
+
+class InternalError(TachysError):
+    """Two parts of Tachys disagree: a fault of the program."""
+
+
+def input_error(file: str, wrong: str, mend: str, *, line: int = 0, key: str = "") -> InputError:
+    """An InputError with one problem."""
+    return InputError([Problem(Place(file, line), key, wrong, mend)])
+
+
+def did_you_mean(word: str, known: Sequence[str], what: str) -> str:
+    """The mend for a misspelt ``word``: the nearest known one, or all of them when few, or how to find out."""
+    near = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
+    if near:
+        return f'did you mean "{near[0]}"?'
+    if not known:
+        return f"there is no {what} at all"
+    shown = ", ".join(known[:12]) + (", …" if len(known) > 12 else "")
+    return f"known: {shown}"

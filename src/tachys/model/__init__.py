@@ -1,0 +1,1 @@
+"""What the engineer writes: quantities, tables, errors; and the System it means."""

@@ -1,0 +1,197 @@
+"""From the text of a model file to a System, or to every problem that the file has."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from tachys.errors import InputError, Place, Problem, did_you_mean, input_error
+from tachys.model.build import Reporter, build
+from tachys.model.names import check_references
+from tachys.model.places import KeyPath, key_lines
+from tachys.model.schema import ModelFile
+from tachys.model.system import System
+
+LARGEST_MODEL = 4 * 2**20
+_SECTIONS = ("clock", "source", "isr", "step", "need", "probe")
+
+
+def load_model(path: str | Path) -> System:
+    """Read a model file.
+
+    Raises:
+        InputError: the file cannot be read or holds errors; all of them, each with its line.
+    """
+    return read_model(read_text(path, "model", LARGEST_MODEL), str(path))
+
+
+def read_text(path: str | Path, what: str, largest: int) -> str:
+    """The text of a file that should be a ``what`` of at most ``largest`` bytes."""
+    name = str(path)
+    try:
+        with open(path, "rb") as stream:
+            data = stream.read(largest + 1)
+    except FileNotFoundError:
+        raise input_error(name, "there is no such file", f"name a {what} file") from None
+    except IsADirectoryError:
+        raise input_error(name, "this is a directory", f"name a {what} file in it") from None
+    except (OSError, ValueError) as error:
+        raise input_error(name, f"cannot be read: {getattr(error, 'strerror', error)}", f"name a {what} file") from None
+    if len(data) > largest:
+        raise input_error(name, f"is larger than {largest // 2**20} MiB", f"no {what} file is that large")
+    if not data.strip():
+        raise input_error(name, "the file is empty", f"name a {what} file")
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise input_error(name, "this is not text in UTF-8", f"name a {what} file", line=line) from None
+    if "\0" in text:
+        line = text.count("\n", 0, text.index("\0")) + 1
+        raise input_error(name, "holds NUL bytes: this is no text file", f"name a {what} file", line=line)
+    return text
+
+
+def read_model(text: str, file: str) -> System:
+    """As :func:`load_model`, from text; ``file`` is only shown."""
+    raw = _parse_toml(text, file)
+    places = _Places(file, key_lines(text))
+    problems: list[Problem] = []
+
+    def complain(path: KeyPath, wrong: str, mend: str) -> None:
+        problems.append(Problem(places.of(path), ".".join(path), wrong, mend))
+
+    tables = _validate(raw, complain)
+    check_references(raw, complain)
+    if tables is not None:
+        system = build(tables, Reporter(complain, places.of))
+    if problems or tables is None:
+        raise InputError(problems)
+    return system
+
+
+class _Places:
+    def __init__(self, file: str, lines: Mapping[KeyPath, int]) -> None:
+        self._file = file
+        self._lines = lines
+
+    def of(self, path: KeyPath) -> Place:
+        """The place of a key, or of the nearest table around it."""
+        for length in range(len(path), 0, -1):
+            if path[:length] in self._lines:
+                return Place(self._file, self._lines[path[:length]])
+        return Place(self._file)
+
+
+def _parse_toml(text: str, file: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        words = str(error) if isinstance(error, tomllib.TOMLDecodeError) else "nested too deeply"
+        match = re.search(r"\(at line (\d+), column (\d+)\)", words)
+        line = int(match.group(1)) if match else text.count("\n") + 1
+        wrong = re.sub(r"\s*\(at .*\)$", "", words)
+        mend = "mend the TOML there"
+        if "twice" in wrong or "overwrite" in wrong:
+            mend = "every name is used once: rename or remove one of the two"
+        if match:
+            wrong += f" (column {match.group(2)})"
+        raise input_error(file, wrong, mend, line=line) from None
+
+
+def _validate(raw: dict[str, Any], complain: Any) -> ModelFile | None:
+    """The tables; where some are wrong, their problems are noted and the rest is looked at without them."""
+    for _ in range(3):
+        try:
+            return ModelFile.model_validate(raw)
+        except ValidationError as error:
+            found = error.errors(include_url=False)
+        for path, fault in _distinct(found):
+            complain(path, *_words(fault))
+        raw = _without(raw, [fault["loc"] for fault in found])
+    return None
+
+
+def _distinct(faults: list[Any]) -> list[tuple[KeyPath, Any]]:
+    """The faults with their key paths; of the ways in which one value may be written, only the nearest is blamed."""
+    told: dict[KeyPath, Any] = {}
+    for fault in faults:
+        path = tuple(str(part) for part in fault["loc"] if not _is_type_name(str(part)))
+        told.setdefault(path, fault)
+    return [
+        (path, fault)
+        for path, fault in told.items()
+        if not any(len(other) > len(path) and other[: len(path)] == path for other in told)
+    ]
+
+
+def _is_type_name(part: str) -> bool:
+    return part.endswith(("Table", "]")) or part in ("str", "bool")
+
+
+def _without(raw: dict[str, Any], locations: Iterable[tuple[int | str, ...]]) -> dict[str, Any]:
+    """The model without the tables that hold a fault, just enough to look at the rest."""
+    kept = {key: dict(value) if isinstance(value, dict) else value for key, value in raw.items()}
+    for location in locations:
+        section = str(location[0])
+        if section in (*_SECTIONS, "core") and len(location) > 1 and isinstance(kept.get(section), dict):
+            kept[section].pop(location[1], None)
+        else:
+            kept.pop(section, None)
+    kept["tachys"] = 1
+    kept.setdefault("core", {}).setdefault("clock", "1 MHz")
+    return kept
+
+
+def _words(fault: Any) -> tuple[str, str]:
+    """(what is wrong, what would be right) of one fault that pydantic found."""
+    kind, given = fault["type"], fault["input"]
+    if kind == "extra_forbidden":
+        path = fault["loc"]
+        return "unknown key", did_you_mean(str(path[-1]), known_keys(path), "key here")
+    if kind == "missing":
+        return "is missing", f"add {fault['loc'][-1]} = …"
+    if kind == "value_error":
+        wrong, _, mend = str(fault["ctx"]["error"]).partition("; ")
+        return wrong, mend
+    if kind == "literal_error":
+        return f"{given!r} is not known here", f"one of {fault['ctx']['expected']}"
+    if kind in ("model_type", "dict_type", "model_attributes_type"):
+        return f"{given!r} stands where a table is due", f"write [{'.'.join(map(str, fault['loc']))}] and keys below"
+    return f"{given!r}: {fault['msg'][0].lower()}{fault['msg'][1:]}", ""
+
+
+def known_keys(path: tuple[int | str, ...]) -> list[str]:
+    """The keys that may stand where the last part of ``path`` stands."""
+    table: type[BaseModel] = ModelFile
+    for part in path[:-1]:
+        field = next((f for n, f in table.model_fields.items() if part in (n, f.alias)), None)
+        if field is None:
+            named = str(part)
+            nested = [model for model in _models_in(table.model_fields.values()) if model.__name__ == named]
+            table = nested[0] if nested else table
+            continue
+        inner = _models_in([field])
+        if inner:
+            table = inner[0]
+    return [field.alias or name for name, field in table.model_fields.items()]
+
+
+def _models_in(fields: Iterable[Any]) -> list[type[BaseModel]]:
+    """The tables that the annotations of these fields mention."""
+    found: list[type[BaseModel]] = []
+
+    def walk(annotation: Any) -> None:
+        if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+            found.append(annotation)
+        for argument in getattr(annotation, "__args__", ()):
+            walk(argument)
+
+    for field in fields:
+        walk(field.annotation)
+    return found

@@ -1,0 +1,163 @@
+"""Quantities as an engineer writes them ("250 us", "48 MHz", "15 cycles@adc", "2 %"), read exactly.
+
+Every number is kept as a rational; nothing passes through float. NaN, infinity and bare numbers are refused.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from fractions import Fraction
+
+PS_PER_SECOND = 10**12
+LONGEST_PS = 10**18  # about 11.6 days: sums of a few of these still fit 64 bits
+
+_SECONDS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
+_HERTZ = {"Hz": 1, "kHz": 10**3, "MHz": 10**6, "GHz": 10**9}
+_SHARES = {"%": Fraction(1, 100), "ppm": Fraction(1, 10**6)}
+_BAUD = {"Bd": 1, "kBd": 10**3, "MBd": 10**6}
+_NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
+
+
+@dataclass(frozen=True, slots=True)
+class Duration:
+    """A length of time: ``amount`` picoseconds, or so many cycles of ``clock`` when that is named."""
+
+    amount: Fraction
+    clock: str | None = None
+    text: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DurationRange:
+    """[least, most], both as written; a single value stands for both."""
+
+    least: Duration
+    most: Duration
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """[least, most] in whole picoseconds, or in whatever unit the field says."""
+
+    least: int
+    most: int
+
+    def __add__(self, other: Range) -> Range:
+        return Range(self.least + other.least, self.most + other.most)
+
+
+ZERO = Range(0, 0)
+
+
+def _split(value: object, example: str) -> tuple[Fraction, str]:
+    if isinstance(value, bool) or not isinstance(value, str):
+        if isinstance(value, (int, float)) and not isinstance(value, bool):
+            unit = example.split(" ", 1)[1]
+            raise ValueError(f'{value} has no unit; write a string with a unit, for instance "{value:g} {unit}"')
+        raise ValueError(f'{value!r} is not a quantity; write a string with a unit, for instance "{example}"')
+    text = value.strip().replace("µ", "u").replace("μ", "u")
+    match = _NUMBER.match(text)
+    if match is None:
+        raise ValueError(f'"{value}" does not begin with a number; write for instance "{example}"')
+    sign, whole, decimals, power = match.groups()
+    number = Fraction(int(whole + (decimals or "")), 10 ** len(decimals or ""))
+    number *= Fraction(10) ** int(power or 0)
+    unit = text[match.end() :].strip()
+    if not unit:
+        raise ValueError(f'"{value}" has no unit; write for instance "{example}"')
+    return (-number if sign == "-" else number), unit
+
+
+def _scaled(value: object, units: dict[str, int] | dict[str, Fraction], example: str) -> Fraction:
+    number, unit = _split(value, example)
+    if unit not in units:
+        raise ValueError(f'"{value}": unknown unit "{unit}"; known here: {", ".join(units)}')
+    return number * units[unit]
+
+
+def parse_duration(value: object) -> Duration:
+    """Read ``"250 us"``, ``"120 cycles"`` or ``"15 cycles@adc"``. Not negative, at most ``LONGEST_PS``.
+
+    Raises:
+        ValueError: says what is wrong and shows what would be right.
+    """
+    number, unit = _split(value, "250 us")
+    if number < 0:
+        raise ValueError(f'"{value}" is negative; a time is 0 or more')
+    head, _, clock = unit.partition("@")
+    if head.strip() in ("cycles", "cycle"):
+        if number > 2**63:
+            raise ValueError(f'"{value}" is more cycles than 64 bits count')
+        return Duration(number, clock.strip() or "core", str(value))
+    if unit not in _SECONDS:
+        raise ValueError(f'"{value}": unknown unit "{unit}"; known here: {", ".join(_SECONDS)}, cycles, cycles@CLOCK')
+    if number * _SECONDS[unit] > LONGEST_PS:
+        raise ValueError(f'"{value}" is longer than Tachys can count; at most {LONGEST_PS // 10**12} s')
+    return Duration(number * _SECONDS[unit], None, str(value))
+
+
+def parse_positive_duration(value: object) -> Duration:
+    """As :func:`parse_duration`, and more than 0."""
+    duration = parse_duration(value)
+    if not duration.amount:
+        raise ValueError(f'"{value}" is zero; it must be more than 0')
+    return duration
+
+
+def parse_duration_range(value: object) -> DurationRange:
+    """Read one duration, or ``[least, most]``."""
+    if isinstance(value, list):
+        if len(value) != 2:
+            raise ValueError(f'a range has two ends, not {len(value)}; write ["2.4 us", "3.1 us"]')
+        least, most = map(parse_duration, value)
+        if least.clock == most.clock and least.amount > most.amount:
+            raise ValueError(f'the range runs backwards; write ["{most.text}", "{least.text}"]')
+        return DurationRange(least, most)
+    single = parse_duration(value)
+    return DurationRange(single, single)
+
+
+def parse_rate(value: object) -> Fraction:
+    """Read ``"48 MHz"`` as hertz, more than 0 and at most 1 THz (one count of the time that Tachys keeps)."""
+    rate = _scaled(value, _HERTZ, "48 MHz")
+    if rate <= 0:
+        raise ValueError(f'"{value}" is not a rate; it must be more than 0, for instance "48 MHz"')
+    if rate > PS_PER_SECOND or rate < Fraction(1, 10**6):
+        raise ValueError(f'"{value}" is beyond what Tachys counts: 1e-6 Hz to 1000 GHz')
+    return rate
+
+
+def parse_baud(value: object) -> Fraction:
+    """Read ``"115200 Bd"`` as symbols a second, more than 0."""
+    rate = _scaled(value, _BAUD, "115200 Bd")
+    if not 0 < rate <= 10**11:
+        raise ValueError(f'"{value}" is not a serial rate; it must be more than 0 and at most 100000 MBd')
+    return rate
+
+
+def parse_share(value: object) -> Fraction:
+    """Read ``"2 %"`` or ``"50 ppm"`` as a fraction of one; 0 or more."""
+    share = _scaled(value, _SHARES, "50 ppm")
+    if share < 0:
+        raise ValueError(f'"{value}" is negative; write how far it may be off either way, for instance "50 ppm"')
+    return share
+
+
+def parse_tolerance(value: object) -> Fraction:
+    """As :func:`parse_share`, and below 50 %."""
+    share = parse_share(value)
+    if share >= Fraction(1, 2):
+        raise ValueError(f'"{value}" is no tolerance; it must be below 50 %')
+    return share
+
+
+def ceil_ps(ps: Fraction) -> int:
+    """The next whole picosecond at or after ``ps``: how costs are rounded."""
+    return math.ceil(ps)
+
+
+def floor_ps(ps: Fraction) -> int:
+    """The last whole picosecond at or before ``ps``: how least distances and limits are rounded."""
+    return math.floor(ps)

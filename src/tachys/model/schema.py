@@ -1,0 +1,196 @@
+"""The tables of a model file, as pydantic sees them: which keys there are and what each may hold.
+
+Only what one key alone can get wrong is judged here; what concerns several keys is judged in ``build``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from fractions import Fraction
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema
+
+from tachys.model.quantities import (
+    Duration,
+    DurationRange,
+    parse_duration,
+    parse_duration_range,
+    parse_positive_duration,
+    parse_rate,
+    parse_share,
+    parse_tolerance,
+)
+
+_NUMBER = r"^\s*[+]?\d+(\.\d*)?([eE][+-]?\d+)?\s*"
+_TIME = {"type": "string", "pattern": _NUMBER + r"(s|ms|us|µs|ns|ps|cycles?(@.+)?)\s*$", "examples": ["250 us"]}
+_RATE = {"type": "string", "pattern": _NUMBER + r"(Hz|kHz|MHz|GHz)\s*$", "examples": ["48 MHz"]}
+_SHARE = {"type": "string", "pattern": _NUMBER + r"(%|ppm)\s*$", "examples": ["50 ppm"]}
+_RANGE = {"anyOf": [_TIME, {"type": "array", "items": _TIME, "minItems": 2, "maxItems": 2}]}
+
+
+def _quantity(parse: Callable[[object], object], schema: dict[str, Any]) -> tuple[PlainValidator, WithJsonSchema]:
+    return PlainValidator(parse), WithJsonSchema(schema)
+
+
+Time = Annotated[Duration, *_quantity(parse_duration, _TIME)]
+PositiveTime = Annotated[Duration, *_quantity(parse_positive_duration, _TIME)]
+TimeRange = Annotated[DurationRange, *_quantity(parse_duration_range, _RANGE)]
+Rate = Annotated[Fraction, *_quantity(parse_rate, _RATE)]
+Share = Annotated[Fraction, *_quantity(parse_share, _SHARE)]
+Tolerance = Annotated[Fraction, *_quantity(parse_tolerance, _SHARE)]
+
+
+def _rate_or_name(value: object) -> Fraction | str:
+    """A rate such as "48 MHz", or the name of a clock."""
+    if isinstance(value, str) and value[:1].isalpha():
+        return value
+    return parse_rate(value)
+
+
+def _for_or_all(value: object) -> DurationRange | None:
+    """How long a guard holds; None for the whole body."""
+    return None if value == "all" else parse_duration_range(value)
+
+
+RateOrName = Annotated[
+    Fraction | str, *_quantity(_rate_or_name, {"anyOf": [_RATE, {"type": "string", "pattern": "^[A-Za-z]"}]})
+]
+ForOrAll = Annotated[DurationRange | None, *_quantity(_for_or_all, {"anyOf": [_RANGE, {"const": "all"}]})]
+Names = str | list[str]
+Whole = Annotated[int, Field(strict=True, ge=0, le=2**31)]
+Positive = Annotated[int, Field(strict=True, ge=1, le=2**31)]
+
+
+class Table(BaseModel):
+    """A table of the model file: unknown keys are errors, nothing is converted silently."""
+
+    model_config = ConfigDict(extra="forbid", strict=True, populate_by_name=True, arbitrary_types_allowed=True)
+
+
+class ClockTable(Table):
+    """A clock: an oscillator with a rate of its own, or one derived from another."""
+
+    rate: Rate | None = None
+    tolerance: Tolerance | None = None
+    from_: str | None = Field(None, alias="from")
+    divide: Positive = 1
+    multiply: Positive = 1
+
+
+class CoreTable(Table):
+    """The processor core: its clock and how it takes interrupts."""
+
+    clock: RateOrName
+    tolerance: Tolerance | None = None
+    nesting: bool = True
+    levels: Positive = 1
+    urgent: Literal["low", "high"] = "low"
+    entry: Time | None = None
+    exit: Time | None = None
+    chain: Time | None = None
+    late_arrival: bool = False
+    wake: Time | None = None
+
+
+class SourceTable(Table):
+    """Events from outside or from a free-running timer: periodic (every) or never closer than a gap."""
+
+    every: PositiveTime | None = None
+    gap: PositiveTime | None = None
+    mean: PositiveTime | None = None
+    offset: Time | None = None
+    jitter: Time | None = None
+    tolerance: Tolerance | None = None
+
+
+class GuardTable(Table):
+    """Lines of this level and less urgent ones are held off for a part of the body."""
+
+    level: Whole
+    for_: ForOrAll = Field(alias="for")
+    at: Time | None = None
+
+
+class IsrTable(Table):
+    """An interrupt routine and the line it serves."""
+
+    on: Names
+    level: Whole = 0
+    order: Annotated[int, Field(strict=True, ge=-(2**31), le=2**31)] = 0
+    cost: TimeRange
+    guard: GuardTable | list[GuardTable] | None = None
+    pending: Positive = 1
+    serves: Literal["one", "all"] = "one"
+    sets: Names = []
+    deadline: PositiveTime | None = None
+
+
+class LoopTable(Table):
+    """The polling loop: what runs when no routine does."""
+
+    overhead: TimeRange
+    order: list[str] | None = None
+
+
+class SleepTable(Table):
+    """Halts until the next interrupt has been served, unless one of these flags is set."""
+
+    unless: Names
+
+
+class StepTable(Table):
+    """One step of the loop."""
+
+    cost: TimeRange | None = None
+    polls: str | None = None
+    every: PositiveTime | None = None
+    rearm: Literal["grid", "skip", "now"] = "grid"
+    guard: GuardTable | list[GuardTable] | None = None
+    sleep: bool | SleepTable = False
+
+
+class NeedTable(Table):
+    """Something that must hold: a time from one event to another, or the load."""
+
+    from_: str | None = Field(None, alias="from")
+    to: str | None = None
+    within: PositiveTime | None = None
+    load: Share | None = None
+
+
+class ProbeTable(Table):
+    """Which thing of the model a captured signal shows."""
+
+    shows: str
+    edge: Literal["rise", "fall", "both", "toggle"] | None = None
+    after: Time | None = None
+    before_end: Time | None = None
+
+
+class CaptureTable(Table):
+    """What is known of the logic analyser."""
+
+    tolerance: Tolerance = Fraction(0)
+
+
+class ModelFile(Table):
+    """A Tachys model, version 1."""
+
+    tachys: Literal[1]
+    title: str = ""
+    clock: dict[str, ClockTable] = {}
+    core: CoreTable
+    source: dict[str, SourceTable] = {}
+    isr: dict[str, IsrTable] = {}
+    loop: LoopTable | None = None
+    step: dict[str, StepTable] = {}
+    need: dict[str, NeedTable] = {}
+    probe: dict[str, ProbeTable] = {}
+    capture: CaptureTable = CaptureTable()
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of a model file, for editors."""
+    schema = ModelFile.model_json_schema(by_alias=True)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
