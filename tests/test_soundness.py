@@ -2,10 +2,10 @@
 
 from fractions import Fraction
 
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
-from strategies import models, play
 
+from strategies import models, play
 from tachys.bounds.analysis import bounds
 from tachys.demo.machine import Machine, Plan, Routine
 from tachys.model.loading import read_model
@@ -15,7 +15,6 @@ def inside(figure, value):
     return figure.least <= value and (figure.most is None or value <= figure.most)
 
 
-@settings(max_examples=400, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(models(), st.integers(0, 2**16))
 def test_nothing_played_is_outside_its_bounds(text, seed):
     system, truth = play(text, seed)
@@ -29,7 +28,6 @@ def test_nothing_played_is_outside_its_bounds(text, seed):
         assert found.isrs[name].lost, (name, at)
 
 
-@settings(max_examples=200, deadline=None)
 @given(models())
 def test_every_figure_is_the_sum_of_its_parts(text):
     for isr in bounds(read_model(text, "model.toml")).isrs.values():

@@ -1,1 +1,30 @@
-"""Tachys: will every interrupt meet its time limit, and does the board agree?"""
+"""Tachys: will every interrupt meet its time limit, and does the board agree?
+
+Data flows one way: the text of a model becomes a System (``model``); bounds and captures are worked out from it and
+from the board (``bounds``, ``capture``); ``check`` holds them side by side; ``draw`` and ``cli`` show the result.
+Nothing below ``cli`` prints.
+
+>>> system = tachys.load_model("row_unit.toml")
+>>> tachys.bounds(system).isrs["wheel"].latency.most
+>>> tachys.check(system, tachys.read_capture("faulty.vcd")).findings
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+__version__ = "0.1.0"
+__all__ = ["bounds", "check", "load_model", "read_capture"]
+
+
+def __getattr__(name: str) -> Any:
+    """The public names, loaded when they are first asked for."""
+    import importlib
+
+    if name == "load_model":
+        return importlib.import_module("tachys.model.loading").load_model
+    if name == "read_capture":
+        return importlib.import_module("tachys.capture.reading").read_capture
+    if name in ("bounds", "check"):
+        return importlib.import_module(f"tachys.{name}")
+    raise AttributeError(f"module 'tachys' has no attribute {name!r}")

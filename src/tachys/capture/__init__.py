@@ -1,0 +1,1 @@
+"""Captures from the board: reading them into columns, edges and levels."""

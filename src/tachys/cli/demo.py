@@ -1,0 +1,84 @@
+"""``tachys demo``: the whole job on the example project."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from tachys.check.result import CheckResult
+
+PICTURE = "worst.png"
+
+
+@click.command("demo")
+@click.argument("folder", type=click.Path(path_type=Path), default=Path("row-unit"), metavar="[DIR]")
+def demo_command(folder: Path) -> int:
+    """Write the example project into DIR (default row-unit) and run the whole job on it.
+
+    The example is the row unit of a seed drill: a model, a capture with a fault in it, and one after the mend.
+    """
+    from tachys.bounds.analysis import bounds
+    from tachys.capture.reading import read_capture
+    from tachys.check.checking import check
+    from tachys.cli.bounds import show_bounds
+    from tachys.cli.check import show_check
+    from tachys.cli.output import say
+    from tachys.demo.project import write_project
+    from tachys.draw.timeline import draw_timeline, worst_moment
+    from tachys.files import write_whole
+    from tachys.model.loading import load_model
+
+    model, faulty, mended = write_project(folder)
+    say(f"1. The model, two captures from the board: {model}, {faulty}, {mended}", "")
+    _step(2, f"The worst cases on paper: tachys bounds {model}")
+    system = load_model(model)
+    paper = bounds(system)
+    show_bounds(paper, str(model))
+    _step(3, f"The board before the mend: tachys check {model} {faulty}")
+    broken = check(system, read_capture(faulty), paper)
+    show_check(broken, str(model))
+    picture = folder / PICTURE
+    write_whole(picture, draw_timeline(broken, worst_moment(broken), "png"))
+    say(f"  drawn: {picture}", "")
+    _step(4, f"The board after it: tachys check {model} {mended}")
+    sound = check(system, read_capture(mended), paper)
+    show_check(sound, str(model))
+    _step(5, "What was found")
+    say(*_conclusion(broken, "before the mend"), *_conclusion(sound, "after the mend"), "")
+    say(f"More: open {picture}, change {model} and run tachys bounds and tachys check again; tachys --help.")
+    return 0
+
+
+def _step(number: int, text: str) -> None:
+    from tachys.cli.output import heading, say
+
+    say("")
+    heading(f"{number}. {text}")
+    say("")
+
+
+def _conclusion(result: CheckResult, when: str) -> list[str]:
+    """What a check found, need by need, in plain words."""
+    from tachys.bounds.result import Verdict
+    from tachys.check.culprits import culprits
+    from tachys.cli.check import culprit_text
+    from tachys.cli.words import limit_text, time_text
+
+    missed = [need for need in result.needs.values() if need.verdict is Verdict.MISSED]
+    if not missed:
+        worst = [
+            f"{name} {time_text(need.seen.most)} of {limit_text(need.limit)}"
+            for name, need in result.needs.items()
+            if need.seen
+        ]
+        return [f"Board {when}: no need is missed. Worst seen: {', '.join(worst)}."]
+    lines = [f"Board {when}: {len(missed)} of {len(result.needs)} needs are missed."]
+    for need in missed:
+        worst_seen = f", at worst after {time_text(need.seen.most)}" if need.seen else ""
+        limit = limit_text(need.limit)
+        lines.append(f"  {need.need.name}: {len(need.misses)} late or lost, limit {limit}{worst_seen}.")
+        lines += [f"    {culprit_text(culprit)}." for culprit in culprits(result.bounds.system, need.misses)[:2]]
+    return lines

@@ -1,0 +1,67 @@
+"""The command ``tachys`` and every way in which it ends.
+
+0  all needs met                       1  at least one missed (--strict: or at risk, or unseen)
+2  the input or the call is wrong      3  a fault of Tachys itself
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import traceback
+
+import click
+
+from tachys import __version__
+from tachys.cli.bounds import bounds_command
+from tachys.cli.check import check_command
+from tachys.cli.demo import demo_command
+from tachys.cli.draw import draw_command
+from tachys.cli.schema import schema_command
+from tachys.errors import InputError
+
+FAULT = 3
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="tachys")
+def tachys() -> None:
+    """Will every interrupt meet its time limit, and does the board agree?
+
+    Write a model of what interrupts your chip, see its worst cases on paper, and hold a capture from the board
+    against it. Begin with: tachys demo
+    """
+
+
+for command in (demo_command, bounds_command, check_command, draw_command, schema_command):
+    tachys.add_command(command)
+
+
+def main() -> None:
+    """Run the command and end the process as the table above says."""
+    try:
+        sys.exit(tachys.main(standalone_mode=False) or 0)
+    except click.exceptions.NoArgsIsHelpError as shown:
+        click.echo(shown.format_message())
+        sys.exit(2)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("stopped", err=True)
+        sys.exit(130)
+    except InputError as error:
+        from tachys.cli.output import plain
+
+        for problem in error.problems:
+            click.echo(plain(str(problem)), err=True)
+        sys.exit(InputError.exit_status)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)
+    except Exception as error:
+        with tempfile.NamedTemporaryFile("w", prefix="tachys-fault-", suffix=".txt", delete=False) as details:
+            traceback.print_exc(file=details)
+        summary = f"{type(error).__name__}: {error}".splitlines()[0][:200]
+        click.echo(f"a fault of Tachys itself ({summary}); the details are in {details.name}", err=True)
+        sys.exit(FAULT)

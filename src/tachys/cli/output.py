@@ -1,0 +1,88 @@
+"""How results reach the reader: tables of at most 100 columns, JSON or CSV; words first, colour only on top."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import click
+from rich.box import SIMPLE_HEAD
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from tachys.bounds.result import Verdict
+from tachys.errors import Remark
+
+WIDEST = 100
+FORMATS = click.Choice(["table", "json", "csv"])
+format_option = click.option(
+    "--format", "shape", type=FORMATS, default="table", help="How to print: for people, programs or spreadsheets."
+)
+STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "yellow", Verdict.MISSED: "bold red", Verdict.UNSEEN: "cyan"}
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
+
+
+def console(*, error: bool = False) -> Console:
+    """A console as wide as the terminal, at most 100 columns; 100 when nobody looks."""
+    made = Console(stderr=error, highlight=False, soft_wrap=False)
+    made.width = min(made.width, WIDEST) if made.is_terminal else WIDEST
+    return made
+
+
+def plain(text: str) -> str:
+    """Text without control characters: names come from strangers' files."""
+    return _CONTROL.sub("?", text)
+
+
+def say(*lines: str) -> None:
+    """Sentences, wrapped to the width."""
+    out = console()
+    for line in lines:
+        out.print(Text(plain(line)))
+
+
+def heading(text: str) -> None:
+    """The title of a table."""
+    console().print(Text(plain(text), style="bold"))
+
+
+def table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Verdict]]) -> None:
+    """A table; ``columns`` are (title, "left" or "right"). A verdict is coloured as well as named."""
+    made = Table(box=SIMPLE_HEAD, pad_edge=False, show_edge=False, padding=(0, 1, 0, 0))
+    for title, side in columns:
+        made.add_column(title, justify="right" if side == "right" else "left", overflow="fold")
+    for row in rows:
+        made.add_row(*(_cell(cell) for cell in row))
+    out = console()
+    out.print(made)
+    out.print()
+
+
+def _cell(cell: str | Verdict) -> Text:
+    return Text(plain(str(cell)), style=STYLES[cell] if isinstance(cell, Verdict) else "")
+
+
+def print_json(data: dict[str, Any]) -> None:
+    """Plain JSON on standard output."""
+    click.echo(json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False))
+
+
+def print_csv(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
+    """Comma-separated values on standard output; empty where there is no value."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(header)
+    writer.writerows(["" if cell is None else cell for cell in row] for row in rows)
+    click.echo(text.getvalue(), nl=False)
+
+
+def warn(remarks: Iterable[Remark]) -> None:
+    """Warnings about a model, on standard error so that output stays clean for programs."""
+    out = console(error=True)
+    for remark in remarks:
+        out.print(Text("warning: ", style="yellow") + Text(plain(str(remark))))

@@ -1,0 +1,58 @@
+"""Figures as text. Times are in the units of the model file, so that they can be pasted back into it."""
+
+from __future__ import annotations
+
+from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_EVEN, Decimal
+from fractions import Fraction
+
+_UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"))
+_ROUNDING = {"up": ROUND_CEILING, "down": ROUND_FLOOR, "near": ROUND_HALF_EVEN}
+NONE = "-"
+
+
+def _unit(ps: int) -> tuple[int, str]:
+    for scale, name in _UNITS:
+        if abs(ps) >= scale:
+            return scale, name
+    return 1, "ps"
+
+
+def time_text(ps: int | None, rounding: str = "near") -> str:
+    """Four significant digits, such as "22.34 us"; a most is rounded up and a least down, so both stay true."""
+    if ps is None:
+        return NONE
+    if ps == 0:
+        return "0 s"
+    scale, unit = _unit(ps)
+    value = Decimal(ps) / scale
+    digits = Decimal(1).scaleb(min(0, value.adjusted() - 3))
+    return f"{value.quantize(digits, rounding=_ROUNDING[rounding])} {unit}"
+
+
+def exact_time(ps: int) -> str:
+    """To the last picosecond, such as "22.333351 us"."""
+    scale, unit = _unit(ps)
+    return f"{(Decimal(ps) / scale).normalize():f} {unit}" if ps else "0 s"
+
+
+def instant_text(ps: int) -> str:
+    """An instant of a capture, in ms to the nanosecond, to be found again on the analyser's screen."""
+    return f"{Decimal(ps) / 10**9:.6f} ms"
+
+
+def share_text(share: Fraction, rounding: str = "near") -> str:
+    """A share of one as "57.3 %"."""
+    percent = Decimal(share.numerator * 100) / Decimal(share.denominator)
+    return f"{percent.quantize(Decimal('0.1'), rounding=_ROUNDING[rounding])} %"
+
+
+def limit_text(value: int | Fraction | None, rounding: str = "near") -> str:
+    """A limit or bound: a time, or a share of the core."""
+    if isinstance(value, Fraction):
+        return share_text(value, rounding)
+    return time_text(value, rounding)
+
+
+def count_text(count: int, one: str, many: str | None = None) -> str:
+    """ "1 miss", "3 misses"."""
+    return f"{count} {one if count == 1 else many or one + 's'}"

@@ -1,0 +1,1 @@
+"""Figures from models and captures."""

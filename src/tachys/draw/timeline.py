@@ -1,0 +1,170 @@
+"""A moment of a capture as a figure: a lane a routine or step, events as marks, waiting told apart from running."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from tachys.check.observe import Bodies, Observed, observe
+from tachys.check.result import CheckResult, NeedCheck
+from tachys.model.system import System, WithinNeed
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+INCHES = (12.8, 8.0)
+_RUNNING, _WAITING, _LIMIT, _EDGE = "#2b5c8a", "#d9d9d9", "#b03a2e", "#333333"
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """A window [begin, end] in ps of a capture, and the need whose miss stands in it, if any."""
+
+    begin: int
+    end: int
+    need: NeedCheck | None = None
+
+
+def worst_moment(result: CheckResult) -> Moment:
+    """The window around the worst miss; around the longest answer seen if there is none; else the beginning."""
+    candidates = [need for need in result.needs.values() if isinstance(need.need, WithinNeed)]
+    missed = sorted((need for need in candidates if need.misses), key=_overrun, reverse=True)
+    if not missed:
+        begin = result.capture.begin
+        return Moment(begin, begin + min(result.capture.length, 2 * 10**9))
+    need = missed[0]
+    worst = max(need.misses, key=lambda miss: miss.value or 0)
+    assert isinstance(need.need, WithinNeed)
+    length = max(worst.value or 0, need.need.within)
+    return Moment(worst.at - length, worst.at + 2 * length, need)
+
+
+def _overrun(need: NeedCheck) -> float:
+    """How far beyond its limit a need went, as a multiple of the limit."""
+    return max((miss.value or 0) for miss in need.misses) / float(need.limit)
+
+
+def draw_timeline(result: CheckResult, moment: Moment, form: str) -> bytes:
+    """The figure as PNG, SVG or PDF.
+
+    Raises:
+        ValueError: for any other form.
+    """
+    if form not in ("png", "svg", "pdf"):
+        raise ValueError(f"cannot draw a {form}")
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    system = result.bounds.system
+    shown = observe(system, result.capture)
+    lanes = _lanes(system, shown)
+    figure = Figure(figsize=INCHES, layout="constrained")
+    FigureCanvasAgg(figure)
+    axes = figure.add_subplot()
+    for row, lane in enumerate(lanes):
+        _draw_lane(axes, row, lane, shown, moment)
+    _draw_misses(axes, lanes, moment)
+    _finish(axes, lanes, result, moment)
+    stream = io.BytesIO()
+    metadata: dict[str, Any] = {"Software": None} if form == "png" else {"Date": None} if form == "svg" else {}
+    figure.savefig(stream, format=form, dpi=100, metadata=metadata)
+    return stream.getvalue()
+
+
+@dataclass(frozen=True, slots=True)
+class _Lane:
+    thing: str
+    label: str
+    event: str | None
+
+
+def _lanes(system: System, shown: Observed) -> list[_Lane]:
+    """Routines by urgency, then steps, then sources whose routine has no lane."""
+    signals = {probe.shows: probe.signal for probe in system.probes}
+    lanes = []
+    for isr in system.isrs:
+        event = isr.on[0] if isr.on[0] in shown.instants else None
+        if f"isr.{isr.name}" in shown.bodies or event:
+            level = system.core.level_text(isr.urgency)
+            names = ", ".join(signals[name] for name in (isr.on[0], f"isr.{isr.name}") if name in signals)
+            lanes.append(_Lane(f"isr.{isr.name}", f"{isr.name} (level {level})\n{names}", event))
+    for step in system.loop.steps if system.loop else ():
+        if f"step.{step.name}" in shown.bodies:
+            lanes.append(_Lane(f"step.{step.name}", f"{step.name} (loop)\n{signals[f'step.{step.name}']}", None))
+    return lanes
+
+
+def _draw_lane(axes: Axes, row: int, lane: _Lane, shown: Observed, moment: Moment) -> None:
+    bodies = shown.bodies.get(lane.thing)
+    if bodies is not None:
+        starts, ends = bodies.start[: len(bodies.end)], bodies.end
+        inside = (ends >= moment.begin) & (starts <= moment.end)
+        bars = [(_us(s, moment), (e - s) / 1e6) for s, e in zip(starts[inside], ends[inside], strict=True)]
+        axes.broken_barh(bars, (row - 0.3, 0.6), facecolors=_RUNNING, edgecolors=_EDGE, linewidth=0.5)
+    if lane.event is None:
+        return
+    events = shown.instants[lane.event]
+    for event in events[(events >= moment.begin) & (events <= moment.end)]:
+        begun = None if bodies is None else _first_after(bodies, event)
+        if begun is not None and begun > event:
+            axes.broken_barh(
+                [(_us(event, moment), (begun - event) / 1e6)], (row - 0.3, 0.6), facecolors=_WAITING,
+                edgecolors=_EDGE, linewidth=0.5, hatch="////",
+            )  # fmt: skip
+        axes.plot([_us(event, moment)], [row - 0.38], marker="v", color=_EDGE, markersize=7, clip_on=False)
+
+
+def _first_after(bodies: Bodies, event: int) -> int | None:
+    place = int(np.searchsorted(bodies.start, event))
+    return int(bodies.start[place]) if place < len(bodies.start) else None
+
+
+def _draw_misses(axes: Axes, lanes: list[_Lane], moment: Moment) -> None:
+    """The limit as a bar below each missed event of the need, and what it took."""
+    need = moment.need
+    if need is None or not isinstance(need.need, WithinNeed):
+        return
+    row = next((k for k, lane in enumerate(lanes) if lane.event == need.need.begins), None)
+    if row is None:
+        return
+    for miss in need.misses:
+        if not moment.begin <= miss.at <= moment.end:
+            continue
+        left, limit = _us(miss.at, moment), need.need.within / 1e6
+        axes.plot([left, left + limit], [row + 0.4, row + 0.4], color=_LIMIT, linewidth=3, solid_capstyle="butt")
+        axes.axvline(left + limit, color=_LIMIT, linewidth=1, linestyle="--")
+        words = "lost" if miss.value is None else f"late: {miss.value / 1e6:.1f} us, limit {limit:g} us"
+        right = left + max(limit, (miss.value or 0) / 1e6 + 12)
+        axes.annotate(words, (right, row), (6, 0), textcoords="offset points", color=_LIMIT, va="center")
+
+
+def _us(ps: int | np.int64, moment: Moment) -> float:
+    return float(int(ps) - moment.begin) / 1e6
+
+
+def _finish(axes: Axes, lanes: list[_Lane], result: CheckResult, moment: Moment) -> None:
+    from matplotlib.lines import Line2D
+    from matplotlib.patches import Patch
+
+    axes.set_yticks(range(len(lanes)), [lane.label for lane in lanes])
+    axes.set_ylim(len(lanes) - 0.4, -0.7)
+    axes.set_xlim(0, _us(moment.end, moment))
+    axes.set_xlabel(f"us from {moment.begin / 1e9:.6f} ms of the capture")
+    axes.grid(axis="x", color="#dddddd", linewidth=0.6)
+    axes.set_axisbelow(True)
+    for side in ("top", "right", "left"):
+        axes.spines[side].set_visible(False)
+    axes.tick_params(axis="y", length=0)
+    title = result.bounds.system.title or "timeline"
+    what = f"the worst miss of {moment.need.need.name}" if moment.need else "the beginning of the capture"
+    axes.set_title(f"{title}: {what} in {result.capture.file.rsplit('/', 1)[-1]}", loc="left", pad=28)
+    legend = [
+        Line2D([], [], marker="v", linestyle="", color=_EDGE, label="event"),
+        Patch(facecolor=_WAITING, edgecolor=_EDGE, hatch="////", label="waiting for its routine"),
+        Patch(facecolor=_RUNNING, edgecolor=_EDGE, label="first to last instruction"),
+        Line2D([], [], color=_LIMIT, linewidth=3, label="limit"),
+    ]
+    axes.legend(handles=legend, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, frameon=False, borderaxespad=0.2)
