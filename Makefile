@@ -1,0 +1,29 @@
+# Everything runs in a virtual environment of its own, made on first use from pinned versions.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+
+.PHONY: demo test lint soak clean
+
+$(READY): pyproject.toml constraints.txt
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e ".[dev]"
+	touch $(READY)
+
+demo: $(READY)           ## the whole job on shipped data
+	$(BIN)/tachys demo row-unit
+
+test: $(READY)           ## all tests
+	$(BIN)/python -m pytest
+
+lint: $(READY)           ## style and types
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+soak: $(READY)           ## the property tests, for long
+	$(BIN)/python -m pytest tests/test_soundness.py --hypothesis-profile=soak
+
+clean:
+	rm -rf $(VENV) row-unit build .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -1,0 +1,101 @@
+"""Reading a model: exact quantities, and every fault of a file at once, each with its line."""
+
+from fractions import Fraction
+
+import pytest
+
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.model.places import key_lines
+from tachys.model.quantities import Range, parse_duration, parse_share
+
+GOOD = """tachys = 1
+[clock.bus]
+from = "core"
+divide = 3
+[core]
+clock = "14.318180 MHz"
+tolerance = "100 ppm"
+levels = 2
+entry = "16 cycles"
+exit = "0.25 us"
+[source.wheel]
+gap = "180 us"
+[isr.wheel]
+on = "source.wheel"
+cost = ["15 cycles@bus", "9 us"]
+"""
+
+
+def faults(text):
+    with pytest.raises(InputError) as caught:
+        read_model(text, "m.toml")
+    return [str(problem) for problem in caught.value.problems]
+
+
+def test_quantities_are_exact():
+    assert parse_duration("0.1 us").amount == 100_000
+    assert parse_duration("250 µs").amount == parse_duration("0.25 ms").amount
+    assert parse_duration("1e-3 ps").amount == Fraction(1, 1000)
+    assert parse_share("50 ppm") == Fraction(1, 20_000)
+
+
+def test_costs_widen_with_the_clock_and_round_up():
+    system = read_model(GOOD, "m.toml")
+    period = Fraction(10**12, 14_318_180)
+    assert system.core.exit == Range(250_000, 250_000)
+    least, most = 16 * period / (1 + Fraction(1, 10**4)), 16 * period / (1 - Fraction(1, 10**4))
+    assert system.core.entry == Range(-int(-least // 1), -int(-most // 1))
+    assert system.core.chain.most == system.core.entry.most + 250_000
+    assert system.isr("wheel").cost.least == -int(-(45 * period / (1 + Fraction(1, 10**4))) // 1)
+
+
+def test_all_faults_of_a_file_come_at_once():
+    text = GOOD.replace('"180 us"', "180").replace("source.wheel", "source.whel", 2).replace("levels", "levles")
+    text += 'order = "first"\n[probe.D0]\nshows = "isr.wheel.start"\n[need.x]\nfrom = "source.wheel"\n'
+    found = faults(text)
+    assert found == [
+        'm.toml:8: core.levles: unknown key; did you mean "levels"?',
+        'm.toml:12: source.whel.gap: 180 has no unit; write a string with a unit, for instance "180 us"',
+        "m.toml:16: isr.wheel.order: 'first': input should be a valid integer",
+        'm.toml:17: probe.D0: "isr.wheel.start" happens at an instant, which a level cannot show; '
+        'add edge = "rise", "fall", "both" or "toggle"',
+        'm.toml:19: need.x: does not say what must hold; write from, to and within = "40 us"; or load = "70 %" alone',
+        'm.toml:20: need.x.from: "source.wheel" names no event; did you mean "source.whel"?',
+    ]
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ('"180 us"', '"-1 us"', "is negative"),
+        ('"180 us"', '"nan us"', "does not begin with a number"),
+        ('"180 us"', '"1e99 s"', "longer than Tachys can count"),
+        ('"180 us"', '"180 parsec"', 'unknown unit "parsec"'),
+        ('gap = "180 us"', "", "either regularly or at random"),
+        ("levels = 2", "levels = 2\nlevels = 3", "every name is used once"),
+        ("[isr.wheel]", "[source.wheel]\n[isr.wheel]", "every name is used once"),
+        ("levels = 2", "levels = ", "mend the TOML"),
+        ('from = "core"', 'from = "bus"', "the clocks go round in a ring"),
+        ("@bus", "@buss", 'there is no clock "buss"; did you mean "bus"?'),
+        ('on = "source.wheel"', 'on = "source.wheel"\nlevel = 2', "levels run from 0 to 1"),
+        ('on = "source.wheel"', 'on = "source.wheel"\nguard = { level = 0, for = "10 us" }', "beyond the end"),
+        ('"9 us"]', '"1 ns"]', "runs backwards"),
+    ],
+)
+def test_faults_are_told_with_a_mend(old, new, words):
+    assert any(words in fault and fault.startswith("m.toml:") for fault in faults(GOOD.replace(old, new)))
+
+
+def test_lines_of_keys_survive_strings_and_inline_tables():
+    text = 'a = """\n[x]\nb = 1\n"""\n[t."q r"] # c = 2\nlist = [ "]", # }\n  { k = "v" } ]\nd.e = 1\n'
+    lines = key_lines(text)
+    assert lines["t", "q r"] == 5
+    assert lines["t", "q r", "list", "1", "k"] == 7
+    assert lines["t", "q r", "d", "e"] == 8
+    assert ("x",) not in lines
+
+
+def test_remarks_name_what_was_left_out():
+    codes = [remark.code for remark in read_model(GOOD.replace('exit = "0.25 us"\n', ""), "m.toml").remarks]
+    assert codes == ["no-overhead"]
