@@ -24,7 +24,7 @@ def project(tmp_path_factory):
 def test_the_demo_tells_what_it_found_within_100_columns(project):
     folder, said = project
     assert "release: 7 late or lost, limit 40.00 us" in said
-    assert "the model lets it hold interrupts off for 22.00 us" in " ".join(said.split())
+    assert "its modelled guard: 22.00 us" in " ".join(said.split())
     assert "after the mend: no need is missed" in said
     assert max(map(len, said.splitlines())) <= 100
     assert (folder / "worst.png").read_bytes().startswith(b"\x89PNG")

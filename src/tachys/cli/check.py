@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from tachys.check.culprits import Culprit
     from tachys.check.result import CheckResult, Miss, NeedCheck, Seen
 
-SHOWN_MISSES = 5
+SHOWN_MISSES = 3
 _SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 
 
@@ -104,8 +104,7 @@ def show_check(result: CheckResult, model: str, every: bool = False) -> None:
     rows = [row for name in result.isrs if (row := _isr_row(result, name))]
     if rows:
         table(columns, rows)
-    for need in needs:
-        _show_misses(result, need, every)
+    _show_misses(result, [need for need in needs if need.misses], every)
     _show_findings(result)
     if result.unprobed:
         say("Not probed, so not seen: " + ", ".join(result.unprobed), "")
@@ -143,26 +142,33 @@ def _isr_row(result: CheckResult, name: str) -> list[str | Verdict] | None:
     return [name, most(paper.latency), *latency, runs_text, lost, most(paper.span), value(isr.span, "most")]
 
 
-def _show_misses(result: CheckResult, need: NeedCheck, every: bool) -> None:
+def _show_misses(result: CheckResult, needs: list[NeedCheck], every: bool) -> None:
+    """Who was running in all of them, then the worst of each need (or every one), in order of time."""
     from tachys.check.culprits import culprits
     from tachys.cli.output import heading, say, table
 
-    if not need.misses:
+    if not needs:
         return
-    heading(f"{need.need.name}: {count_text(len(need.misses), 'miss', 'misses')}")
-    for culprit in culprits(result.bounds.system, need.misses):
-        say("  " + culprit_text(culprit))
-    worst = sorted(need.misses, key=lambda miss: -(miss.value or 2**62))
-    shown = need.misses if every else sorted(worst[:SHOWN_MISSES], key=lambda miss: miss.at)
-    table([("event at", "right"), ("answered after", "right"), ("seen running meanwhile", "")], map(_miss_row, shown))
-    if len(shown) < len(need.misses):
-        say(f"  {len(need.misses) - len(shown)} more: --all lists every one", "")
+    heading("What ran while the missed events waited")
+    rows: list[list[str | Verdict]] = []
+    for need in needs:
+        for culprit in culprits(result.bounds.system, need.misses):
+            say(f"  {need.need.name}: {culprit_text(culprit)}")
+        worst = sorted(need.misses, key=lambda miss: -(miss.value or 2**62))
+        shown = need.misses if every else sorted(worst[:SHOWN_MISSES], key=lambda miss: miss.at)
+        rows += [[need.need.name, *_miss_row(miss)] for miss in shown]
+    say("")
+    table([("missed", ""), ("event at", "right"), ("answered after", "right"), ("seen running meanwhile", "")], rows)
+    total = sum(len(need.misses) for need in needs)
+    if len(rows) < total:
+        say(f"These are the {SHOWN_MISSES} worst of each; --all lists all {total}.", "")
 
 
 def _miss_row(miss: Miss) -> list[str | Verdict]:
     answered = {"late": time_text(miss.value), "lost": "never: lost", "open": "not by the end"}[miss.kind]
-    running = ", ".join(f"{cause.what} {time_text(cause.time)}" for cause in miss.causes[:3])
-    return [instant_text(miss.at), answered, running or "nothing that is probed"]
+    running = ", ".join(f"{cause.what} {time_text(cause.time)}" for cause in miss.causes[:2])
+    more = ", …" if len(miss.causes) > 2 else ""
+    return [instant_text(miss.at), answered, running + more or "nothing that is probed"]
 
 
 def culprit_text(culprit: Culprit) -> str:
@@ -170,10 +176,15 @@ def culprit_text(culprit: Culprit) -> str:
     if culprit.what is None:
         return f"{culprit.count} with nothing probed running: what holds them off has no probe"
     low, high = time_text(culprit.least), time_text(culprit.most)
-    while_ = f"{culprit.count} while {culprit.what} was running, for {low if low == high else f'{low} to {high}'}"
+    during = f"{culprit.count} while {culprit.what} ran, {low if low == high else f'{low} to {high}'}"
     if culprit.guard is None:
-        return while_ + "; it has no guard in the model"
-    return f"{while_}; the model lets it hold interrupts off for {time_text(culprit.guard)}"
+        return f"{during}; no guard of it is modelled"
+    return f"{during}; its modelled guard: {time_text(culprit.guard)}"
+
+
+def _side(code: str) -> str:
+    """A bound is shown as it is in the tables of bounds: a most rounded up, a least down."""
+    return {"beyond-bound": "up", "below-bound": "down"}.get(code.partition("-")[2], "near")
 
 
 def _show_findings(result: CheckResult) -> None:
@@ -185,6 +196,7 @@ def _show_findings(result: CheckResult) -> None:
     rows: list[list[str | Verdict]] = []
     for finding in result.findings:
         counts = finding.code.startswith("lost")
-        figures = [str(v) if counts else time_text(v) for v in (finding.modelled, finding.measured)]
-        rows.append([finding.about, finding.text, *figures])
+        model = str(finding.modelled) if counts else time_text(finding.modelled, _side(finding.code))
+        measured = str(finding.measured) if counts else time_text(finding.measured)
+        rows.append([finding.about, finding.text, model, measured])
     table([("what", ""), ("how", ""), ("model", "right"), ("measured", "right")], rows)
