@@ -72,7 +72,7 @@ def test_all_faults_of_a_file_come_at_once():
         ('"180 us"', '"nan us"', "does not begin with a number"),
         ('"180 us"', '"1e99 s"', "longer than Tachys can count"),
         ('"180 us"', '"180 parsec"', 'unknown unit "parsec"'),
-        ('gap = "180 us"', "", "either regularly or at random"),
+        ('gap = "180 us"', "", "a source comes in one way"),
         ("levels = 2", "levels = 2\nlevels = 3", "every name is used once"),
         ("[isr.wheel]", "[source.wheel]\n[isr.wheel]", "every name is used once"),
         ("levels = 2", "levels = ", "mend the TOML"),
@@ -99,3 +99,38 @@ def test_lines_of_keys_survive_strings_and_inline_tables():
 def test_remarks_name_what_was_left_out():
     codes = [remark.code for remark in read_model(GOOD.replace('exit = "0.25 us"\n', ""), "m.toml").remarks]
     assert codes == ["no-overhead"]
+
+
+TIMER = GOOD.replace(
+    'gap = "180 us"', 'timer = { clock = "bus", width = 16, prescale = 24, count = 1000 }\nwanted = "1 ms"'
+)
+
+
+def test_timers_give_exact_periods_and_say_when_they_miss():
+    source = read_model(TIMER, "m.toml").source("wheel")
+    assert source.period == Fraction(24_000 * 3 * 10**12, 14_318_180)
+    assert source.period_least == source.period / (1 + Fraction(1, 10**4))
+    (remark,) = read_model(TIMER, "m.toml").remarks
+    assert (remark.code, remark.key) == ("period-misses-wanted", "source.wheel.wanted")
+    chosen = read_model(TIMER.replace("prescale = 24, count = 1000", "prescales = [1, 8]"), "m.toml").source("wheel")
+    assert (chosen.timer.setting.prescale, chosen.timer.setting.count, chosen.timer.chosen) == (1, 4773, True)
+
+
+@pytest.mark.parametrize(
+    ("new", "words"),
+    [
+        ("count = 70_000", "a count of 70000 does not fit 16 bits; at most 65536; the longest period in reach is"),
+        ("preload = 65_536", "a preload of 65536 does not fit 16 bits"),
+        ("count = 5, preload = 5", "count and preload are both given"),
+        ("prescale_register = 3, count = 5", "prescale and prescale_register are both given"),
+    ],
+)
+def test_timer_faults(new, words):
+    assert any(words in fault for fault in faults(TIMER.replace("count = 1000", new)))
+
+
+def test_serial_lines_bring_bytes_back_to_back():
+    text = GOOD.replace('gap = "180 us"', 'serial = { baud = "115200 Bd", clock = "core" }\ntolerance = "2 %"')
+    source = read_model(text, "m.toml").source("wheel")
+    assert source.gap == 10 * 10**12 * 100 // (115200 * 102)
+    assert source.serial.setting.steps == 8

@@ -154,3 +154,43 @@ def test_the_package_gives_the_same_power_to_a_notebook(project):
     system = tachys.load_model(folder / "row_unit.toml")
     assert tachys.bounds(system).needs["release"].proved
     assert tachys.check(system, tachys.read_capture(folder / "faulty.vcd")).missed
+
+
+def test_dividers_find_and_say(project):
+    folder, _ = project
+    found = json.loads(run("dividers", "--clock", "48 MHz", "--period", "1 ms", "--format", "json").stdout)
+    assert found["settings"][0]["registers"] == {"prescale": 0, "reload": 47999, "preload": 17536}
+    assert found["settings"][0]["deviation_ppm"] == 0
+    far = run("dividers", "--clock", "16 MHz", "--period", "10 s", "--prescale", "1,8,64,256")
+    assert far.returncode == 1
+    assert "a counter of 20 bits instead of 16" in far.stdout
+    given = run("dividers", "--clock", "16 MHz", "--prescale", "64", "--reload-register", "249")
+    assert "an output toggled by it: 500 Hz" in given.stdout
+    watchdog = run(
+        "dividers", "--clock", "32 kHz", "--tolerance", "10 %", "--period", "1 s", "--prescale", "4,8,16,32",
+        "--width", "12", "--at-least", "--format", "json",
+    )  # fmt: skip
+    assert min(setting["shortest"] for setting in json.loads(watchdog.stdout)["settings"]) >= 1
+    model = json.loads(run("dividers", "row_unit.toml", "--format", "json", cwd=folder).stdout)
+    assert [timer["deviation_ppm"] for timer in model["timers"]] == [0, 0]
+    assert model["clocks"]["bus"] == {"hertz": 24e6, "tolerance": 5e-05, "from": "core"}
+
+
+@pytest.mark.parametrize(
+    ("call", "words"),
+    [
+        ("--clock 0MHz --period 1ms", "it must be more than 0"),
+        ("--clock -4MHz --period 1ms", "it must be more than 0"),
+        ("--clock 4MHz --period 1ns", "shorter than one tick of the clock, 250 ns"),
+        ("--clock 4MHz --period 1ms --width 99", "no counter has 99 bits"),
+        ("--clock 4MHz --count 99999999999999999999999", "is not in reach: 1 to 2^64"),
+        ("--clock 4MHz --count 70000", "does not fit 16 bits: at most 65536"),
+        ("--clock 4MHz", "nothing is asked"),
+        ("--period 1ms", "--clock is missing"),
+    ],
+)
+def test_dividers_refuse_in_one_line(call, words):
+    done = run("dividers", *call.split())
+    assert (done.returncode, done.stdout) == (2, "")
+    assert words in done.stderr
+    assert len(done.stderr.splitlines()) == 1

@@ -12,6 +12,8 @@ from tachys.capture.table import Capture, Instants
 from tachys.check.matching import Matched
 from tachys.check.observe import Observed
 from tachys.check.result import Finding, IsrCheck, Seen
+from tachys.dividers.mistakes import TimerContext, read_ratio
+from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import Source, System
 
 
@@ -73,9 +75,26 @@ def _source(
     low = Fraction(length - slop, count) * (1 - system.capture_tolerance)
     high = Fraction(length + slop, count) * (1 + system.capture_tolerance)
     if high < source.period_least or low > source.period_most:
-        yield Finding(
-            "period-off", about, "its mean period is not the modelled one", round(source.period), round(length / count)
-        )
+        slop_share = Fraction(slop, length) + system.capture_tolerance
+        text = "its mean period is not the modelled one" + _likely(source, system, Fraction(length, count), slop_share)
+        yield Finding("period-off", about, text, round(source.period), round(length / count))
+
+
+def _likely(source: Source, system: System, measured: Fraction, uncertainty: Fraction) -> str:
+    """The mistake that the ratio of the periods points at, in words; empty where none fits."""
+    if source.timer is None or source.period is None:
+        return ""
+    timer = source.timer
+    context = TimerContext(
+        clock=timer.clock.name,
+        clocks={clock.name: clock.hertz for clock in system.clocks},
+        setting=timer.setting,
+        parents={clock.name: clock.parent for clock in system.clocks if clock.parent},
+        tolerance=timer.clock.tolerance,
+        most_excess=source.period / PS_PER_SECOND / 20,
+    )
+    found = read_ratio(source.period / PS_PER_SECOND, measured / PS_PER_SECOND, uncertainty, context)
+    return f"; likely: {found[0].text}" if found else "; none of the usual timer mistakes gives this ratio"
 
 
 def _instants_of(

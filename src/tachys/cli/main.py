@@ -16,6 +16,7 @@ from tachys import __version__
 from tachys.cli.bounds import bounds_command
 from tachys.cli.check import check_command
 from tachys.cli.demo import demo_command
+from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
 from tachys.cli.schema import schema_command
 from tachys.errors import InputError
@@ -33,7 +34,7 @@ def tachys() -> None:
     """
 
 
-for command in (demo_command, bounds_command, check_command, draw_command, schema_command):
+for command in (demo_command, dividers_command, bounds_command, check_command, draw_command, schema_command):
     tachys.add_command(command)
 
 
@@ -45,7 +46,10 @@ def main() -> None:
         click.echo(shown.format_message())
         sys.exit(2)
     except click.ClickException as error:
-        error.show()
+        from tachys.cli.output import plain
+
+        where = error.ctx.command_path if isinstance(error, click.UsageError) and error.ctx else "tachys"
+        click.echo(plain(f"{where}: {error.format_message()} (see {where} --help)").replace("\n", " "), err=True)
         sys.exit(2)
     except (click.Abort, KeyboardInterrupt):
         click.echo("stopped", err=True)

@@ -56,3 +56,27 @@ def limit_text(value: int | Fraction | None, rounding: str = "near") -> str:
 def count_text(count: int, one: str, many: str | None = None) -> str:
     """ "1 miss", "3 misses"."""
     return f"{count} {one if count == 1 else many or one + 's'}"
+
+
+def seconds_text(seconds: Fraction) -> str:
+    """A rational time to nine significant digits, such as "1.00004167 ms"."""
+    scales = ((1, "s"), (10**3, "ms"), (10**6, "us"), (10**9, "ns"), (10**12, "ps"))
+    scale, unit = next((pair for pair in scales if seconds * pair[0] >= 1), scales[-1])
+    return f"{_nine_digits(seconds * scale)} {unit}"
+
+
+def rate_text(hertz: Fraction) -> str:
+    """A rate to nine significant digits, such as "14.31818 MHz"."""
+    scales = ((10**9, "GHz"), (10**6, "MHz"), (10**3, "kHz"), (1, "Hz"))
+    scale, unit = next((pair for pair in scales if hertz >= pair[0]), scales[-1])
+    return f"{_nine_digits(hertz / scale)} {unit}"
+
+
+def _nine_digits(value: Fraction) -> str:
+    number = Decimal(value.numerator) / Decimal(value.denominator)
+    return f"{float(number):.9g}" if abs(number) < 10**9 else f"{number:.0f}"
+
+
+def exact_share(share: Fraction) -> str:
+    """A share as a percentage to two decimals."""
+    return f"{float(share * 100):.2f} %"

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from fractions import Fraction
+from collections.abc import Mapping
 
-from tachys.errors import Place, Remark
 from tachys.model.clocks import ClockTree
 from tachys.model.quantities import Range, ceil_ps, floor_ps
+from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
     GuardTable,
     IsrTable,
@@ -18,32 +16,17 @@ from tachys.model.schema import (
     NeedTable,
     ProbeTable,
     SleepTable,
-    SourceTable,
     StepTable,
 )
-from tachys.model.system import Core, Guard, Isr, LoadNeed, Loop, Need, Probe, Source, Step, System, WithinNeed
-
-Path = tuple[str, ...]
-
-
-@dataclass
-class Reporter:
-    """Where problems and remarks go while a System is built."""
-
-    complain: Callable[[Path, str, str], None]
-    place: Callable[[Path], Place]
-    remarks: list[Remark] = field(default_factory=list)
-
-    def note(self, path: Path, code: str, text: str, mend: str) -> None:
-        """A warning that goes with the System."""
-        self.remarks.append(Remark(self.place(path), code, ".".join(path), text, mend))
+from tachys.model.sources import make_source
+from tachys.model.system import Core, Guard, Isr, LoadNeed, Loop, Need, Probe, Step, System, WithinNeed
 
 
 def build(model: ModelFile, report: Reporter) -> System:
     """Build the System. Problems go to ``report``; the result is only good if there were none."""
     clocks = ClockTree(model.core, model.clock, report.complain)
     core = _core(model, clocks, report)
-    sources = tuple(_source(name, table, clocks, report) for name, table in model.source.items())
+    sources = tuple(make_source(name, table, clocks, report) for name, table in model.source.items())
     isrs = _isrs(model.isr, core, clocks, report)
     loop = _loop(model.loop, model.step, core, clocks, report)
     needs = [*_deadlines(model.isr, clocks), *_needs(model.need, clocks, report)]
@@ -93,41 +76,6 @@ def _core(model: ModelFile, clocks: ClockTree, report: Reporter) -> Core:
         wake=clocks.cost(table.wake, ("core", "wake")),
         late_arrival=table.late_arrival,
         lowest_is_urgent=table.urgent == "low",
-    )
-
-
-def _source(name: str, table: SourceTable, clocks: ClockTree, report: Reporter) -> Source:
-    path = ("source", name)
-    if (table.every is None) == (table.gap is None):
-        report.complain(
-            path, "a source comes either regularly or at random", 'write every = "250 us", or gap = "180 us"'
-        )
-        return Source(name)
-    if table.gap is not None:
-        for key in ("jitter", "offset", "tolerance"):
-            if getattr(table, key) is not None:
-                report.complain((*path, key), "goes with every, not with gap", "take the least gap that can occur")
-        gap = clocks.distance(table.gap, (*path, "gap"))
-        mean = clocks.distance(table.mean, (*path, "mean")) if table.mean else gap * 3 // 2
-        if gap == 0:
-            report.complain((*path, "gap"), "is shorter than 1 ps", "write a real distance")
-        elif mean < gap:
-            report.complain((*path, "mean"), "is shorter than the gap", "the mean distance is at least the gap")
-        return Source(name, gap=gap, mean=mean)
-    assert table.every is not None
-    if table.mean is not None:
-        report.complain((*path, "mean"), "goes with gap, not with every", "remove it")
-    least, nominal, most = clocks.exact(table.every, (*path, "every"))
-    off = table.tolerance or Fraction(0)
-    if 0 < least < 1:
-        report.complain((*path, "every"), "is shorter than 1 ps", "write a real period")
-    return Source(
-        name,
-        period=nominal,
-        period_least=least / (1 + off),
-        period_most=most / (1 - off),
-        jitter=clocks.cost(table.jitter, (*path, "jitter")).most,
-        offset=None if table.offset is None else floor_ps(clocks.exact(table.offset, (*path, "offset"))[1]),
     )
 
 

@@ -61,7 +61,7 @@ class ClockTree:
                 ("core", "tolerance"), f'clock "{clock}" brings its own tolerance', f"move it to [clock.{clock}]"
             )
         parent = self.resolve(clock, (*asked_by, "core"))
-        return Clock("core", parent.hertz, parent.tolerance)
+        return Clock("core", parent.hertz, parent.tolerance, clock)
 
     def _table_clock(self, name: str, asked_by: tuple[str, ...]) -> Clock:
         table = self._tables[name]
@@ -72,6 +72,7 @@ class ClockTree:
                 'write rate = "32 kHz", or from = "core" with divide or multiply',
             )
             return self._fallback
+        parent_name = None
         if table.rate is not None:
             hertz, tolerance = table.rate, table.tolerance or Fraction(0)
         else:
@@ -90,12 +91,19 @@ class ClockTree:
                     f'give the tolerance to "{table.from_}"',
                 )
             parent = self.resolve(table.from_, (*asked_by, name))
-            hertz, tolerance = parent.hertz, parent.tolerance
+            hertz, tolerance, parent_name = parent.hertz, parent.tolerance, parent.name
         hertz = hertz * table.multiply / table.divide
         if not Fraction(1, 10**6) <= hertz <= PS_PER_SECOND:
             self._complain(("clock", name), f"comes to {float(hertz):g} Hz", "it must lie between 1e-6 Hz and 1000 GHz")
             return self._fallback
-        return Clock(name, hertz, tolerance)
+        return Clock(name, hertz, tolerance, parent_name)
+
+    def named(self, name: str, path: tuple[str, ...]) -> Clock:
+        """The clock that a key at ``path`` names; complains where there is none."""
+        if name not in self.names():
+            self._complain(path, f'there is no clock "{name}"', did_you_mean(name, self.names(), "clock"))
+            return self._fallback
+        return self.resolve(name)
 
     def exact(self, duration: Duration, path: tuple[str, ...]) -> tuple[Fraction, Fraction, Fraction]:
         """(least, nominal, most) of a duration in rational ps, over the tolerance of its clock if it has one."""

@@ -11,9 +11,10 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from tachys.errors import InputError, Place, Problem, did_you_mean, input_error
-from tachys.model.build import Reporter, build
+from tachys.model.build import build
 from tachys.model.names import check_references
 from tachys.model.places import KeyPath, key_lines
+from tachys.model.report import Reporter
 from tachys.model.schema import ModelFile
 from tachys.model.system import System
 

@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchem
 from tachys.model.quantities import (
     Duration,
     DurationRange,
+    parse_baud,
     parse_duration,
     parse_duration_range,
     parse_positive_duration,
@@ -25,6 +26,7 @@ from tachys.model.quantities import (
 _NUMBER = r"^\s*[+]?\d+(\.\d*)?([eE][+-]?\d+)?\s*"
 _TIME = {"type": "string", "pattern": _NUMBER + r"(s|ms|us|µs|ns|ps|cycles?(@.+)?)\s*$", "examples": ["250 us"]}
 _RATE = {"type": "string", "pattern": _NUMBER + r"(Hz|kHz|MHz|GHz)\s*$", "examples": ["48 MHz"]}
+_BAUD = {"type": "string", "pattern": _NUMBER + r"(Bd|kBd|MBd)\s*$", "examples": ["115200 Bd"]}
 _SHARE = {"type": "string", "pattern": _NUMBER + r"(%|ppm)\s*$", "examples": ["50 ppm"]}
 _RANGE = {"anyOf": [_TIME, {"type": "array", "items": _TIME, "minItems": 2, "maxItems": 2}]}
 
@@ -37,6 +39,7 @@ Time = Annotated[Duration, *_quantity(parse_duration, _TIME)]
 PositiveTime = Annotated[Duration, *_quantity(parse_positive_duration, _TIME)]
 TimeRange = Annotated[DurationRange, *_quantity(parse_duration_range, _RANGE)]
 Rate = Annotated[Fraction, *_quantity(parse_rate, _RATE)]
+Baud = Annotated[Fraction, *_quantity(parse_baud, _BAUD)]
 Share = Annotated[Fraction, *_quantity(parse_share, _SHARE)]
 Tolerance = Annotated[Fraction, *_quantity(parse_tolerance, _SHARE)]
 
@@ -60,6 +63,10 @@ ForOrAll = Annotated[DurationRange | None, *_quantity(_for_or_all, {"anyOf": [_R
 Names = str | list[str]
 Whole = Annotated[int, Field(strict=True, ge=0, le=2**31)]
 Positive = Annotated[int, Field(strict=True, ge=1, le=2**31)]
+
+
+Factor = Annotated[int, Field(strict=True, ge=1, le=2**64)]
+Register = Annotated[int, Field(strict=True, ge=0, le=2**64 - 1)]
 
 
 class Table(BaseModel):
@@ -93,6 +100,31 @@ class CoreTable(Table):
     wake: Time | None = None
 
 
+class TimerTable(Table):
+    """A timer: clock → prescaler → counter → postscaler. True factors, or what stands in the registers."""
+
+    clock: str = "core"
+    width: Annotated[int, Field(strict=True, ge=1, le=64)]
+    prescale: Factor | None = None
+    prescale_register: Register | None = None
+    prescales: Annotated[list[Factor], Field(min_length=1, max_length=256)] | None = None
+    count: Factor | None = None
+    reload_register: Register | None = None
+    preload: Register | None = None
+    postscale: Factor = 1
+
+
+class SerialTable(Table):
+    """Characters that arrive over a serial line, back to back at most; with a clock, the rate it really makes."""
+
+    baud: Baud
+    bits: Annotated[int, Field(strict=True, ge=1, le=64)] = 10
+    frame: Positive = 1
+    clock: str | None = None
+    oversampling: Annotated[int, Field(strict=True, ge=1, le=64)] = 16
+    fraction_bits: Annotated[int, Field(strict=True, ge=0, le=16)] = 0
+
+
 class SourceTable(Table):
     """Events from outside or from a free-running timer: periodic (every) or never closer than a gap."""
 
@@ -102,6 +134,10 @@ class SourceTable(Table):
     offset: Time | None = None
     jitter: Time | None = None
     tolerance: Tolerance | None = None
+    timer: TimerTable | None = None
+    serial: SerialTable | None = None
+    wanted: PositiveTime | None = None
+    give_or_take: Share | None = None
 
 
 class GuardTable(Table):

@@ -10,17 +10,20 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Literal
 
+from tachys.dividers.counter import Counter, Setting
+from tachys.dividers.serial import SerialSetting
 from tachys.errors import Place, Remark
 from tachys.model.quantities import ZERO, Range
 
 
 @dataclass(frozen=True, slots=True)
 class Clock:
-    """A clock of the tree: nominal rate in hertz and how far it may be off, as a share."""
+    """A clock of the tree: nominal rate in hertz and how far it may be off, as a share; what it comes from, if so."""
 
     name: str
     hertz: Fraction
     tolerance: Fraction = Fraction(0)
+    parent: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +46,31 @@ class Core:
 
 
 @dataclass(frozen=True, slots=True)
+class Timer:
+    """The timer behind a periodic source; ``wanted`` in ps, None where none is written.
+
+    ``counter`` says what the hardware could be set to, ``chosen`` whether Tachys chose the setting.
+    """
+
+    clock: Clock
+    counter: Counter
+    setting: Setting
+    wanted: Fraction | None = None
+    chosen: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Serial:
+    """The serial line behind a source; ``setting`` None where no clock of the receiver is written."""
+
+    baud: Fraction
+    bits: int
+    frame: int
+    clock: Clock | None = None
+    setting: SerialSetting | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Source:
     """Events from outside. Periodic when ``period`` is set (nominal, least, most in ps), else sporadic with ``gap``."""
 
@@ -54,6 +82,8 @@ class Source:
     offset: int | None = None
     gap: int = 0
     mean: int = 0
+    timer: Timer | None = None
+    serial: Serial | None = None
 
 
 @dataclass(frozen=True, slots=True)
