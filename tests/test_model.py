@@ -60,7 +60,8 @@ def test_all_faults_of_a_file_come_at_once():
         "m.toml:16: isr.wheel.order: 'first': input should be a valid integer",
         'm.toml:17: probe.D0: "isr.wheel.start" happens at an instant, which a level cannot show; '
         'add edge = "rise", "fall", "both" or "toggle"',
-        'm.toml:19: need.x: does not say what must hold; write from, to and within = "40 us"; or load = "70 %" alone',
+        'm.toml:19: need.x: does not say what must hold; write from, to and within = "40 us"; or load = "70 %"; '
+            'or of and one of lost = 0, jitter = "5 us", every = "50 ms" with give_or_take = "2 %"',
         'm.toml:20: need.x.from: "source.wheel" names no event; did you mean "source.whel"?',
     ]
 

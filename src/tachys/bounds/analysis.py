@@ -2,32 +2,40 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
-
-from tachys.bounds.arrivals import source_curve
+from tachys.bounds.flags import all_flags, flag_bounds
 from tachys.bounds.load import load_bounds
-from tachys.bounds.result import Bounds, Figure, IsrBounds, LoadBounds, NeedBounds, Verdict
-from tachys.bounds.window import isr_bounds, make_lines
-from tachys.model.system import LoadNeed, Need, System, WithinNeed
+from tachys.bounds.loop import LoopWindows, step_bounds
+from tachys.bounds.needs import need_bounds
+from tachys.bounds.reach import Reach
+from tachys.bounds.result import Bounds, StepBounds
+from tachys.bounds.settling import settle
+from tachys.bounds.units import unit_bounds
+from tachys.bounds.window import isr_bounds
+from tachys.model.system import LoadNeed, System, WithinNeed
+
+USUAL_WINDOWS = (10**9, 10**10, 10**11)  # 1, 10 and 100 ms
 
 
 def bounds(system: System) -> Bounds:
-    """The worst and best cases of every routine, the load and the needs. Overload is said, never an endless search."""
-    curves = {f"source.{source.name}": source_curve(source) for source in system.sources}
-    lines = make_lines(system, curves)
-    isrs = {line.isr.name: isr_bounds(system, lines, rank) for rank, line in enumerate(lines)}
-    load = load_bounds(system, lines, isrs)
-    needs = {need.name: _need(system, need, isrs, load) for need in system.needs}
-    return Bounds(system, isrs, load, needs)
+    """The worst and best cases of everything in a system. Overload is said, never an endless search."""
+    settled = settle(system)
+    load, events = settled.load, settled.events
+    isrs = {isr.name: isr_bounds(system, load, rank) for rank, isr in enumerate(system.isrs)}
+    units = {unit.name: unit_bounds(unit, events) for unit in system.units}
+    windows = LoopWindows(system, system.loop, load, events) if system.loop else None
+    steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
+    flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in all_flags(system)}
+    reach = Reach(system, events, isrs, units, flags, steps)
+    lengths = sorted({*USUAL_WINDOWS, *_asked(system)})
+    taken = load_bounds(system, load, reach, lengths)
+    needs = {need.name: need_bounds(system, need, reach, taken) for need in system.needs}
+    return Bounds(
+        system, isrs, units, flags, windows.pass_() if windows else None, steps, taken, needs, settled.endless, reach
+    )
 
 
-def verdict_of(*, proved: bool, can_tell: bool, seen_beyond: bool) -> Verdict:
-    """The verdict on a need, from what is proved, whether anything can tell, and whether it was seen broken."""
-    if seen_beyond:
-        return Verdict.MISSED
-    if proved:
-        return Verdict.MET
-    return Verdict.AT_RISK if can_tell else Verdict.UNSEEN
+def _asked(system: System) -> list[int]:
+    return [need.over for need in system.needs if isinstance(need, LoadNeed) and need.over is not None]
 
 
 def answering(system: System, need: WithinNeed) -> tuple[str, str] | None:
@@ -39,32 +47,3 @@ def answering(system: System, need: WithinNeed) -> tuple[str, str] | None:
         if need.begins == f"isr.{isr.name}.start" and need.ends == f"isr.{isr.name}.end":
             return isr.name, "span"
     return None
-
-
-def _need(system: System, need: Need, isrs: dict[str, IsrBounds], load: LoadBounds) -> NeedBounds:
-    if isinstance(need, LoadNeed):
-        proved = load.most <= need.limit
-        return NeedBounds(
-            need,
-            need.limit,
-            load.most,
-            proved,
-            verdict_of(proved=proved, can_tell=True, seen_beyond=False),
-            load.reason,
-        )
-    asked = answering(system, need)
-    if asked is None:
-        reason = f"no bound leads from {need.begins} to {need.ends}"
-        return NeedBounds(need, need.within, None, False, Verdict.UNSEEN, reason)
-    isr = isrs[asked[0]]
-    figure: Figure = getattr(isr, asked[1])
-    may_lose = isr.lost and asked[1] != "span"
-    proved = figure.most is not None and figure.most <= need.within and not may_lose
-    reason = figure.reason or (f"an activation may be lost: {isr.lost_reason}" if may_lose else "")
-    verdict = verdict_of(proved=proved, can_tell=True, seen_beyond=False)
-    return NeedBounds(need, need.within, figure.most, proved, verdict, reason)
-
-
-def slack(need: NeedBounds) -> int | Fraction | None:
-    """How much room is left between bound and limit; negative when the bound is beyond it; None without a bound."""
-    return None if need.bound is None else need.limit - need.bound

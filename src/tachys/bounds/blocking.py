@@ -22,7 +22,7 @@ def after_body(core: Core) -> int:
 
 def body_most(isr: Isr) -> int:
     """The longest body of one run, in ps: with ``serves = "all"`` one run serves all that can wait."""
-    return isr.cost.most * (isr.pending if isr.serves_all else 1)
+    return isr.pending * sum(cost.most for cost in isr.costs) if isr.serves_all else isr.cost.most
 
 
 def blockers(system: System, line: Isr) -> Iterator[Part]:

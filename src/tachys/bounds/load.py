@@ -1,74 +1,133 @@
-"""How much of the core is taken in the long run, split by who takes it."""
+"""How much of the core is taken, in the long run and in the busiest window of a given length, split by who takes it."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
 from fractions import Fraction
 
-from tachys.bounds.arrivals import least_rate
-from tachys.bounds.result import IsrBounds, LoadBounds, LoadShare
-from tachys.bounds.window import Line
+from tachys.bounds.arrivals import NoBound
+from tachys.bounds.reach import Reach
+from tachys.bounds.result import LoadBounds, LoadShare, StepBounds, Window
+from tachys.bounds.workload import Line, Workload
 from tachys.model.system import Loop, Step, System
 
+ONE = Fraction(1)
 
-def load_bounds(system: System, lines: Sequence[Line], isrs: dict[str, IsrBounds]) -> LoadBounds:
-    """Long-run least and most load. A loop step without a gate can fill all that is left."""
-    shares = [_isr_share(system, line, isrs[line.isr.name].lost) for line in lines]
+
+def load_bounds(system: System, load: Workload, reach: Reach, lengths: list[int]) -> LoadBounds:
+    """Long-run least and most load, and the busiest windows. A step without a gate can fill all that is left."""
+    shares = [_isr_share(system, line, reach) for line in load.lines]
+    storms = tuple(line.isr.name for line, share in zip(load.lines, shares, strict=True) if share.most >= 1)
     reason = ""
     wanted = sum((share.most for share in shares), Fraction(0))
     if wanted > 1:
         reason = f"the routines alone want {float(wanted):.1%} of the core"
     if system.loop:
-        loop_shares, filler = _loop_shares(system, system.loop, lines, max(1 - wanted, Fraction(0)))
+        loop_shares, filler = _loop_shares(system, system.loop, reach, max(1 - wanted, Fraction(0)))
         shares += loop_shares
         if filler and not reason:
             reason = f"step.{filler} runs in every pass, so the loop takes all that the routines leave"
-    most = min(sum((share.most for share in shares), Fraction(0)), Fraction(1))
+    most = min(sum((share.most for share in shares), Fraction(0)), ONE)
     least = min(sum((share.least for share in shares), Fraction(0)), most)
-    return LoadBounds(least, most, tuple(shares), reason)
+    windows = tuple(_window(system, load, reach, length) for length in lengths)
+    return LoadBounds(least, most, tuple(shares), reason, windows, storms)
 
 
-def _isr_share(system: System, line: Line, may_lose: bool) -> LoadShare:
-    core, isr = system.core, line.isr
+def _isr_share(system: System, line: Line, reach: Reach) -> LoadShare:
+    core, isr, who = system.core, line.isr, f"isr.{line.isr.name}"
     least = Fraction(0)
-    if not may_lose:
+    if not reach.isrs[isr.name].lost:
         # n runs back to back cost entry + (n-1)·chain + exit besides their bodies
         overhead = min(core.entry.least + core.exit.least, core.chain.least)
-        merged = isr.pending if isr.serves_all else 1
-        cost = isr.cost.least + Fraction(overhead, merged)
-        least = cost * least_rate(system.source(isr.on[0].removeprefix("source.")))
-    return LoadShare(f"isr.{isr.name}", least, line.share)
+        merged = isr.pending * len(isr.on) if isr.serves_all else 1
+        for event, cost in zip(isr.on, isr.costs, strict=True):
+            least += (cost.least + Fraction(overhead, merged)) * reach.least_rate(event)
+    try:
+        return LoadShare(who, least, line.share)
+    except NoBound:
+        return LoadShare(who, least, ONE)
 
 
-def _loop_shares(
-    system: System, loop: Loop, lines: Sequence[Line], left: Fraction
-) -> tuple[list[LoadShare], str | None]:
+def _loop_shares(system: System, loop: Loop, reach: Reach, left: Fraction) -> tuple[list[LoadShare], str | None]:
     """The share of every step and of the overhead of the passes in which one ran; who fills the rest, if any."""
-    served = sum((line.curve.rate() for line in lines), Fraction(0))
-    halts = any(step.sleeps and not step.unless and step.every is None and step.polls is None for step in loop.steps)
     shares, passes, filler = [], Fraction(0), None
     for step in loop.steps:
-        rate = _step_rate(step, lines)
-        if rate is None and halts:
-            rate = served  # a pass ends in a halt, and every halt in at least one routine served
+        rate = _step_rate(system, step, reach)
+        least = min(reach.least_rate(f"step.{step.name}.start") * _sure_cost(step), left)
         if rate is None:
-            filler = filler or (step.name if step.cost.most else None)
-            shares.append(LoadShare(f"step.{step.name}", Fraction(0), left if step.cost.most else Fraction(0)))
+            filler = filler or step.name
+            shares.append(LoadShare(f"step.{step.name}", least, left if step.cost.most else Fraction(0)))
             continue
-        if step.cost.most:
-            passes += rate
-        shares.append(LoadShare(f"step.{step.name}", Fraction(0), min(rate * step.cost.most, left)))
-    if halts:
-        passes = min(passes, served)
+        passes += rate
+        shares.append(LoadShare(f"step.{step.name}", least, min(rate * step.cost.most, left)))
     shares.append(LoadShare("loop.overhead", Fraction(0), left if filler else min(passes * loop.overhead.most, left)))
     return shares, filler
 
 
-def _step_rate(step: Step, lines: Sequence[Line]) -> Fraction | None:
+def _sure_cost(step: Step) -> int:
+    return 0 if step.at_most is not None else step.cost.least
+
+
+def _rests(system: System, step: Step) -> bool:
+    """Whether every pass halts in this step."""
+    return step.sleeps and not step.unless and step.every is None and step.polls is None
+
+
+def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
     """The most runs of a step per ps; None when nothing but the pass limits it."""
     rates = []
-    if step.every is not None:
-        rates.append(Fraction(1, step.every.least))
-    if step.polls is not None:
-        rates.append(sum((line.curve.rate() for line in lines if step.polls in line.isr.sets), Fraction(0)))
+    try:
+        if step.every is not None:
+            rates.append(1 / step.every.least)
+        if step.polls is not None:
+            sets = reach.events.sets(step.polls)
+            rates.append(sets.rate() if sets is not None else Fraction(0))
+        if any(_rests(system, each) for each in system.steps):
+            # every pass ends in a halt, and every halt in at least one routine served
+            rates.append(sum((reach.events.curve(e).rate() for isr in system.isrs for e in isr.on), Fraction(0)))
+    except NoBound:
+        pass
+    pauses = sum(each.pause.least for each in system.steps if each.polls is None and each.every is None
+                 and each.at_most is None)  # fmt: skip
+    if pauses:
+        rates.append(Fraction(1, pauses))
     return min(rates, default=None)
+
+
+def _window(system: System, load: Workload, reach: Reach, length: int) -> Window:
+    """The most that can run in any window of ``length`` ps.
+
+    What runs inside came at most one response before the window began (what ends later has its end to pay too), so
+    arrivals of a window that much longer are counted; nobody runs longer than the window.
+    """
+    shares: list[tuple[str, Fraction]] = []
+    for line in load.lines:
+        bounds = reach.isrs[line.isr.name]
+
+        def taken(line: Line = line, most: int | None = bounds.response.most) -> int:
+            assert most is not None
+            early = most + line.overhead
+            return sum(each.curve.most_within(length + early) * (each.cost + line.overhead) for each in line.inputs)
+
+        shares.append((f"isr.{line.isr.name}", _part(length, bounds.response.most, taken)))
+    for step in system.steps:
+        found = reach.steps[step.name]
+
+        def ran(step: Step = step, found: StepBounds = found) -> int:
+            assert found.duration.most is not None
+            runs = reach.events.curve(f"step.{step.name}.start").most_within(length + found.duration.most)
+            own = step.cost.most + (system.loop.overhead.most if system.loop else 0)
+            return runs * own
+
+        shares.append((f"step.{step.name}", _part(length, found.duration.most, ran)))
+    most = min(sum((share for _, share in shares), Fraction(0)), ONE)
+    return Window(length, most, tuple(shares))
+
+
+def _part(length: int, reaches: int | None, taken: Callable[[], int]) -> Fraction:
+    if reaches is None:
+        return ONE
+    try:
+        return min(Fraction(taken(), length), ONE)
+    except NoBound:
+        return ONE

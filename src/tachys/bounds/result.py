@@ -5,8 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 from tachys.model.system import Need, System
+
+if TYPE_CHECKING:
+    from tachys.bounds.reach import Reach
 
 
 class Verdict(StrEnum):
@@ -45,6 +49,12 @@ class Figure:
     activation: int = 1
 
 
+def summed(least: int, parts: list[Part]) -> Figure:
+    """A figure whose most is the sum of its parts; those that add nothing are left out."""
+    kept = tuple(part for part in parts if part.total)
+    return Figure(least, sum(part.total for part in kept), kept)
+
+
 @dataclass(frozen=True, slots=True)
 class IsrBounds:
     """The bounds of one routine. ``pending_needed`` None: no depth is enough."""
@@ -59,6 +69,45 @@ class IsrBounds:
 
 
 @dataclass(frozen=True, slots=True)
+class UnitBounds:
+    """The bounds of one unit: start to end; whether a start may be lost, how many in a row, the depth that is needed.
+
+    ``lost_in_row`` and ``depth_needed`` None: no number is enough.
+    """
+
+    name: str
+    time: Figure
+    lost: bool
+    lost_reason: str
+    lost_in_row: int | None
+    depth_needed: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class FlagBounds:
+    """The bounds of one flag: set to handled, and whether it may be set again before that."""
+
+    name: str
+    reaction: Figure
+    overwritten: bool
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class StepBounds:
+    """The bounds of one step: start to start, start to end, and for a software timer due to start.
+
+    ``drifts``: its beginnings move away from the grid for good.
+    """
+
+    name: str
+    interval: Figure
+    duration: Figure
+    late: Figure | None
+    drifts: bool
+
+
+@dataclass(frozen=True, slots=True)
 class LoadShare:
     """What one routine or step takes of the core in the long run: [least, most] as a share of one."""
 
@@ -68,18 +117,32 @@ class LoadShare:
 
 
 @dataclass(frozen=True, slots=True)
+class Window:
+    """The most load of any window of ``length`` ps, and who takes how much of it (shares of one)."""
+
+    length: int
+    most: Fraction
+    shares: tuple[tuple[str, Fraction], ...]
+
+
+@dataclass(frozen=True, slots=True)
 class LoadBounds:
-    """Long-run load; ``most`` is at most one."""
+    """Long-run load; ``most`` is at most one. ``storms``: routines that alone can take the core."""
 
     least: Fraction
     most: Fraction
     shares: tuple[LoadShare, ...]
     reason: str = ""
+    windows: tuple[Window, ...] = ()
+    storms: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class NeedBounds:
-    """One need on paper. ``bound`` and ``limit`` in ps, or as a share for a load; ``bound`` None: none known."""
+    """One need on paper. ``bound`` and ``limit`` in ps, a share for a load, a number for losses; None: none known.
+
+    ``figure`` takes the bound apart where it is a time.
+    """
 
     need: Need
     limit: int | Fraction
@@ -87,13 +150,20 @@ class NeedBounds:
     proved: bool
     verdict: Verdict
     reason: str = ""
+    figure: Figure | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Bounds:
-    """All bounds of a system, by name and in the order of acceptance."""
+    """All bounds of a system, by name; routines in the order of acceptance."""
 
     system: System
     isrs: dict[str, IsrBounds] = field(default_factory=dict)
+    units: dict[str, UnitBounds] = field(default_factory=dict)
+    flags: dict[str, FlagBounds] = field(default_factory=dict)
+    loop_pass: Figure | None = None
+    steps: dict[str, StepBounds] = field(default_factory=dict)
     load: LoadBounds = field(default_factory=lambda: LoadBounds(Fraction(0), Fraction(0), ()))
     needs: dict[str, NeedBounds] = field(default_factory=dict)
+    endless: tuple[str, ...] = ()
+    reach: Reach | None = field(default=None, compare=False, repr=False)

@@ -6,91 +6,64 @@ in the densest one: everything arrives as it opens, and one blocker has just beg
 the line in the window, t0 = 0 its opening, and for each other line k the time it takes, T(k) = entry + cost +
 max(exit, chain - entry):
 
-    accepted(q)  = blocker + (q-1)·T(line) + sum over k before the line of arrivals(k, [0, accepted(q)])·T(k)
+    accepted(q)  = blocker + ahead(q) + sum over k before the line of arrivals(k, [0, accepted(q)])·T(k)
     first(q)     = accepted(q) + entry + what lines of more urgent levels add in [0, first(q)]
     last(q)      = first(q) + cost + what lines of more urgent levels add in [0, last(q))
 
-and the event came no earlier than the least span of q events. Windows close at the least L > 0 with
-L = blocker + sum over the line and those before it of arrivals([0, L))·T. This is the analysis of arbitrary deadlines
-(J. Lehoczky, "Fixed priority scheduling of periodic task sets with arbitrary deadlines", RTSS 1990; K. Tindell,
-A. Burns, A. Wellings, Real-Time Systems 6, 1994) with the non-preemptive start of R. Davis, A. Burns, R. Bril,
-J. Lukkien, "Controller Area Network (CAN) schedulability analysis: refuted, revisited and revised", Real-Time
+and the event came no earlier than the least span of q events. ahead(q) are the q-1 earlier activations of the line:
+(q-1)·T(line); where several events share it, oldest first, the q-1 costliest that can come in the window. Windows close
+at the least L > 0 with L = blocker + sum over the line and those before it of arrivals([0, L))·T. This is the analysis
+of arbitrary deadlines (J. Lehoczky, "Fixed priority scheduling of periodic task sets with arbitrary deadlines", RTSS
+1990; K. Tindell, A. Burns, A. Wellings, Real-Time Systems 6, 1994) with the non-preemptive start of R. Davis, A. Burns,
+R. Bril, J. Lukkien, "Controller Area Network (CAN) schedulability analysis: refuted, revisited and revised", Real-Time
 Systems 35 (2007): no stopping before L, or a later activation that is worse is overlooked.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from fractions import Fraction
 
-from tachys.bounds.arrivals import Staircase
-from tachys.bounds.blocking import after_body, blockers, body_most
+import numpy as np
+from numpy.typing import NDArray
+
+from tachys.bounds.arrivals import NoBound, most_before
+from tachys.bounds.blocking import blockers, body_most
 from tachys.bounds.result import Figure, IsrBounds, Part
-from tachys.model.system import Core, Isr, System
+from tachys.bounds.workload import Search, WindowTooLong, Workload
+from tachys.model.system import Core, System
 
 MOST_ACTIVATIONS = 20_000
-MOST_ROUNDS = 200_000
 
 
-class WindowTooLong(Exception):
-    """The busy window is longer than is worth following. ``args[0]`` says why, in words."""
-
-
-@dataclass(frozen=True, slots=True)
-class Line:
-    """A routine with its arrivals and the most that one activation takes of the core."""
-
-    isr: Isr
-    curve: Staircase
-    overhead: int
-
-    @property
-    def taken(self) -> int:
-        """Entry, body and end of one activation, in ps."""
-        return self.isr.cost.most + self.overhead
-
-    @property
-    def share(self) -> Fraction:
-        """The most of the core that the line takes in the long run."""
-        return self.taken * self.curve.rate()
-
-
-def make_lines(system: System, curves: dict[str, Staircase]) -> tuple[Line, ...]:
-    """The lines of a system in the order of acceptance."""
-    overhead = system.core.entry.most + after_body(system.core)
-    return tuple(Line(isr, curves[isr.on[0]], overhead) for isr in system.isrs)
-
-
-def isr_bounds(system: System, lines: Sequence[Line], rank: int) -> IsrBounds:
+def isr_bounds(system: System, load: Workload, rank: int) -> IsrBounds:
     """The bounds of the routine that stands at ``rank`` in the order of acceptance."""
-    line, core = lines[rank], system.core
+    isr, core = load.lines[rank].isr, system.core
     least_latency = 0 if core.late_arrival else min(core.entry.least, core.chain.least)
-    least_response = least_latency + line.isr.cost.least
-    window = _Window(system, lines, rank)
+    least_response = least_latency + isr.cost.least
+    window = _Window(system, load, rank)
     try:
         window.run()
         span = window.span()
-    except WindowTooLong as error:
+    except NoBound as error:
         reason = str(error)
-        open_end = Figure(least_latency, None, reason=reason)
         return IsrBounds(
-            line.isr.name,
-            open_end,
+            isr.name,
+            Figure(least_latency, None, reason=reason),
             Figure(least_response, None, reason=reason),
-            Figure(line.isr.cost.least, None, reason=reason),
+            Figure(isr.cost.least, None, reason=reason),
             lost=True,
             lost_reason=reason,
             pending_needed=None,
         )
-    lost = window.pending_needed > line.isr.pending
+    lost = window.pending_needed > isr.pending
     return IsrBounds(
-        line.isr.name,
+        isr.name,
         window.worst_latency.figure(least_latency),
         window.worst_response.figure(least_response),
         span,
         lost=lost,
-        lost_reason=f"{window.pending_needed} can wait at once, {line.isr.pending} is remembered" if lost else "",
+        lost_reason=f"{window.pending_needed} can wait at once, {isr.pending} is remembered" if lost else "",
         pending_needed=window.pending_needed,
     )
 
@@ -111,134 +84,130 @@ class _Worst:
         return Figure(least, self.value, self.parts(), activation=self.activation)
 
 
-class _Window:
-    """The densest busy window of one line, followed activation by activation."""
+Counts = NDArray[np.int64]
 
-    def __init__(self, system: System, lines: Sequence[Line], rank: int) -> None:
+
+class _Window:
+    """The densest busy window of one line, followed activation by activation.
+
+    Rows [0, over) are of lines that can interrupt it, [over, before) of those that only go before it, [before, end)
+    its own.
+    """
+
+    def __init__(self, system: System, load: Workload, rank: int) -> None:
         self.core: Core = system.core
-        self.line = lines[rank]
-        self.before = lines[:rank]
+        self.load = load
+        self.rank = rank
+        self.line = load.lines[rank]
+        self.before = load.ends[rank - 1] if rank else 0
+        self.end = load.ends[rank]
         urgency = self.line.isr.urgency
-        nested = self.core.nesting
-        self.over = [line for line in self.before if nested and line.isr.urgency < urgency]
-        self.beside = [line for line in self.before if not (nested and line.isr.urgency < urgency)]
+        higher = sum(1 for line in load.lines[:rank] if line.isr.urgency < urgency) if self.core.nesting else 0
+        self.over = load.ends[higher - 1] if higher else 0
         self.blocker = max(blockers(system, self.line.isr), key=lambda part: part.total, default=Part("", "", 0, 0))
         self.worst_latency = _Worst()
         self.worst_response = _Worst()
         self.pending_needed = 1
-        self._rounds = 0
+        self._search = Search()
 
     def run(self) -> None:
         """Follow the window to its end.
 
         Raises:
-            WindowTooLong: it has no end, or none within reason.
+            NoBound: it has no end, or none within reason.
         """
-        self._refuse_overload()
-        length = self._length()
+        self.load.refuse_overload(self.rank, delayed=self.blocker.total > 0, what="it and the lines before it")
+        block = self.blocker.total
+        length = self._search.settle(block + 1, lambda t: block + self.load.work(t - 1, self.end))
+        self._longest_wait = 0
         accepted = 0
-        for count in range(1, self.line.curve.most_before(length) + 1):
+        for count, ahead in enumerate(self._ahead(length), 1):
             if count > MOST_ACTIVATIONS:
                 raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
-            accepted = self._activation(count, accepted)
+            accepted = self._activation(count, ahead, accepted)
+        if len(self.line.inputs) > 1:
+            waiting = (each.curve.most_within(self._longest_wait) for each in self.line.inputs)
+            self.pending_needed = max(waiting)
 
     def span(self) -> Figure:
         """First to last instruction by the wall clock, with all that can be put on top."""
         cost = body_most(self.line.isr)
-        length = self._settle(cost, lambda t: cost + sum(k.curve.most_before(t) * k.taken for k in self.over))
+        length = self._search.settle(cost, lambda t: cost + self.load.work(t - 1, self.over))
         own = Part("own cost", f"isr.{self.line.isr.name}", 1, cost)
-        over = [_taken("preempted", k, k.curve.most_before(length)) for k in self.over]
-        return Figure(self.line.isr.cost.least, length, (own, *(part for part in over if part.count)))
+        over = self.load.parts("preempted", self.load.counts(length - 1, self.over))
+        return Figure(self.line.isr.cost.least, length, (own, *over) if own.total else tuple(over))
 
-    def _refuse_overload(self) -> None:
-        wanted = sum((line.share for line in (*self.before, self.line)), Fraction(0))
-        if wanted > 1:
-            heaviest = max((*self.before, self.line), key=lambda line: line.share)
-            raise WindowTooLong(
-                f"overload: it and the lines before it want {float(wanted):.1%} of the core, "
-                f"isr.{heaviest.isr.name} alone {float(heaviest.share):.1%}"
-            )
-        if wanted == 1 and (self.blocker.total or any(k.curve.jitter for k in (*self.before, self.line))):
-            raise WindowTooLong("it and the lines before it want exactly 100 % of the core: any delay stays for ever")
+    def _ahead(self, length: int) -> Iterator[list[Part]]:
+        """For each activation that can come in the window, the earlier ones of the line: the costliest there are."""
+        line, who = self.line, f"isr.{self.line.isr.name}"
+        stock = [
+            [each.cost, most_before(each.curve, length)] for each in sorted(line.inputs, key=lambda each: -each.cost)
+        ]
+        total = sum(count for _, count in stock)
+        for count in range(total):
+            left, parts = count, []
+            for cost, most in stock:
+                used = min(left, most)
+                left -= used
+                if used:
+                    parts.append(Part("its earlier runs", who, used, cost, line.overhead))
+            yield parts
 
-    def _settle(self, start: int, step: Callable[[int], int]) -> int:
-        """The least fixed point of ``step`` at or above ``start``."""
-        now = start
-        while (later := step(now)) > now:
-            now = later
-            self._rounds += 1
-            if self._rounds > MOST_ROUNDS:
-                raise WindowTooLong("the load is so near to 100 % that the busy window has no end within reach")
-        return now
-
-    def _length(self) -> int:
-        every = (*self.before, self.line)
-        return self._settle(
-            self.blocker.total + 1,
-            lambda t: self.blocker.total + sum(k.curve.most_before(t) * k.taken for k in every),
-        )
-
-    def _activation(self, count: int, earlier: int) -> int:
+    def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
         """Offer the ``count``-th activation; the instant of its acceptance at the latest."""
-        line, entry = self.line, self.core.entry.most
-        behind = self.blocker.total + (count - 1) * line.taken
-        accepted = self._settle(
-            max(behind, earlier),
-            lambda t: behind + sum(k.curve.most_within(t) * k.taken for k in self.before),
-        )
+        line, entry, load = self.line, self.core.entry.most, self.load
+        behind = self.blocker.total + sum(part.total for part in ahead)
+        accepted = self._search.settle(max(behind, earlier), lambda t: behind + load.work(t, self.before))
         if self.core.late_arrival:  # until its first instruction it can be displaced, and wait once more
-            first = self._settle(
-                accepted + entry,
-                lambda t: behind + entry + sum(k.curve.most_within(t) * k.taken for k in self.before),
-            )
+            first = self._search.settle(accepted + entry, lambda t: behind + entry + load.work(t, self.before))
             accepted = first
         else:
-            beside = sum(k.curve.most_within(accepted) * k.taken for k in self.beside)
-            first = self._settle(
-                accepted + entry,
-                lambda t: behind + beside + entry + sum(k.curve.most_within(t) * k.taken for k in self.over),
+            beside = load.work(accepted, self.before, self.over)
+            first = self._search.settle(
+                accepted + entry, lambda t: behind + beside + entry + load.work(t, self.over)
             )
         came = line.curve.least_span(count)
-        counts = {k.isr.name: k.curve.most_within(first) for k in self.over}
-        counts |= {k.isr.name: k.curve.most_within(accepted) for k in self.beside}
-        self.worst_latency.offer(first - came, count, lambda: self._parts(count, counts, 0))
-        self._response(count, counts, first, came)
-        self.pending_needed = max(self.pending_needed, line.curve.most_within(accepted) - count + 1)
+        over = load.counts(first, self.over)
+        alongside = load.counts(accepted, self.before, self.over)
+        self.worst_latency.offer(first - came, count, lambda: self._parts(count, ahead, over, alongside, []))
+        self._response(count, ahead, over, alongside, first, came)
+        self._longest_wait = max(self._longest_wait, accepted - came)
+        if len(line.inputs) == 1:
+            self.pending_needed = max(self.pending_needed, line.curve.most_within(accepted) - count + 1)
         return accepted
 
-    def _response(self, count: int, at_first: dict[str, int], first: int, came: int) -> None:
-        line = self.line
-        served = min(line.isr.pending, line.curve.most_within(first - came)) if line.isr.serves_all else 1
-        cost = line.isr.cost.most * served
-        fixed = first + cost - sum(at_first[k.isr.name] * k.taken for k in self.over)
+    def _response(
+        self, count: int, ahead: list[Part], at_first: Counts, alongside: Counts, first: int, came: int
+    ) -> None:
+        isr, who = self.line.isr, f"isr.{self.line.isr.name}"
+        own = [Part("own cost", who, 1, isr.cost.most)]
+        if isr.serves_all:
+            own = [
+                Part("own cost", who, min(isr.pending, each.curve.most_within(first - came)), each.cost)
+                for each in self.line.inputs
+            ]
+        taken = self.load.taken[: self.over]
+        fixed = first + sum(part.total for part in own) - int(at_first @ taken)
 
-        def counts_until(t: int) -> dict[str, int]:
-            return {k.isr.name: max(k.curve.most_before(t), at_first[k.isr.name]) for k in self.over}
+        def counts_until(t: int) -> Counts:
+            return np.maximum(self.load.counts(t - 1, self.over), at_first)
 
-        def step(t: int) -> int:
-            counts = counts_until(t)
-            return fixed + sum(counts[k.isr.name] * k.taken for k in self.over)
+        start = fixed + int(at_first @ taken)
+        last = self._search.settle(start, lambda t: fixed + int(counts_until(t) @ taken))
+        over = counts_until(last)
+        self.worst_response.offer(last - came, count, lambda: self._parts(count, ahead, over, alongside, own))
 
-        last = self._settle(first + cost, step)
-        counts = at_first | counts_until(last)
-        self.worst_response.offer(last - came, count, lambda: self._parts(count, counts, cost))
-
-    def _parts(self, count: int, counts: dict[str, int], cost: int) -> tuple[Part, ...]:
+    def _parts(
+        self, count: int, ahead: list[Part], over: Counts, alongside: Counts, own: list[Part]
+    ) -> tuple[Part, ...]:
         """What an activation is made of, in the order in which it happens; adds up to it exactly."""
         who = f"isr.{self.line.isr.name}"
-        parts = [Part(f"held off: {self.blocker.what}", *_fields(self.blocker))]
-        parts += [_taken("before it", k, counts[k.isr.name]) for k in self.beside]
-        parts += [_taken("before or over it", k, counts[k.isr.name]) for k in self.over]
-        parts.append(_taken("its earlier runs", self.line, count - 1))
+        blocker = self.blocker
+        parts = [Part(f"held off: {blocker.what}", blocker.who, blocker.count, blocker.body, blocker.overhead)]
+        parts += self.load.parts("before it", alongside, self.over)
+        parts += self.load.parts("before or over it", over)
+        parts += ahead
         parts.append(Part("own entry", who, 1, 0, self.core.entry.most))
-        parts.append(Part("own cost", who, 1, cost))
+        parts += own
         parts.append(Part("came after the window opened", who, 1, -self.line.curve.least_span(count)))
         return tuple(part for part in parts if part.total)
-
-
-def _fields(part: Part) -> tuple[str, int, int, int]:
-    return part.who, part.count, part.body, part.overhead
-
-
-def _taken(what: str, line: Line, count: int) -> Part:
-    return Part(what, f"isr.{line.isr.name}", count, line.isr.cost.most, line.overhead)

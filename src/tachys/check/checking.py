@@ -6,15 +6,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tachys.bounds.analysis import answering, verdict_of
+from tachys.bounds.analysis import answering
 from tachys.bounds.analysis import bounds as bounds_of
+from tachys.bounds.needs import verdict_of
 from tachys.bounds.result import Bounds, NeedBounds
 from tachys.capture.table import Capture, Instants
 from tachys.check.agreement import find_refuted
 from tachys.check.matching import Matched, match
 from tachys.check.observe import Observed, observe
 from tachys.check.result import Cause, CheckResult, IsrCheck, Miss, NeedCheck, Seen, seen
-from tachys.model.system import Isr, LoadNeed, System, WithinNeed
+from tachys.model.system import Isr, System, WithinNeed
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +93,7 @@ def _periods(shown: Observed, resolution: int) -> dict[str, Seen]:
 def _need(
     system: System, need: NeedBounds, capture: Capture, shown: Observed, matched: dict[str, Matched]
 ) -> NeedCheck:
-    if isinstance(need.need, LoadNeed):
+    if not isinstance(need.need, WithinNeed):
         return NeedCheck(need.need, need.limit, need.bound, None, (), need.verdict, need.reason)
     answers = _answers(system, need.need, shown, matched)
     if answers is None:

@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping
+from fractions import Fraction
 
 from tachys.model.clocks import ClockTree
-from tachys.model.quantities import Range, ceil_ps, floor_ps
+from tachys.model.flags import as_names, note_lone_flags
+from tachys.model.names import event_name
+from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
+from tachys.model.quantities import ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
     GuardTable,
     IsrTable,
     LoopTable,
     ModelFile,
-    NeedTable,
-    ProbeTable,
     SleepTable,
     StepTable,
+    UnitTable,
 )
 from tachys.model.sources import make_source
-from tachys.model.system import Core, Guard, Isr, LoadNeed, Loop, Need, Probe, Step, System, WithinNeed
+from tachys.model.system import Core, Guard, Isr, Loop, Period, Step, System, Unit
 
 
 def build(model: ModelFile, report: Reporter) -> System:
@@ -29,12 +31,15 @@ def build(model: ModelFile, report: Reporter) -> System:
     sources = tuple(make_source(name, table, clocks, report) for name, table in model.source.items())
     isrs = _isrs(model.isr, core, clocks, report)
     loop = _loop(model.loop, model.step, core, clocks, report)
-    needs = [*_deadlines(model.isr, clocks), *_needs(model.need, clocks, report)]
-    probes = tuple(_probe(name, table, clocks, report) for name, table in model.probe.items())
-    _flags(model, report)
+    units = tuple(_unit(name, table, clocks, report) for name, table in model.unit.items())
+    needs = make_deadlines(model.isr, clocks)
+    needs += [need for name, table in model.need.items() if (need := make_need(name, table, clocks, report))]
+    needs += [make_watchdog(model.watchdog, clocks)] if model.watchdog else []
+    probes = tuple(make_probe(name, table, clocks, report) for name, table in model.probe.items())
+    note_lone_flags(model, report)
     places = {
         f"{section}.{name}": report.place((section, name))
-        for section in ("source", "isr", "step", "need", "probe", "clock")
+        for section in ("source", "unit", "isr", "step", "need", "probe", "clock")
         for name in getattr(model, section)
     }
     return System(
@@ -42,18 +47,16 @@ def build(model: ModelFile, report: Reporter) -> System:
         core=core,
         clocks=clocks.clocks(),
         sources=sources,
+        units=units,
         isrs=isrs,
         loop=loop,
         needs=tuple(needs),
         probes=probes,
         capture_tolerance=model.capture.tolerance,
+        currents={name: state.current for name, state in model.state.items()},
         remarks=tuple(sorted(report.remarks)),
         places=places,
     )
-
-
-def _names(value: str | list[str]) -> tuple[str, ...]:
-    return (value,) if isinstance(value, str) else tuple(dict.fromkeys(value))
 
 
 def _core(model: ModelFile, clocks: ClockTree, report: Reporter) -> Core:
@@ -92,23 +95,53 @@ def _isrs(tables: Mapping[str, IsrTable], core: Core, clocks: ClockTree, report:
                 (*path, "level"), f"level {table.level} does not exist with core.levels = {core.levels}",
                 f"levels run from 0 to {core.levels - 1}",
             )  # fmt: skip
-        if not isinstance(table.on, str) and len(table.on) != 1:
-            report.complain((*path, "on"), f"names {len(table.on)} events", "one event serves a routine")
-        cost = clocks.cost(table.cost, (*path, "cost"))
+        events = as_names(table.on)
+        if not events:
+            report.complain((*path, "on"), "names no event", 'write for instance on = "source.wheel"')
+        costs = _costs(path, table, events, clocks, report)
+        cost = Range(min(c.least for c in costs), max(c.most for c in costs)) if costs else ZERO
         isrs.append(
             Isr(
                 name=name,
-                on=_names(table.on),
+                on=tuple(map(event_name, events)),
                 urgency=urgency(table.level),
                 rank=rank,
                 cost=cost,
+                costs=costs,
                 guards=_guards(table.guard, path, cost, core, clocks, report),
                 pending=table.pending,
                 serves_all=table.serves == "all",
-                sets=_names(table.sets),
+                sets=as_names(table.sets),
             )
         )
     return tuple(isrs)
+
+
+def _costs(
+    path: Path, table: IsrTable, events: tuple[str, ...], clocks: ClockTree, report: Reporter
+) -> tuple[Range, ...]:
+    """The cost of each event of a routine."""
+    if not isinstance(table.cost, dict):
+        return tuple(clocks.cost(table.cost, (*path, "cost")) for _ in events[:1]) * len(events)
+    for event in events:
+        if event not in table.cost:
+            report.complain((*path, "cost"), f'"{event}" has no cost', "a table of costs names every event of on")
+    return tuple(clocks.cost(table.cost.get(event), (*path, "cost")) for event in events)
+
+
+def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> Unit:
+    path = ("unit", name)
+    if table.depth is not None and table.busy != "queue":
+        report.complain(
+            (*path, "depth"), f"goes with a queue, not with {table.busy}", 'write busy = "queue", or no depth'
+        )
+    if not table.primed and not as_names(table.on):
+        report.complain(path, "nothing ever starts it", 'write on = "source.sample", or primed = true')
+    takes = clocks.cost(table.takes, (*path, "takes"))
+    if takes.least == 0:
+        report.complain((*path, "takes"), "is 0", "what takes no time is no unit; write for instance 15 cycles")
+    depth = (table.depth or 1) if table.busy == "queue" else 0
+    return Unit(name, tuple(map(event_name, as_names(table.on))), takes, table.busy, depth, table.primed)
 
 
 def _guards(
@@ -155,13 +188,15 @@ def _loop(
 
 def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Reporter) -> Step:
     path = ("step", name)
-    if table.cost is None and not table.sleep:
-        report.complain(path, "the step does nothing", "give it a cost, or sleep = true")
+    if table.cost is None and not (table.sleep or table.pause or table.waits):
+        report.complain(path, "the step does nothing", "give it a cost, waits, a pause, or sleep = true")
+    if table.at_most is not None and table.waits is None:
+        report.complain((*path, "at_most"), "goes with waits", "remove it")
     cost = clocks.cost(table.cost, (*path, "cost"))
     every = None
     if table.every is not None:
-        exact = clocks.exact(table.every, (*path, "every"))
-        every = Range(max(1, floor_ps(exact[0])), ceil_ps(exact[2]))
+        least, nominal, most = clocks.exact(table.every, (*path, "every"))
+        every = Period(nominal, max(least, Fraction(1)), most)
     return Step(
         name=name,
         cost=cost,
@@ -169,74 +204,9 @@ def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Re
         every=every,
         rearm=table.rearm,
         guards=_guards(table.guard, path, cost, core, clocks, report),
+        waits=event_name(table.waits).removesuffix(".end") if table.waits else None,
+        at_most=None if table.at_most is None else clocks.cost(table.at_most, (*path, "at_most")),
+        pause=clocks.cost(table.pause, (*path, "pause")),
         sleeps=bool(table.sleep),
-        unless=_names(table.sleep.unless) if isinstance(table.sleep, SleepTable) else (),
+        unless=as_names(table.sleep.unless) if isinstance(table.sleep, SleepTable) else (),
     )
-
-
-def _deadlines(tables: Mapping[str, IsrTable], clocks: ClockTree) -> list[Need]:
-    return [
-        WithinNeed(
-            f"{name}.deadline", event, f"isr.{name}.end", clocks.distance(table.deadline, ("isr", name, "deadline"))
-        )
-        for name, table in tables.items()
-        if table.deadline is not None
-        for event in _names(table.on)
-    ]
-
-
-def _needs(tables: Mapping[str, NeedTable], clocks: ClockTree, report: Reporter) -> list[Need]:
-    needs: list[Need] = []
-    for name, table in tables.items():
-        path = ("need", name)
-        timed = [key for key in ("from", "to", "within") if getattr(table, "from_" if key == "from" else key)]
-        if table.load is not None and not timed:
-            if table.load > 1:
-                report.complain((*path, "load"), "is more than 100 %", "a core cannot work more than all the time")
-            needs.append(LoadNeed(name, table.load))
-        elif table.load is None and table.from_ and table.to and table.within:
-            needs.append(WithinNeed(name, table.from_, table.to, clocks.distance(table.within, (*path, "within"))))
-        else:
-            report.complain(
-                path, "does not say what must hold",
-                'write from, to and within = "40 us"; or load = "70 %" alone',
-            )  # fmt: skip
-    return needs
-
-
-def _probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter) -> Probe:
-    is_body = table.shows.startswith(("isr.", "step.")) and table.shows.count(".") == 1
-    if not is_body and table.edge is None:
-        report.complain(
-            ("probe", name), f'"{table.shows}" happens at an instant, which a level cannot show',
-            'add edge = "rise", "fall", "both" or "toggle"',
-        )  # fmt: skip
-    if table.before_end is not None and (not is_body or table.edge is not None):
-        report.complain(("probe", name, "before_end"), "goes with a busy level only", "remove it")
-    return Probe(
-        signal=name,
-        shows=table.shows,
-        edge=table.edge,
-        after=clocks.cost(table.after, ("probe", name, "after")).least,
-        before_end=clocks.cost(table.before_end, ("probe", name, "before_end")).least,
-    )
-
-
-def _flags(model: ModelFile, report: Reporter) -> None:
-    """Flags that nobody sets, or nobody looks at, with the nearest name that would fit."""
-    set_by = {flag: ("isr", name, "sets") for name, isr in model.isr.items() for flag in _names(isr.sets)}
-    seen_by = {
-        flag: ("step", name, "polls") for name, step in model.step.items() if step.polls for flag in [step.polls]
-    }
-    for name, step in model.step.items():
-        if isinstance(step.sleep, SleepTable):
-            for flag in _names(step.sleep.unless):
-                seen_by.setdefault(flag, ("step", name, "sleep"))
-    for here, there, code, text in (
-        (seen_by, set_by, "flag-never-set", "looks at a flag that nothing sets"),
-        (set_by, seen_by, "flag-never-polled", "sets a flag that no step looks at"),
-    ):
-        for flag in here.keys() - there.keys():
-            near = difflib.get_close_matches(flag, there.keys() - here.keys(), n=1)
-            mend = f'did you mean "{near[0]}"?' if near else "complete the pair, or remove it"
-            report.note(here[flag], code, f'"{flag}": {text}', mend)

@@ -17,18 +17,20 @@ from tachys.model.places import KeyPath, key_lines
 from tachys.model.report import Reporter
 from tachys.model.schema import ModelFile
 from tachys.model.system import System
+from tachys.model.variants import with_variant, written_at
 
 LARGEST_MODEL = 4 * 2**20
-_SECTIONS = ("clock", "source", "isr", "step", "need", "probe")
+_SECTIONS = ("clock", "source", "unit", "isr", "step", "need", "probe", "state")
+_LOOKED_AT = 40  # variants that are judged although another, or none, was asked for
 
 
-def load_model(path: str | Path) -> System:
-    """Read a model file.
+def load_model(path: str | Path, variant: str | None = None) -> System:
+    """Read a model file, with one of its variants laid over it if that is asked for.
 
     Raises:
-        InputError: the file cannot be read or holds errors; all of them, each with its line.
+        InputError: the file cannot be read or holds errors, in any variant; all of them, each with its line.
     """
-    return read_model(read_text(path, "model", LARGEST_MODEL), str(path))
+    return read_model(read_text(path, "model", LARGEST_MODEL), str(path), variant)
 
 
 def read_text(path: str | Path, what: str, largest: int) -> str:
@@ -58,22 +60,39 @@ def read_text(path: str | Path, what: str, largest: int) -> str:
     return text
 
 
-def read_model(text: str, file: str) -> System:
+def read_model(text: str, file: str, variant: str | None = None) -> System:
     """As :func:`load_model`, from text; ``file`` is only shown."""
     raw = _parse_toml(text, file)
     places = _Places(file, key_lines(text))
+    written = raw.get("variant")
+    known = list(written) if isinstance(written, dict) else []
+    if variant is not None and variant not in known:
+        raise input_error(file, f'there is no variant "{variant}"', did_you_mean(variant, known, "variant"))
     problems: list[Problem] = []
-
-    def complain(path: KeyPath, wrong: str, mend: str) -> None:
-        problems.append(Problem(places.of(path), ".".join(path), wrong, mend))
-
-    tables = _validate(raw, complain)
-    check_references(raw, complain)
-    if tables is not None:
-        system = build(tables, Reporter(complain, places.of))
-    if problems or tables is None:
+    systems = {
+        name: _read(raw, name, places, problems) for name in dict.fromkeys([variant, None, *known[:_LOOKED_AT]])
+    }
+    system = systems[variant]
+    if problems or system is None:
         raise InputError(problems)
     return system
+
+
+def _read(raw: dict[str, Any], variant: str | None, places: _Places, problems: list[Problem]) -> System | None:
+    """The System of one variant (None: of the model as it stands); what is wrong is added to ``problems``."""
+    known = {(problem.key, problem.wrong) for problem in problems}
+
+    def at(path: KeyPath) -> KeyPath:
+        return path if variant is None else written_at(path, variant, raw)
+
+    def complain(path: KeyPath, wrong: str, mend: str) -> None:
+        if (".".join(path), wrong) not in known:
+            problems.append(Problem(places.of(at(path)), ".".join(at(path)), wrong, mend))
+
+    merged = raw if variant is None else with_variant(raw, variant)
+    tables = _validate(merged, complain)
+    check_references(merged, complain)
+    return None if tables is None else build(tables, Reporter(complain, lambda path: places.of(at(path))))
 
 
 class _Places:

@@ -12,8 +12,15 @@ from typing import Any
 from tachys.errors import did_you_mean
 
 Complain = Callable[[tuple[str, ...], str, str], None]
+Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
-_NAMED = ("clock", "source", "isr", "step", "need")
+_NAMED = ("clock", "source", "unit", "isr", "step", "need")
+BODIES = ("unit", "isr", "step")
+
+
+def event_name(text: str) -> str:
+    """The full name of an event: a unit alone means its end."""
+    return f"{text}.end" if text.startswith("unit.") and text.count(".") == 1 else text
 
 
 def table_of(raw: Mapping[str, Any], section: str) -> dict[str, dict[str, Any]]:
@@ -27,10 +34,25 @@ def table_of(raw: Mapping[str, Any], section: str) -> dict[str, dict[str, Any]]:
 def event_names(raw: Mapping[str, Any]) -> list[str]:
     """Every event that the model knows, in the order written."""
     events = [f"source.{name}" for name in table_of(raw, "source")]
-    for section in ("isr", "step"):
+    for section in BODIES:
         for name in table_of(raw, section):
             events += [f"{section}.{name}.start", f"{section}.{name}.end"]
+            if section == "unit":
+                events.append(f"unit.{name}")
     return events
+
+
+def flag_names(raw: Mapping[str, Any]) -> list[str]:
+    """Every flag that is set or looked at anywhere."""
+    flags: dict[str, None] = {}
+    for table in table_of(raw, "isr").values():
+        flags.update(dict.fromkeys(_as_list(table.get("sets"))))
+    for table in table_of(raw, "step").values():
+        flags.update(dict.fromkeys(_as_list(table.get("polls"))))
+        flags.update(dict.fromkeys(flag for flag in _as_list(table.get("waits")) if not flag.startswith("unit.")))
+        if isinstance(table.get("sleep"), dict):
+            flags.update(dict.fromkeys(_as_list(table["sleep"].get("unless"))))
+    return list(flags)
 
 
 def _as_list(value: Any) -> list[str]:
@@ -44,29 +66,58 @@ def check_references(raw: Mapping[str, Any], complain: Complain) -> None:
         for name in table_of(raw, section):
             if not _NAME.fullmatch(name):
                 complain((section, name), "this name cannot be used", "letters, digits, _ and - make a name")
-    events = event_names(raw)
-    sources = [event for event in events if event.startswith("source.")]
-    for path, value, allowed, what in _references(raw, events, sources):
+    for path, value, allowed, what in _references(raw):
         if value not in allowed:
             complain(path, f'"{value}" names no {what}', did_you_mean(value, allowed, what))
     _check_loop_order(raw, complain)
 
 
-def _references(
-    raw: Mapping[str, Any], events: list[str], sources: list[str]
-) -> Iterator[tuple[tuple[str, ...], str, list[str], str]]:
+def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
     """(where, the reference, what it may name, what that is called)."""
+    events = event_names(raw)
+    for section in ("isr", "unit"):
+        for name, table in table_of(raw, section).items():
+            for event in _as_list(table.get("on")):
+                yield (section, name, "on"), event, events, "event"
     for name, table in table_of(raw, "isr").items():
-        for event in _as_list(table.get("on")):
-            yield ("isr", name, "on"), event, sources, "source"
+        if isinstance(table.get("cost"), dict):
+            for event in table["cost"]:
+                yield ("isr", name, "cost", event), event, _as_list(table.get("on")), "event of its on"
+    for name, table in table_of(raw, "step").items():
+        for thing in _as_list(table.get("waits")):
+            if thing.startswith("unit."):
+                yield ("step", name, "waits"), thing, [f"unit.{unit}" for unit in table_of(raw, "unit")], "unit"
+    watchdog = raw.get("watchdog")
+    if isinstance(watchdog, dict):
+        for event in _as_list(watchdog.get("fed_by")):
+            yield ("watchdog", "fed_by"), event, events, "event"
+    yield from _need_references(raw, events)
+    yield from _probe_references(raw, events)
+
+
+def _need_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Reference]:
+    losers = [f"{section}.{name}" for section in ("source", "unit", "isr") for name in table_of(raw, section)]
+    losers += [f"flag.{flag}" for flag in flag_names(raw)]
     for name, table in table_of(raw, "need").items():
         for key in ("from", "to"):
             for event in _as_list(table.get(key)):
                 yield ("need", name, key), event, events, "event"
-    shown = events + [f"{section}.{name}" for section in ("isr", "step") for name in table_of(raw, section)]
+        for thing in _as_list(table.get("of")):
+            if "lost" in table:
+                yield ("need", name, "of"), thing, losers, "source, unit, routine or flag"
+            else:
+                yield ("need", name, "of"), thing, events, "event"
+
+
+def _probe_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Reference]:
+    bodies = [f"{section}.{name}" for section in BODIES for name in table_of(raw, section)]
     for name, table in table_of(raw, "probe").items():
         for thing in _as_list(table.get("shows")):
-            yield ("probe", name, "shows"), thing, shown, "event, routine or step"
+            yield ("probe", name, "shows"), thing, events + bodies, "event, routine, unit or step"
+        if isinstance(table.get("codes"), dict):
+            for code, thing in table["codes"].items():
+                for shown in _as_list(thing):
+                    yield ("probe", name, "codes", code), shown, bodies, "routine or step"
 
 
 def _check_loop_order(raw: Mapping[str, Any], complain: Complain) -> None:

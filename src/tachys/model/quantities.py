@@ -17,6 +17,7 @@ _SECONDS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
 _HERTZ = {"Hz": 1, "kHz": 10**3, "MHz": 10**6, "GHz": 10**9}
 _SHARES = {"%": Fraction(1, 100), "ppm": Fraction(1, 10**6)}
 _BAUD = {"Bd": 1, "kBd": 10**3, "MBd": 10**6}
+_AMPERES = {"A": Fraction(1), "mA": Fraction(1, 10**3), "uA": Fraction(1, 10**6), "nA": Fraction(1, 10**9)}
 _NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
 
 
@@ -135,6 +136,14 @@ def parse_baud(value: object) -> Fraction:
     if not 0 < rate <= 10**11:
         raise ValueError(f'"{value}" is not a serial rate; it must be more than 0 and at most 100000 MBd')
     return rate
+
+
+def parse_current(value: object) -> Fraction:
+    """Read ``"1.9 uA"`` as amperes, 0 or more."""
+    current = _scaled(value, _AMPERES, "3.2 mA")
+    if current < 0:
+        raise ValueError(f'"{value}" is negative; a supply current is 0 or more')
+    return current
 
 
 def parse_share(value: object) -> Fraction:

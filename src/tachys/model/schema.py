@@ -15,6 +15,7 @@ from tachys.model.quantities import (
     Duration,
     DurationRange,
     parse_baud,
+    parse_current,
     parse_duration,
     parse_duration_range,
     parse_positive_duration,
@@ -27,6 +28,7 @@ _NUMBER = r"^\s*[+]?\d+(\.\d*)?([eE][+-]?\d+)?\s*"
 _TIME = {"type": "string", "pattern": _NUMBER + r"(s|ms|us|µs|ns|ps|cycles?(@.+)?)\s*$", "examples": ["250 us"]}
 _RATE = {"type": "string", "pattern": _NUMBER + r"(Hz|kHz|MHz|GHz)\s*$", "examples": ["48 MHz"]}
 _BAUD = {"type": "string", "pattern": _NUMBER + r"(Bd|kBd|MBd)\s*$", "examples": ["115200 Bd"]}
+_CURRENT = {"type": "string", "pattern": _NUMBER + r"(A|mA|uA|µA|nA)\s*$", "examples": ["3.2 mA"]}
 _SHARE = {"type": "string", "pattern": _NUMBER + r"(%|ppm)\s*$", "examples": ["50 ppm"]}
 _RANGE = {"anyOf": [_TIME, {"type": "array", "items": _TIME, "minItems": 2, "maxItems": 2}]}
 
@@ -40,6 +42,7 @@ PositiveTime = Annotated[Duration, *_quantity(parse_positive_duration, _TIME)]
 TimeRange = Annotated[DurationRange, *_quantity(parse_duration_range, _RANGE)]
 Rate = Annotated[Fraction, *_quantity(parse_rate, _RATE)]
 Baud = Annotated[Fraction, *_quantity(parse_baud, _BAUD)]
+Current = Annotated[Fraction, *_quantity(parse_current, _CURRENT)]
 Share = Annotated[Fraction, *_quantity(parse_share, _SHARE)]
 Tolerance = Annotated[Fraction, *_quantity(parse_tolerance, _SHARE)]
 
@@ -125,6 +128,14 @@ class SerialTable(Table):
     fraction_bits: Annotated[int, Field(strict=True, ge=0, le=16)] = 0
 
 
+class BurstTable(Table):
+    """Bursts: least distances within a burst and between the beginnings of bursts."""
+
+    count: Annotated[int, Field(strict=True, ge=1, le=10**6)]
+    spaced: PositiveTime
+    every: PositiveTime
+
+
 class SourceTable(Table):
     """Events from outside or from a free-running timer: periodic (every) or never closer than a gap."""
 
@@ -136,6 +147,7 @@ class SourceTable(Table):
     tolerance: Tolerance | None = None
     timer: TimerTable | None = None
     serial: SerialTable | None = None
+    burst: BurstTable | None = None
     wanted: PositiveTime | None = None
     give_or_take: Share | None = None
 
@@ -148,13 +160,23 @@ class GuardTable(Table):
     at: Time | None = None
 
 
+class UnitTable(Table):
+    """Hardware that works without the core, then raises its own event."""
+
+    on: Names = []
+    takes: TimeRange
+    busy: Literal["drop", "restart", "queue"] = "drop"
+    depth: Annotated[int, Field(strict=True, ge=1, le=10**6)] | None = None
+    primed: bool = False
+
+
 class IsrTable(Table):
     """An interrupt routine and the line it serves."""
 
     on: Names
     level: Whole = 0
     order: Annotated[int, Field(strict=True, ge=-(2**31), le=2**31)] = 0
-    cost: TimeRange
+    cost: TimeRange | dict[str, TimeRange]
     guard: GuardTable | list[GuardTable] | None = None
     pending: Positive = 1
     serves: Literal["one", "all"] = "one"
@@ -183,22 +205,42 @@ class StepTable(Table):
     every: PositiveTime | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
     guard: GuardTable | list[GuardTable] | None = None
+    waits: str | None = None
+    at_most: PositiveTime | None = None
+    pause: PositiveTime | None = None
     sleep: bool | SleepTable = False
 
 
+class WatchdogTable(Table):
+    """A watchdog: fed too late, or before not_before, it resets the chip."""
+
+    fed_by: str
+    timeout: PositiveTime
+    tolerance: Tolerance = Fraction(0)
+    not_before: PositiveTime | None = None
+
+
 class NeedTable(Table):
-    """Something that must hold: a time from one event to another, or the load."""
+    """Something that must hold: a time between events, a load, nothing lost, a period kept, a jitter."""
 
     from_: str | None = Field(None, alias="from")
     to: str | None = None
     within: PositiveTime | None = None
+    age: bool = False
+    of: str | None = None
+    lost: Annotated[int, Field(strict=True, ge=0, le=2**31)] | None = None
+    every: PositiveTime | None = None
+    give_or_take: Share | None = None
+    jitter: PositiveTime | None = None
     load: Share | None = None
+    over: PositiveTime | None = None
 
 
 class ProbeTable(Table):
     """Which thing of the model a captured signal shows."""
 
-    shows: str
+    shows: str | None = None
+    codes: dict[str, str] | None = None
     edge: Literal["rise", "fall", "both", "toggle"] | None = None
     after: Time | None = None
     before_end: Time | None = None
@@ -210,6 +252,12 @@ class CaptureTable(Table):
     tolerance: Tolerance = Fraction(0)
 
 
+class StateTable(Table):
+    """What the supply current is while the core does this."""
+
+    current: Current
+
+
 class ModelFile(Table):
     """A Tachys model, version 1."""
 
@@ -218,12 +266,16 @@ class ModelFile(Table):
     clock: dict[str, ClockTable] = {}
     core: CoreTable
     source: dict[str, SourceTable] = {}
+    unit: dict[str, UnitTable] = {}
     isr: dict[str, IsrTable] = {}
     loop: LoopTable | None = None
     step: dict[str, StepTable] = {}
+    watchdog: WatchdogTable | None = None
     need: dict[str, NeedTable] = {}
     probe: dict[str, ProbeTable] = {}
     capture: CaptureTable = CaptureTable()
+    state: dict[Literal["run", "spin", "sleep", "wake"], StateTable] = {}
+    variant: dict[str, dict[str, Any]] = {}
 
 
 def json_schema() -> dict[str, Any]:

@@ -10,16 +10,16 @@ from tachys.dividers.serial import serial_settings
 from tachys.model.clocks import ClockTree
 from tachys.model.quantities import PS_PER_SECOND, floor_ps
 from tachys.model.report import Path, Reporter
-from tachys.model.schema import SerialTable, SourceTable, TimerTable
-from tachys.model.system import Serial, Source, Timer
+from tachys.model.schema import BurstTable, SerialTable, SourceTable, TimerTable
+from tachys.model.system import Burst, Serial, Source, Timer
 
-WAYS = ("every", "gap", "timer", "serial")
+WAYS = ("every", "gap", "timer", "serial", "burst")
 USUAL_GIVE_OR_TAKE = Fraction(1, 1000)
 _GOES_WITH = {
     "jitter": ("every", "timer"),
     "offset": ("every", "timer"),
     "tolerance": ("every", "serial"),
-    "mean": ("gap", "serial"),
+    "mean": ("gap", "serial", "burst"),
     "wanted": ("timer",),
     "give_or_take": ("timer",),
 }
@@ -31,8 +31,8 @@ def make_source(name: str, table: SourceTable, clocks: ClockTree, report: Report
     ways = [way for way in WAYS if getattr(table, way) is not None]
     if len(ways) != 1:
         report.complain(
-            path, "a source comes in one way: regularly, at random, from a timer or over a serial line",
-            'write one of every = "250 us", gap = "180 us", timer = { … }, serial = { … }',
+            path, "a source comes in one way: regularly, at random, in bursts, from a timer or a serial line",
+            'write one of every = "250 us", gap = "180 us", burst = { … }, timer = { … }, serial = { … }',
         )  # fmt: skip
         return Source(name)
     for key, allowed in _GOES_WITH.items():
@@ -45,10 +45,25 @@ def make_source(name: str, table: SourceTable, clocks: ClockTree, report: Report
         return _serial(name, table, table.serial, clocks, report)
     if table.timer is not None:
         return _from_timer(name, table, table.timer, clocks, report)
+    if table.burst is not None:
+        return _burst(name, table, table.burst, clocks, report)
     assert table.every is not None
     least, nominal, most = clocks.exact(table.every, (*path, "every"))
     off = table.tolerance or Fraction(0)
     return _periodic(name, table, (least / (1 + off), nominal, most / (1 - off)), None, clocks, report)
+
+
+def _burst(name: str, table: SourceTable, burst: BurstTable, clocks: ClockTree, report: Reporter) -> Source:
+    path = ("source", name)
+    spaced = clocks.distance(burst.spaced, (*path, "burst", "spaced"))
+    every = clocks.distance(burst.every, (*path, "burst", "every"))
+    if (burst.count - 1) * spaced >= every:
+        report.complain(
+            (*path, "burst"), "a burst lasts until the next one begins", "(count - 1) · spaced must be less than every"
+        )
+    source = _sporadic(name, table, spaced, clocks, report)
+    mean = source.mean if table.mean else every * 3 // 2 // burst.count
+    return Source(name, gap=spaced, mean=mean, burst=Burst(burst.count, spaced, every))
 
 
 def _sporadic(name: str, table: SourceTable, gap: int, clocks: ClockTree, report: Reporter) -> Source:

@@ -6,9 +6,10 @@ because floor(k · P) of a rounded P drifts.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import Literal
+from typing import Literal, TypeVar
 
 from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
@@ -71,8 +72,17 @@ class Serial:
 
 
 @dataclass(frozen=True, slots=True)
+class Burst:
+    """``count`` events at least ``spaced`` ps apart, the beginnings of bursts at least ``every`` ps."""
+
+    count: int
+    spaced: int
+    every: int
+
+
+@dataclass(frozen=True, slots=True)
 class Source:
-    """Events from outside. Periodic when ``period`` is set (nominal, least, most in ps), else sporadic with ``gap``."""
+    """Events from outside: periodic (``period`` nominal, least, most in ps), in bursts, or sporadic with ``gap``."""
 
     name: str
     period: Fraction | None = None
@@ -82,8 +92,26 @@ class Source:
     offset: int | None = None
     gap: int = 0
     mean: int = 0
+    burst: Burst | None = None
     timer: Timer | None = None
     serial: Serial | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue."""
+
+    name: str
+    on: tuple[str, ...]
+    takes: Range
+    busy: Literal["drop", "restart", "queue"] = "drop"
+    depth: int = 0
+    primed: bool = False
+
+    @property
+    def longest(self) -> int:
+        """The most time in ps from a start that is not lost to its end."""
+        return self.takes.most * (self.depth + 1 if self.busy == "queue" else 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,17 +128,30 @@ class Guard:
 
 @dataclass(frozen=True, slots=True)
 class Isr:
-    """An interrupt routine; ``urgency`` 0 is the most urgent level, ``rank`` the place in the order of acceptance."""
+    """An interrupt routine; ``urgency`` 0 is the most urgent level, ``rank`` the place in the order of acceptance.
+
+    ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order.
+    """
 
     name: str
     on: tuple[str, ...]
     urgency: int
     rank: int
     cost: Range
+    costs: tuple[Range, ...]
     guards: tuple[Guard, ...] = ()
     pending: int = 1
     serves_all: bool = False
     sets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Period:
+    """A distance that repeats, in rational ps: nominal, and [least, most] over the tolerance of its clock."""
+
+    nominal: Fraction
+    least: Fraction
+    most: Fraction
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,9 +161,12 @@ class Step:
     name: str
     cost: Range = ZERO
     polls: str | None = None
-    every: Range | None = None
+    every: Period | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
     guards: tuple[Guard, ...] = ()
+    waits: str | None = None
+    at_most: Range | None = None
+    pause: Range = ZERO
     sleeps: bool = False
     unless: tuple[str, ...] = ()
 
@@ -136,35 +180,89 @@ class Loop:
 
 
 @dataclass(frozen=True, slots=True)
+class Watchdog:
+    """Fed by an event at intervals below ``timeout`` and, with a window, not below ``not_before`` ps.
+
+    Both already at the unfavourable end of the tolerance.
+    """
+
+    fed_by: str
+    timeout: int
+    not_before: int = 0
+
+
+@dataclass(frozen=True, slots=True)
 class WithinNeed:
-    """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps."""
+    """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause."""
 
     name: str
     begins: str
     ends: str
     within: int
+    age: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class LoadNeed:
-    """The share of time that the core works, at most."""
+    """The share of time that the core works, at most; ``over`` ps of any window, None: in the long run."""
 
     name: str
     limit: Fraction
+    over: int | None = None
 
 
-Need = WithinNeed | LoadNeed
+@dataclass(frozen=True, slots=True)
+class LossNeed:
+    """At most ``most`` events of ``of`` (a source, unit, routine or flag.NAME) are lost."""
+
+    name: str
+    of: str
+    most: int
+
+
+@dataclass(frozen=True, slots=True)
+class PeriodNeed:
+    """Every single distance between neighbouring events ``of`` lies within ``every`` ± ``give_or_take`` ps."""
+
+    name: str
+    of: str
+    every: int
+    give_or_take: int
+
+
+@dataclass(frozen=True, slots=True)
+class JitterNeed:
+    """Latest minus earliest delay of event ``of`` against what causes it, at most ``jitter`` ps."""
+
+    name: str
+    of: str
+    jitter: int
+
+
+@dataclass(frozen=True, slots=True)
+class FeedNeed:
+    """The watchdog is always fed in time."""
+
+    name: str
+    watchdog: Watchdog
+
+
+Need = WithinNeed | LoadNeed | LossNeed | PeriodNeed | JitterNeed | FeedNeed
 
 
 @dataclass(frozen=True, slots=True)
 class Probe:
-    """A captured signal and what it shows. ``edge`` None: busy level, high from first to last instruction."""
+    """A captured signal and what it shows. ``edge`` None: busy level, high from first to last instruction.
+
+    ``codes``: the signal is a bus whose value says who is running; ``shows`` is empty then.
+    """
 
     signal: str
     shows: str
     edge: Literal["rise", "fall", "both", "toggle"] | None
     after: int = 0
     before_end: int = 0
+    codes: tuple[tuple[int, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,21 +273,39 @@ class System:
     core: Core
     clocks: tuple[Clock, ...]
     sources: tuple[Source, ...]
+    units: tuple[Unit, ...]
     isrs: tuple[Isr, ...]
     loop: Loop | None
     needs: tuple[Need, ...]
     probes: tuple[Probe, ...]
     capture_tolerance: Fraction = Fraction(0)
+    currents: dict[str, Fraction] = field(default_factory=dict, hash=False)
     remarks: tuple[Remark, ...] = ()
     places: dict[str, Place] = field(default_factory=dict, compare=False, hash=False)
 
     def source(self, name: str) -> Source:
         """The source of that name; KeyError if there is none."""
-        return next(source for source in self.sources if source.name == name)
+        return _named(self.sources, name)
+
+    def unit(self, name: str) -> Unit:
+        """The unit of that name; KeyError if there is none."""
+        return _named(self.units, name)
 
     def isr(self, name: str) -> Isr:
         """The routine of that name; KeyError if there is none."""
-        for isr in self.isrs:
-            if isr.name == name:
-                return isr
-        raise KeyError(name)
+        return _named(self.isrs, name)
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """The steps of the loop in running order; none where there is no loop."""
+        return self.loop.steps if self.loop else ()
+
+
+Named = TypeVar("Named", Source, Unit, Isr)
+
+
+def _named(things: Iterable[Named], name: str) -> Named:
+    for thing in things:
+        if thing.name == name:
+            return thing
+    raise KeyError(name)

@@ -1,0 +1,52 @@
+"""Flags: from set to handled, and whether one may be set again before that."""
+
+from __future__ import annotations
+
+from tachys.bounds.arrivals import NoBound
+from tachys.bounds.events import Events
+from tachys.bounds.loop import LoopWindows
+from tachys.bounds.result import Figure, FlagBounds, IsrBounds
+from tachys.model.system import Step, System
+
+
+def all_flags(system: System) -> tuple[str, ...]:
+    """Every flag that is set, polled or waited for, in the order written."""
+    flags = [flag for isr in system.isrs for flag in isr.sets]
+    for step in system.steps:
+        flags += [step.polls] if step.polls else []
+        flags += [step.waits] if step.waits and not step.waits.startswith("unit.") else []
+    return tuple(dict.fromkeys(flags))
+
+
+def takers(system: System, flag: str) -> list[Step]:
+    """The steps that take a flag in every pass in which they find it set."""
+    return [
+        step
+        for step in system.steps
+        if step.polls == flag or (step.waits == flag and step.polls is None and step.every is None)
+    ]
+
+
+def flag_bounds(
+    system: System, flag: str, windows: LoopWindows | None, events: Events, isrs: dict[str, IsrBounds]
+) -> FlagBounds:
+    """The bounds of one flag: the soonest of the steps that take it."""
+    setters = [isr.name for isr in system.isrs if flag in isr.sets]
+    found = takers(system, flag)
+    if windows is None or not found:
+        return FlagBounds(flag, Figure(0, None, reason="no step is sure to look at it"), bool(setters), "it stays set")
+    if not setters:
+        return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
+    set_after = min(isrs[name].response.least for name in setters)
+    figures = [windows.reaction(step, flag, set_after) for step in found]
+    figure = min(figures, key=lambda each: 2**80 if each.most is None else each.most)
+    if figure.most is None:
+        return FlagBounds(flag, figure, True, figure.reason)
+    sets = events.sets(flag)
+    assert sets is not None
+    try:
+        overwritten = sets.most_within(figure.most) > 1
+    except NoBound as error:
+        return FlagBounds(flag, figure, True, str(error))
+    reason = "it can be set again before the loop has looked" if overwritten else ""
+    return FlagBounds(flag, figure, overwritten, reason)

@@ -1,0 +1,120 @@
+"""Which bodies (units, routines, steps) cause which others, and which of them form rings that feed themselves.
+
+A ring in which a single primed unit starts the only token, and every member has one cause and one effect in the ring,
+turns no faster than the least time of a whole round. Of any other ring only that is known what holds for each member
+by itself: a unit ends no sooner after its last end than it takes, a routine costs what it costs.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from tachys.model.system import System
+
+
+def body_of(event: str) -> str:
+    """The body an event belongs to: "isr.tick" of "isr.tick.end"; a source is its own."""
+    return event if event.startswith("source.") else event.rsplit(".", 1)[0]
+
+
+@dataclass(frozen=True, slots=True)
+class Rings:
+    """``rounds``: body → least time of a round in ps, of simple rings. ``tangled``: members of other rings."""
+
+    rounds: dict[str, int] = field(default_factory=dict)
+    tangled: frozenset[str] = frozenset()
+
+    @property
+    def members(self) -> frozenset[str]:
+        """Every body that stands in some ring."""
+        return self.tangled | self.rounds.keys()
+
+
+def causes_of(system: System) -> dict[str, tuple[str, ...]]:
+    """The events that make each body begin: what units and routines are started by, the setters of polled flags."""
+    found = {f"unit.{unit.name}": unit.on for unit in system.units}
+    found |= {f"isr.{isr.name}": isr.on for isr in system.isrs}
+    for step in system.steps:
+        found[f"step.{step.name}"] = tuple(
+            f"isr.{isr.name}.end" for isr in system.isrs if step.polls is not None and step.polls in isr.sets
+        )
+    return found
+
+
+def find_rings(system: System) -> Rings:
+    """All rings of a system."""
+    causes = causes_of(system)
+    below = {body: [body_of(event) for event in events if not event.startswith("source.")]
+             for body, events in causes.items()}  # fmt: skip
+    rounds: dict[str, int] = {}
+    tangled: set[str] = set()
+    for group in _components(below):
+        if len(group) == 1 and group[0] not in below[group[0]]:
+            continue
+        least = _simple_round(system, group, causes, below)
+        if least:
+            rounds |= dict.fromkeys(group, least)
+        else:
+            tangled |= set(group)
+    return Rings(rounds, frozenset(tangled))
+
+
+def _simple_round(
+    system: System, group: list[str], causes: dict[str, tuple[str, ...]], below: dict[str, list[str]]
+) -> int:
+    """The least time of a round of a ring with one token; 0 if it is no such ring."""
+    if any(body.startswith("step.") or len(causes[body]) != 1 for body in group):
+        return 0
+    if len({below[body][0] for body in group}) != len(group):
+        return 0
+    if sum(system.unit(body[5:]).primed for body in group if body.startswith("unit.")) != 1:
+        return 0
+    left = {body_of(causes[body][0]): causes[body][0].rsplit(".", 1)[1] for body in group}
+    return sum(_least_way(system, body, left[body] == "end") for body in group)
+
+
+def _least_way(system: System, body: str, to_end: bool) -> int:
+    """The least time from what makes a body begin to its start or end, in ps."""
+    if body.startswith("unit."):
+        return system.unit(body[5:]).takes.least if to_end else 0
+    core = system.core
+    latency = 0 if core.late_arrival else min(core.entry.least, core.chain.least)
+    return latency + (system.isr(body[4:]).cost.least if to_end else 0)
+
+
+def _components(below: dict[str, list[str]]) -> list[list[str]]:
+    """The strongly connected groups (R. Tarjan, SIAM J. Computing 1, 1972), without recursion."""
+    index: dict[str, int] = {}
+    low: dict[str, int] = {}
+    stack: list[str] = []
+    on_stack: set[str] = set()
+    groups: list[list[str]] = []
+    for root in below:
+        if root in index:
+            continue
+        work = [(root, iter(below[root]))]
+        index[root] = low[root] = len(index)
+        stack.append(root)
+        on_stack.add(root)
+        while work:
+            body, following = work[-1]
+            for other in following:
+                if other not in index:
+                    index[other] = low[other] = len(index)
+                    stack.append(other)
+                    on_stack.add(other)
+                    work.append((other, iter(below[other])))
+                    break
+                if other in on_stack:
+                    low[body] = min(low[body], index[other])
+            else:
+                work.pop()
+                if work:
+                    low[work[-1][0]] = min(low[work[-1][0]], low[body])
+                if low[body] == index[body]:
+                    group: list[str] = []
+                    while not group or group[-1] != body:
+                        group.append(stack.pop())
+                        on_stack.discard(group[-1])
+                    groups.append(group)
+    return groups

@@ -1,0 +1,197 @@
+"""What all lines together can ask of the core in a window: the inner sum of every recurrence, exact and vectorised.
+
+Each input of each line is a row (an event, its curve, what one activation takes). Rows stand in the order of
+acceptance, so "every line before this one" is the head of the arrays. Whole numbers throughout; rows whose counts
+could leave 64 bits, and curves other than staircases, are counted one by one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tachys.bounds.arrivals import Curve, Endless, NoBound, Staircase, Sum
+from tachys.bounds.blocking import after_body
+from tachys.bounds.result import Part
+from tachys.model.system import Isr, System
+
+MOST_ROUNDS = 50_000
+_SAFE = 1 << 62
+
+
+class WindowTooLong(NoBound):
+    """The busy window is longer than is worth following. ``args[0]`` says why, in words."""
+
+
+@dataclass(frozen=True, slots=True)
+class Input:
+    """One event that a line serves: its curve, and the most that its body costs, in ps."""
+
+    event: str
+    curve: Curve
+    cost: int
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A routine with its inputs, and the most that entry and end of one activation take, in ps."""
+
+    isr: Isr
+    inputs: tuple[Input, ...]
+    overhead: int
+
+    @property
+    def curve(self) -> Curve:
+        """The activations of all inputs together."""
+        return self.inputs[0].curve if len(self.inputs) == 1 else Sum(tuple(each.curve for each in self.inputs))
+
+    @property
+    def taken(self) -> int:
+        """Entry, body and end of the longest activation, in ps."""
+        return self.isr.cost.most + self.overhead
+
+    @property
+    def share(self) -> Fraction:
+        """The most of the core that the line asks for in the long run.
+
+        Raises:
+            NoBound: nothing holds one of its events apart.
+        """
+        return sum(((each.cost + self.overhead) * each.curve.rate() for each in self.inputs), Fraction(0))
+
+
+def make_lines(system: System, curve: Callable[[str], Curve]) -> tuple[Line, ...]:
+    """The lines of a system in the order of acceptance."""
+    overhead = system.core.entry.most + after_body(system.core)
+    return tuple(
+        Line(
+            isr,
+            tuple(Input(event, curve(event), cost.most) for event, cost in zip(isr.on, isr.costs, strict=True)),
+            overhead,
+        )
+        for isr in system.isrs
+    )
+
+
+class Workload:
+    """The rows of all lines. ``ends[rank]`` is where the rows of the lines up to ``rank`` end."""
+
+    def __init__(self, lines: Sequence[Line]) -> None:
+        self.lines = tuple(lines)
+        rows = [(line, each) for line in lines for each in line.inputs]
+        self.rows = rows
+        self.ends: list[int] = []
+        for line in lines:
+            self.ends.append((self.ends[-1] if self.ends else 0) + len(line.inputs))
+        plain = [each.curve if isinstance(each.curve, Staircase) else Staircase(Fraction(1)) for _, each in rows]
+        # what does not fit 64 bits by itself is counted one by one
+        odd = [
+            not isinstance(each.curve, Staircase)
+            or max(each.curve.period.numerator, each.curve.period.denominator, each.curve.jitter, each.curve.distance)
+            >= _SAFE
+            for _, each in rows
+        ]
+        self._odd = [row for row, is_odd in enumerate(odd) if is_odd]
+        plain = [Staircase(Fraction(1)) if is_odd else curve for curve, is_odd in zip(plain, odd, strict=True)]
+        self._num = np.array([curve.period.numerator for curve in plain], np.int64)
+        self._den = np.array([curve.period.denominator for curve in plain], np.int64)
+        self._jitter = np.array([curve.jitter for curve in plain], np.int64)
+        self._distance = np.array([curve.distance or 1 for curve in plain], np.int64)
+        self._apart = np.array([curve.distance > 0 for curve in plain], np.bool_)
+        self._any_apart = bool(self._apart.any())
+        self.taken = np.array([each.cost + line.overhead for line, each in rows], np.int64)
+        self._most_den = int(self._den.max(initial=1))
+        self._most_jitter = int(self._jitter.max(initial=0))
+        self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Endless)), None)
+        self._shares: list[Fraction | None] = []
+        total: Fraction | None = Fraction(0)
+        for line in lines:
+            try:
+                total = None if total is None else total + line.share
+            except NoBound:
+                total = None
+            self._shares.append(total)
+
+    def share(self, rank: int) -> Fraction | None:
+        """What the lines up to and including ``rank`` ask of the core in the long run; None: no number is enough."""
+        return self._shares[rank] if rank >= 0 else Fraction(0)
+
+    def counts(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
+        """The most activations of rows ``begin`` to ``end`` in a closed window [0, ps].
+
+        Raises:
+            NoBound: nothing holds one of the events apart.
+        """
+        if ps < 0 or end <= begin:
+            return np.zeros(max(end - begin, 0), np.int64)
+        if (ps + self._most_jitter + 1) * self._most_den >= _SAFE:
+            return np.array([self.rows[row][1].curve.most_within(ps) for row in range(begin, end)], np.int64)
+        rows = slice(begin, end)
+        steps = ((ps + 1 + self._jitter[rows]) * self._den[rows] - 1) // self._num[rows]
+        if self._any_apart:
+            steps = np.where(self._apart[rows], np.minimum(steps, ps // self._distance[rows]), steps)
+        counts = steps + 1
+        for row in self._odd:
+            if begin <= row < end:
+                counts[row - begin] = self.rows[row][1].curve.most_within(ps)
+        return counts
+
+    def work(self, ps: int, end: int, begin: int = 0) -> int:
+        """What those activations take of the core, in ps."""
+        return int(self.counts(ps, end, begin) @ self.taken[begin:end])
+
+    def parts(self, what: str, counts: NDArray[np.int64], begin: int = 0) -> list[Part]:
+        """The work of so many activations of each row from ``begin`` on, as parts of a figure."""
+        found = []
+        for offset in np.flatnonzero(counts):
+            line, each = self.rows[begin + int(offset)]
+            found.append(Part(what, f"isr.{line.isr.name}", int(counts[offset]), each.cost, line.overhead))
+        return found
+
+    def refuse_overload(self, rank: int, *, delayed: bool, what: str) -> None:
+        """Raise if the lines up to ``rank`` want more than the core, or all of it and something delays them.
+
+        Raises:
+            WindowTooLong: with who wants how much.
+        """
+        wanted = self.share(rank)
+        if wanted is None:
+            raise WindowTooLong(self._endless or "nothing holds the events apart that go before it")
+        if wanted > 1:
+            heaviest = max(self.lines[: rank + 1], key=lambda line: line.share)
+            raise WindowTooLong(
+                f"overload: {what} want {float(wanted):.1%} of the core, "
+                f"isr.{heaviest.isr.name} alone {float(heaviest.share):.1%}"
+            )
+        strict = all(
+            isinstance(each.curve, Staircase) and not each.curve.jitter
+            for line in self.lines[: rank + 1]
+            for each in line.inputs
+        )
+        if wanted == 1 and (delayed or not strict):
+            raise WindowTooLong(f"{what} want exactly 100 % of the core: any delay stays for ever")
+
+
+class Search:
+    """Least fixed points, with a limit on the rounds of one window."""
+
+    def __init__(self) -> None:
+        self._rounds = 0
+
+    def settle(self, start: int, step: Callable[[int], int]) -> int:
+        """The least fixed point of ``step`` at or above ``start``.
+
+        Raises:
+            WindowTooLong: it is not reached within reason.
+        """
+        now = start
+        while (later := step(now)) > now:
+            now = later
+            self._rounds += 1
+            if self._rounds > MOST_ROUNDS or now > 10**18:
+                raise WindowTooLong("the load is so near to 100 % that the busy window has no end within reach")
+        return now

@@ -1,0 +1,37 @@
+"""Flags that nobody sets, or nobody looks at: allowed, yet almost always a misspelt name."""
+
+from __future__ import annotations
+
+import difflib
+
+from tachys.model.report import Path, Reporter
+from tachys.model.schema import ModelFile, SleepTable
+
+
+def as_names(value: str | list[str]) -> tuple[str, ...]:
+    """One name or several as a tuple, each once."""
+    return (value,) if isinstance(value, str) else tuple(dict.fromkeys(value))
+
+
+def note_lone_flags(model: ModelFile, report: Reporter) -> None:
+    """Warn of flags without a partner, with the nearest name that would fit."""
+    set_by: dict[str, Path] = {
+        flag: ("isr", name, "sets") for name, isr in model.isr.items() for flag in as_names(isr.sets)
+    }
+    seen_by: dict[str, Path] = {}
+    for name, step in model.step.items():
+        if step.polls:
+            seen_by.setdefault(step.polls, ("step", name, "polls"))
+        if step.waits and not step.waits.startswith("unit."):
+            seen_by.setdefault(step.waits, ("step", name, "waits"))
+        if isinstance(step.sleep, SleepTable):
+            for flag in as_names(step.sleep.unless):
+                seen_by.setdefault(flag, ("step", name, "sleep"))
+    for here, there, code, text in (
+        (seen_by, set_by, "flag-never-set", "looks at a flag that nothing sets"),
+        (set_by, seen_by, "flag-never-polled", "sets a flag that no step looks at"),
+    ):
+        for flag in here.keys() - there.keys():
+            near = difflib.get_close_matches(flag, there.keys() - here.keys(), n=1)
+            mend = f'did you mean "{near[0]}"?' if near else "complete the pair, or remove it"
+            report.note(here[flag], code, f'"{flag}": {text}', mend)

@@ -1,0 +1,116 @@
+"""Needs and probes of a model file: which of the keys belong together, and what they mean in picoseconds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from tachys.model.clocks import ClockTree
+from tachys.model.names import event_name
+from tachys.model.quantities import floor_ps
+from tachys.model.report import Path, Reporter
+from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
+from tachys.model.system import (
+    FeedNeed,
+    JitterNeed,
+    LoadNeed,
+    LossNeed,
+    Need,
+    PeriodNeed,
+    Probe,
+    Watchdog,
+    WithinNeed,
+)
+
+_KINDS = {
+    frozenset({"from", "to", "within"}): frozenset({"age"}),
+    frozenset({"load"}): frozenset({"over"}),
+    frozenset({"of", "lost"}): frozenset(),
+    frozenset({"of", "every", "give_or_take"}): frozenset(),
+    frozenset({"of", "jitter"}): frozenset(),
+}
+
+
+def make_deadlines(tables: Mapping[str, IsrTable], clocks: ClockTree) -> list[Need]:
+    """The needs that are written as deadlines of routines: one for each event that it serves."""
+    needs: list[Need] = []
+    for name, table in tables.items():
+        events = [table.on] if isinstance(table.on, str) else table.on
+        if table.deadline is None:
+            continue
+        limit = clocks.distance(table.deadline, ("isr", name, "deadline"))
+        for event in events:
+            suffix = f"({event})" if len(events) > 1 else ""
+            needs.append(WithinNeed(f"{name}.deadline{suffix}", event_name(event), f"isr.{name}.end", limit))
+    return needs
+
+
+def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) -> Need | None:
+    """The need of one table; None if it does not say what must hold."""
+    path: Path = ("need", name)
+    keys = {"from" if key == "from_" else key for key in table.model_fields_set}
+    kind = next((kind for kind, more in _KINDS.items() if kind <= keys <= kind | more), None)
+    if kind is None:
+        report.complain(
+            path, "does not say what must hold",
+            'write from, to and within = "40 us"; or load = "70 %"; or of and one of lost = 0, jitter = "5 us", '
+            'every = "50 ms" with give_or_take = "2 %"',
+        )  # fmt: skip
+        return None
+    if table.from_ and table.to and table.within:
+        limit = clocks.distance(table.within, (*path, "within"))
+        return WithinNeed(name, event_name(table.from_), event_name(table.to), limit, table.age)
+    if table.load is not None:
+        if table.load > 1:
+            report.complain((*path, "load"), "is more than 100 %", "a core cannot work more than all the time")
+        over = None if table.over is None else clocks.distance(table.over, (*path, "over"))
+        return LoadNeed(name, table.load, over)
+    assert table.of is not None
+    if table.lost is not None:
+        return LossNeed(name, table.of, table.lost)
+    if table.jitter is not None:
+        return JitterNeed(name, event_name(table.of), clocks.distance(table.jitter, (*path, "jitter")))
+    assert table.every is not None
+    assert table.give_or_take is not None
+    every = clocks.exact(table.every, (*path, "every"))[1]
+    return PeriodNeed(name, event_name(table.of), floor_ps(every), floor_ps(every * table.give_or_take))
+
+
+def make_watchdog(table: WatchdogTable, clocks: ClockTree) -> FeedNeed:
+    """The need that a watchdog makes, its times at the unfavourable end of the tolerance."""
+    least, _, _ = clocks.exact(table.timeout, ("watchdog", "timeout"))
+    not_before = 0
+    if table.not_before is not None:
+        most = clocks.exact(table.not_before, ("watchdog", "not_before"))[2]
+        not_before = -floor_ps(-most / (1 - table.tolerance))
+    timeout = floor_ps(least / (1 + table.tolerance))
+    return FeedNeed("watchdog", Watchdog(event_name(table.fed_by), timeout, not_before))
+
+
+def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter) -> Probe:
+    """The probe of one table."""
+    path: Path = ("probe", name)
+    if (table.shows is None) == (table.codes is None):
+        report.complain(path, "a probe shows one thing, or says who runs by codes", 'write shows = "isr.NAME"')
+    codes = []
+    for code, thing in (table.codes or {}).items():
+        if not code.isdecimal():
+            report.complain((*path, "codes"), f'"{code}" is no bus value', "write codes = { 1 = … }")
+        else:
+            codes.append((int(code), thing))
+    shows = table.shows or ""
+    is_body = shows.startswith(("isr.", "step.", "unit.")) and shows.count(".") == 1
+    if shows and not is_body and table.edge is None:
+        report.complain(
+            path, f'"{shows}" happens at an instant, which a level cannot show',
+            'add edge = "rise", "fall", "both" or "toggle"',
+        )  # fmt: skip
+    if table.before_end is not None and (not is_body or table.edge is not None):
+        report.complain((*path, "before_end"), "goes with a busy level only", "remove it")
+    return Probe(
+        signal=name,
+        shows=shows,
+        edge=table.edge,
+        after=clocks.cost(table.after, (*path, "after")).least,
+        before_end=clocks.cost(table.before_end, (*path, "before_end")).least,
+        codes=tuple(sorted(codes)),
+    )
