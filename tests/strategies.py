@@ -1,18 +1,16 @@
-"""Random models, and a run of one on the stand-in machine. Every feature of the language extends this file."""
-
-import random
-from fractions import Fraction
+"""Random models over the whole language. Every feature of the language extends this file."""
 
 from hypothesis import strategies as st
-
-from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
-from tachys.model.loading import read_model
 
 NS = 1000
 
 
 def ns(count):
     return f'"{count} ns"'
+
+
+def span(pair):
+    return f"[{ns(pair[0])}, {ns(pair[1])}]"
 
 
 @st.composite
@@ -27,9 +25,9 @@ def guards(draw, cost, levels):
 
 
 @st.composite
-def costs(draw, most):
-    high = draw(st.integers(0, most))
-    return draw(st.integers(0, high)), high
+def costs(draw, most, least=0):
+    high = draw(st.integers(least, most))
+    return draw(st.integers(least, high)), high
 
 
 @st.composite
@@ -43,78 +41,114 @@ def core(draw, levels):
 
 
 @st.composite
+def source(draw, name, shortest=8):
+    way = draw(st.sampled_from(["every", "gap", "burst"]))
+    text = f"[source.{name}]\n"
+    if way == "every":
+        return text + f"every = {ns(draw(st.integers(shortest, 160)))}\njitter = {ns(draw(st.integers(0, 40)))}\n"
+    if way == "gap":
+        return text + f"gap = {ns(draw(st.integers(shortest, 160)))}\n"
+    count, spaced = draw(st.integers(2, 4)), draw(st.integers(2, 30))
+    every = (count - 1) * spaced + draw(st.integers(1, 300))
+    return text + f"burst = {{ count = {count}, spaced = {ns(spaced)}, every = {ns(every)} }}\n"
+
+
+@st.composite
+def unit(draw, name, events):
+    on = draw(st.lists(st.sampled_from(events), min_size=1, max_size=2, unique=True))
+    text = f"[unit.{name}]\non = {on}\ntakes = {span(draw(costs(40, 1)))}\n"
+    busy = draw(st.sampled_from(["drop", "restart", "queue"]))
+    depth = f"depth = {draw(st.integers(1, 3))}\n" if busy == "queue" else ""
+    return text + f'busy = "{busy}"\n{depth}primed = {draw(st.sampled_from(["false", "false", "true"]))}\n'
+
+
+@st.composite
+def isr(draw, name, events, levels):
+    on = draw(st.lists(st.sampled_from(events), min_size=1, max_size=draw(st.sampled_from([1, 1, 2])), unique=True))
+    least, most = draw(costs(12))
+    cost = span((least, most))
+    if len(on) > 1 and draw(st.booleans()):
+        cost = "{ " + ", ".join(f'"{event}" = {span(draw(costs(most, 0)))}' for event in on) + " }"
+        guard = ""
+    else:
+        guard = draw(guards(most, levels))
+    sets = draw(st.sampled_from([[], ["f0"], ["f1"], ["f0", "f1"]]))
+    return (
+        f"[isr.{name}]\non = {on}\nlevel = {draw(st.integers(0, levels - 1))}\norder = {draw(st.integers(0, 1))}\n"
+        f'cost = {cost}\npending = {draw(st.integers(1, 3))}\nserves = "{draw(st.sampled_from(["one", "one", "all"]))}"\n'
+        f"sets = {sets}\n{guard}"
+    )
+
+
+@st.composite
+def step(draw, name, units, levels):
+    least, most = draw(costs(20))
+    text = f"[step.{name}]\ncost = [{ns(least)}, {ns(most)}]\n{draw(guards(most, levels))}"
+    gate = draw(st.sampled_from(["", "polls", "every", "every", "both"]))
+    if gate in ("polls", "both"):
+        text += f'polls = "f{draw(st.integers(0, 1))}"\n'
+    if gate in ("every", "both"):
+        text += f"every = {ns(draw(st.integers(20, 900)))}\n"
+        text += f'rearm = "{draw(st.sampled_from(["grid", "skip", "now"]))}"\n'
+    waits = draw(st.sampled_from(["", "", "", "unit", "flag"]))
+    if waits == "flag" or (waits == "unit" and units):
+        what = f"unit.{draw(st.sampled_from(units))}" if waits == "unit" else f"f{draw(st.integers(0, 1))}"
+        text += f'waits = "{what}"\n'
+        text += draw(st.sampled_from(["", *[f"at_most = {ns(count)}\n" for count in (0 + 1, 9, 60)]]))
+    text += draw(st.sampled_from(["", "", f"pause = {ns(draw(st.integers(1, 50)))}\n"]))
+    return text + draw(st.sampled_from(["", "", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))
+
+
+@st.composite
 def models(draw):
-    """The text of a small model: up to five lines, up to three steps, at loads around and beyond full."""
+    """The text of a small model of the whole language, at loads around and beyond full."""
     levels = draw(st.integers(1, 3))
     text = draw(core(levels))
-    lines = draw(st.integers(1, 5))
-    for i in range(lines):
-        least, most = draw(costs(12))
-        if draw(st.booleans()):
-            text += f"[source.s{i}]\nevery = {ns(draw(st.integers(8, 120)))}\njitter = {ns(draw(st.integers(0, 30)))}\n"
-        else:
-            text += f"[source.s{i}]\ngap = {ns(draw(st.integers(8, 120)))}\n"
+    shortest = draw(st.sampled_from([8, 30, 100]))
+    sources = [f"s{i}" for i in range(draw(st.integers(1, 4)))]
+    units = [f"u{i}" for i in range(draw(st.sampled_from([0, 0, 1, 2])))]
+    isrs = [f"r{i}" for i in range(draw(st.integers(1, 4)))]
+    steps = [f"p{i}" for i in range(draw(st.sampled_from([0, 0, 1, 2, 3])))]
+    firm = [f"source.{name}" for name in sources]
+    ends = [f"unit.{name}" for name in units]
+    raised = [f"{kind}.{name}.{moment}" for kind, names in (("isr", isrs), ("step", steps), ("unit", units))
+              for name in names for moment in ("start", "end")]  # fmt: skip
+    for name in sources:
+        text += draw(source(name, shortest))
+    tangled = draw(st.sampled_from([False, False, True]))
+    for name in units:
+        own = [event for event in raised if not event.startswith(f"unit.{name}.start") and "unit." not in event]
+        text += draw(unit(name, firm + (own if tangled else [e for e in own if e.startswith("step.")])))
+    for number, name in enumerate(isrs):
+        before = [f"isr.{other}.end" for other in isrs[:number]]
+        text += draw(isr(name, firm + ends + before + ([e for e in raised if "step." in e] if tangled else []), levels))
+    if steps:
+        text += f"[loop]\noverhead = {span(draw(costs(6, 1)))}\n"
+        for name in steps:
+            text += draw(step(name, units, levels))
+    return text
+
+
+@st.composite
+def lone_models(draw):
+    """Models of what the stand-in for the board knows: a source of its own for every routine, plain steps."""
+    levels = draw(st.integers(1, 3))
+    text = draw(core(levels))
+    for i in range(draw(st.integers(1, 5))):
+        cost = draw(costs(12))
+        text += draw(source(f"s{i}"))
         text += (
             f'[isr.r{i}]\non = "source.s{i}"\nlevel = {draw(st.integers(0, levels - 1))}\n'
-            f"order = {draw(st.integers(0, 1))}\ncost = [{ns(least)}, {ns(most)}]\n"
-            f'pending = {draw(st.integers(1, 3))}\nserves = "{draw(st.sampled_from(["one", "one", "all"]))}"\n'
-            f'sets = ["f{draw(st.integers(0, 1))}"]\n{draw(guards(most, levels))}'
+            f"order = {draw(st.integers(0, 1))}\ncost = {span(cost)}\npending = {draw(st.integers(1, 3))}\n"
+            f'serves = "{draw(st.sampled_from(["one", "all"]))}"\nsets = ["f{draw(st.integers(0, 1))}"]\n'
+            f"{draw(guards(cost[1], levels))}"
         )
     if draw(st.booleans()):
         text += f"[loop]\noverhead = {ns(draw(st.integers(1, 6)))}\n"
         for i in range(draw(st.integers(0, 3))):
-            least, most = draw(costs(20))
-            text += f"[step.p{i}]\ncost = [{ns(least)}, {ns(most)}]\n"
-            text += draw(st.sampled_from(["", f'polls = "f{i % 2}"\n', f"every = {ns(40 + 30 * i)}\n"]))
-            text += draw(guards(most, levels))
+            cost = draw(costs(20))
+            rearm = draw(st.sampled_from(["grid", "skip", "now"]))
+            gate = draw(st.sampled_from(["", f'polls = "f{i % 2}"\n', f'every = {ns(40 + 30 * i)}\nrearm = "{rearm}"\n']))
+            text += f"[step.p{i}]\ncost = {span(cost)}\n{gate}{draw(guards(cost[1], levels))}"
             text += draw(st.sampled_from(["", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))
     return text
-
-
-def arrivals(source, until, dice):
-    """Instants of a source that its description allows: dense or loose, in phase or not, jitter at its ends."""
-    if source.period is None:
-        now, times = dice.choice([0, dice.randrange(source.gap)]), []
-        while now <= until:
-            times.append(now)
-            now += source.gap + dice.choice([0, 0, 0, dice.randrange(source.gap)])
-        return times
-    offset = source.offset if source.offset is not None else dice.choice([0, dice.randrange(int(source.period))])
-    releases = (int(Fraction(offset) + k * source.period) for k in range(int(until / source.period) + 1))
-    late = (dice.choice([0, source.jitter, dice.randint(0, source.jitter)]) for _ in iter(int, 1))
-    return sorted(release + wait for release, wait in zip(releases, late, strict=False))
-
-
-def holds(guards):
-    return tuple(Hold(g.urgency, g.at.most, g.length and g.length.most) for g in guards)
-
-
-def plan(system, until, dice):
-    """The stand-in's plan for a system without tolerances."""
-    core = system.core
-    routines = tuple(
-        Routine(
-            isr.name, isr.urgency, arrivals(system.source(isr.on[0][7:]), until, dice), (isr.cost.least, isr.cost.most),
-            holds(isr.guards), isr.pending, isr.serves_all, isr.sets,
-        )
-        for isr in system.isrs
-    )  # fmt: skip
-    steps = tuple(
-        Work(
-            step.name, (step.cost.least, step.cost.most), step.polls, step.every and step.every.least, step.rearm,
-            holds(step.guards), step.sleeps, step.unless,
-        )
-        for step in (system.loop.steps if system.loop else ())
-    )  # fmt: skip
-    return Plan(
-        routines, steps, system.loop.overhead.most if system.loop else 0, core.nesting, core.entry.most,
-        core.exit.most, core.chain.most, core.wake.most, core.late_arrival,
-    )  # fmt: skip
-
-
-def play(text, seed, until=4000 * NS):
-    """(system, truth) of one run of a model text."""
-    system = read_model(text, "model.toml")
-    dice = random.Random(seed)
-    machine = Machine(plan(system, until, dice), seed, dice.choice(["most", "least", "drawn"]))
-    return system, machine.run(until)

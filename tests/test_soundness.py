@@ -1,39 +1,87 @@
-"""No bound may ever be beaten: random models, played on the stand-in machine, stay within [least, most]."""
+"""No bound may ever be beaten: random models of the whole language, played, stay within [least, most]."""
 
+import random
 from fractions import Fraction
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import models, play
+from playing import LONG, beaten, played, ways
+from strategies import lone_models, models
 from tachys.bounds.analysis import bounds
-from tachys.demo.machine import Machine, Plan, Routine
+from tachys.bounds.catalog import catalog
+from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
 from tachys.model.loading import read_model
-
-
-def inside(figure, value):
-    return figure.least <= value and (figure.most is None or value <= figure.most)
+from tachys.simulation import layout as at
+from tachys.simulation.engine import play_whole
+from tachys.simulation.statistics import counted
+from tachys.simulation.ways import Ways
 
 
 @given(models(), st.integers(0, 2**16))
 def test_nothing_played_is_outside_its_bounds(text, seed):
-    system, truth = play(text, seed)
+    system = read_model(text, "model.toml")
     found = bounds(system)
-    for run in truth.served:
-        figures = found.isrs[run.name]
-        assert inside(figures.latency, run.start - run.event), (run, "latency")
-        assert inside(figures.response, run.end - run.event), (run, "response")
-        assert inside(figures.span, run.end - run.start), (run, "span")
-    for name, at in truth.lost:
-        assert found.isrs[name].lost, (name, at)
+    for number in range(4):
+        assert not beaten(found, played(system, ways(seed + number)))
+
+
+@given(models(), st.integers(0, 2**16))
+def test_compiled_and_uncompiled_engines_do_the_same(text, seed):
+    system = read_model(text, "model.toml")
+    quick, slow = (played(system, ways(seed), LONG // 4, compiled=wanted) for wanted in (True, False))
+    assert (quick.memory == slow.memory).all()
 
 
 @given(models())
 def test_every_figure_is_the_sum_of_its_parts(text):
-    for isr in bounds(read_model(text, "model.toml")).isrs.values():
-        for figure in (isr.latency, isr.response, isr.span):
+    for figures in catalog(bounds(read_model(text, "model.toml"))).values():
+        for _, figure in figures:
             assert figure.most is None or sum(part.total for part in figure.parts) == figure.most
             assert figure.most is not None or figure.reason
+
+
+def holds(guards):
+    return tuple(Hold(g.urgency, g.at.most, g.length and g.length.most) for g in guards)
+
+
+def plan(system, arrivals):
+    """The stand-in's plan for a system of sources, routines and plain steps at their most costs."""
+    core = system.core
+    routines = tuple(
+        Routine(i.name, i.urgency, arrivals[i.on[0][7:]], (i.cost.least, i.cost.most), holds(i.guards), i.pending,
+                i.serves_all, i.sets)
+        for i in system.isrs
+    )  # fmt: skip
+    steps = tuple(
+        Work(s.name, (s.cost.least, s.cost.most), s.polls, int(s.every.nominal) if s.every else None, s.rearm,
+             holds(s.guards), s.sleeps, s.unless)
+        for s in system.steps
+    )  # fmt: skip
+    overhead = system.loop.overhead.most if system.loop else 0
+    return Plan(routines, steps, overhead, core.nesting, core.entry.most, core.exit.most, core.chain.most,
+                core.wake.most, core.late_arrival)  # fmt: skip
+
+
+@given(lone_models(), st.integers(0, 2**16))
+def test_two_machines_that_share_no_code_agree(text, seed):
+    """The engine and the stand-in for the board, given the same events, do the same at the same instants."""
+    system, dice = read_model(text, "model.toml"), random.Random(seed)
+    how = Ways("most", dice.choice(["together", "drawn"]), dice.choice(["gap", "mean"]), seed=seed)
+    _, seen, index = play_whole(system, how, LONG)
+
+    def records(kind, names):
+        mask = seen.kind == kind
+        return [(names[i], int(c), int(t)) for i, c, t in zip(seen.index[mask], seen.cause[mask], seen.time[mask],
+                                                              strict=True)]  # fmt: skip
+
+    came = {name: [time for other, _, time in records(at.SOURCE, index.sources) if other == name]
+            for name in index.sources}  # fmt: skip
+    truth = Machine(plan(system, came), 0, "most").run(LONG)
+    rows = [name for name, _ in index.rows]
+    assert records(at.LAST, rows) == [(r.name, r.event, r.end) for r in truth.served if r.end <= LONG]
+    assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= LONG]
+    assert sorted(records(at.LOST, rows)) == sorted((name, t, t) for name, t in truth.lost if t <= LONG)
 
 
 @given(st.lists(st.tuples(st.integers(50, 400), st.integers(1, 20)), min_size=1, max_size=5))
@@ -43,13 +91,9 @@ def test_nested_sporadic_routines_reach_their_bound(tasks):
     for i, (gap, cost) in enumerate(tasks):
         text += f'[source.s{i}]\ngap = "{gap} ns"\n[isr.r{i}]\non = "source.s{i}"\nlevel = {i}\ncost = "{cost} ns"\n'
         text += "pending = 9\n"
-    found = bounds(read_model(text, "model.toml")).isrs[f"r{len(tasks) - 1}"]
     if sum(Fraction(cost + 3, gap) for gap, cost in tasks) > Fraction(9, 10):
         return
-    routines = tuple(
-        Routine(f"r{i}", i, range(0, 10**7, gap * 1000), (cost * 1000,) * 2, pending=9)
-        for i, (gap, cost) in enumerate(tasks)
-    )
-    truth = Machine(Plan(routines, entry=2000, exit=1000, chain=3000)).run(10**6)
-    last = [run for run in truth.served if run.name == f"r{len(tasks) - 1}"]
-    assert max(run.end - run.event for run in last) == found.response.most
+    system = read_model(text, "model.toml")
+    run = played(system, Ways("most", "together", "gap"), 10**6)
+    last = f"r{len(tasks) - 1}"
+    assert counted(run.memory, run.index)[f"isr.{last}.response"].most == bounds(system).isrs[last].response.most

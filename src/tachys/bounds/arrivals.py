@@ -9,7 +9,8 @@ analysis using standard event models", Braunschweig 2005; J.-Y. Le Boudec, P. Th
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import heapq
+from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Protocol
 
@@ -106,20 +107,25 @@ class Bursts:
 
 @dataclass(frozen=True, slots=True)
 class Sum:
-    """Events of several kinds taken together."""
+    """Events of several kinds taken together.
+
+    The least span of n of them is the n-th smallest of all the spans of 1, 2, 3 … events of each kind; those found
+    are kept.
+    """
 
     curves: tuple[Curve, ...]
+    _spans: list[int] = field(default_factory=list, init=False, compare=False, repr=False)
+    _ahead: list[tuple[int, int, int]] = field(default_factory=list, init=False, compare=False, repr=False)
 
     def least_span(self, count: int) -> int:
-        """As of every curve, by halving: no closed form."""
-        low, high = -1, max(curve.least_span(count) for curve in self.curves)
-        while high - low > 1:
-            middle = (low + high) // 2
-            if self.most_within(middle) >= count:
-                high = middle
-            else:
-                low = middle
-        return high
+        """As of every curve."""
+        if not self._spans:
+            self._ahead.extend((0, kind, 1) for kind in range(len(self.curves)))
+        while len(self._spans) < count:
+            span, kind, events = self._ahead[0]
+            self._spans.append(span)
+            heapq.heapreplace(self._ahead, (self.curves[kind].least_span(events + 1), kind, events + 1))
+        return self._spans[count - 1]
 
     def most_within(self, ps: int) -> int:
         """As of every curve."""

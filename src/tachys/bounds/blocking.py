@@ -25,31 +25,74 @@ def body_most(isr: Isr) -> int:
     return isr.pending * sum(cost.most for cost in isr.costs) if isr.serves_all else isr.cost.most
 
 
-def blockers(system: System, line: Isr) -> Iterator[Part]:
-    """Everything that can hold ``line`` off once, each with its length; the caller takes the longest."""
-    core = system.core
-    for other in system.isrs[line.rank + 1 :]:
-        yield from _routine(core, line, other)
-    for step in system.loop.steps if system.loop else ():
-        for length, _ in guarded_stretches(step.guards, step.cost, step.cost.most, line.urgency):
-            yield Part("guard", f"step.{step.name}", 1, length)
-        if step.sleeps and core.wake.most:
-            yield Part("wake", f"step.{step.name}", 1, 0, core.wake.most)
+class Blockers:
+    """For every line, by rank, the longest thing that can hold it off once.
 
+    What is the same for all lines (an entry that has begun, the guards of the loop) is worked out once, so that a
+    thousand lines do not cost a million looks.
+    """
 
-def _routine(core: Core, line: Isr, other: Isr) -> Iterator[Part]:
-    who, end = f"isr.{other.name}", after_body(core)
-    if not core.nesting or other.urgency == line.urgency:
-        # it may have been chained to just before, which can take longer than an entry
-        yield Part("running", who, 1, body_most(other), max(core.entry.most, core.chain.most) + end)
-        return
-    if core.late_arrival:  # an entry or chain that has begun is taken over, not waited for
-        yield Part("exit", who, 1, 0, max(core.exit.most, core.chain.most - core.entry.most))
-    else:
-        longest = max((core.entry.most, "entry"), (core.exit.most, "exit"), (core.chain.most, "chain"))
-        yield Part(longest[1], who, 1, 0, longest[0])
-    for length, to_end in guarded_stretches(other.guards, other.cost, body_most(other), line.urgency):
-        yield Part("guard", who, 1, length, end if to_end else 0)
+    def __init__(self, system: System) -> None:
+        self._system = system
+        self._guarded = [isr for isr in system.isrs if isr.guards]
+        self._running = self._longest_running()
+        self._loop: dict[int, Part | None] = {}
+
+    def longest(self, rank: int) -> Part:
+        """The longest blocker of the line at ``rank``; a part of nothing if there is none."""
+        system = self._system
+        line, last = system.isrs[rank], system.isrs[-1]
+        found = [self._running[rank], self._by_loop(line.urgency)]
+        if system.core.nesting:
+            if last.urgency > line.urgency:
+                found.append(self._begun(last))
+            found += [
+                part
+                for other in self._guarded
+                if other.urgency > line.urgency
+                for part in self._guards(other, line.urgency)
+            ]
+        return max((part for part in found if part is not None), key=lambda part: part.total, default=Part("", "", 0, 0))
+
+    def _longest_running(self) -> list[Part | None]:
+        """The longest routine of the same level (or any, without nesting) that stands behind each line."""
+        core, found, longest = self._system.core, [], None
+        end = after_body(core)
+        following: Isr | None = None
+        for isr in reversed(self._system.isrs):
+            if core.nesting and following is not None and following.urgency != isr.urgency:
+                longest = None
+            found.append(longest)
+            # it may have been chained to just before, which can take longer than an entry
+            part = Part("running", f"isr.{isr.name}", 1, body_most(isr), max(core.entry.most, core.chain.most) + end)
+            if longest is None or part.total > longest.total:
+                longest = part
+            following = isr
+        return found[::-1]
+
+    def _by_loop(self, urgency: int) -> Part | None:
+        if urgency not in self._loop:
+            found = []
+            for step in self._system.steps:
+                for length, _ in guarded_stretches(step.guards, step.cost, step.cost.most, urgency):
+                    found.append(Part("guard", f"step.{step.name}", 1, length))
+                if step.sleeps:
+                    found.append(Part("wake", f"step.{step.name}", 1, 0, self._system.core.wake.most))
+            self._loop[urgency] = max(found, key=lambda part: part.total, default=None)
+        return self._loop[urgency]
+
+    def _begun(self, other: Isr) -> Part:
+        """The entry, exit or chain of a less urgent routine that has just begun."""
+        core, who = self._system.core, f"isr.{other.name}"
+        if core.late_arrival:  # an entry or chain that has begun is taken over, not waited for
+            return Part("exit", who, 1, 0, max(core.exit.most, core.chain.most - core.entry.most))
+        length, what = max((core.entry.most, "entry"), (core.exit.most, "exit"), (core.chain.most, "chain"))
+        return Part(what, who, 1, 0, length)
+
+    def _guards(self, other: Isr, urgency: int) -> Iterator[Part]:
+        end = after_body(self._system.core)
+        for length, to_end in guarded_stretches(other.guards, other.cost, body_most(other), urgency):
+            yield Part("guard", f"isr.{other.name}", 1, length, end if to_end else 0)
 
 
 def guarded_stretches(

@@ -7,6 +7,9 @@ in the half-open window ask for:
 
     t = own + sum over all lines of arrivals([0, t))·T
 
+What the loop itself raises, it can raise at that very instant, right after the look: such lines count in the closed
+window [0, t].
+
 Pauses, waits and halts pass by the clock on the wall, and interrupts only fill them; counting both in full is safe.
 A halt lasts at most until the next event of some line that is sure to come, plus the time to wake. A flag is set
 inside a routine; its window begins at the last instant before, at which no routine ran or waited, when the loop stood
@@ -18,11 +21,31 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
+
 from tachys.bounds.arrivals import NoBound
 from tachys.bounds.events import Events, least_round, own_least
 from tachys.bounds.result import Figure, Part, StepBounds, summed
 from tachys.bounds.workload import Search, Workload
 from tachys.model.system import Loop, Step, System
+
+
+Counts = NDArray[np.int64]
+
+
+def raised_by_loop(system: System) -> frozenset[str]:
+    """The events that steps raise, and routines that follow from them: they can come at the instant of a look."""
+    raised = {f"step.{step.name}.{moment}" for step in system.steps for moment in ("start", "end")}
+    grown = True
+    while grown:
+        grown = False
+        for isr in system.isrs:
+            ends = {f"isr.{isr.name}.start", f"isr.{isr.name}.end"}
+            if raised.intersection(isr.on) and not ends <= raised:
+                raised |= ends
+                grown = True
+    return frozenset(raised)
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +65,9 @@ class LoopWindows:
         self.load = load
         self.events = events
         self.waker = self._waker()
+        raised = raised_by_loop(system)
+        self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
+        self._raises = bool(self._own_raised.any())
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -113,8 +139,13 @@ class LoopWindows:
         end = self.load.ends[-1] if self.load.ends else 0
         try:
             self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
-            length = Search().settle(base, lambda t: base + self.load.work(t - 1, end))
-            over = self.load.parts("interrupted by", self.load.counts(length - 1, end))
+
+            def counts(t: int) -> Counts:
+                before = self.load.counts(t - 1, end)
+                return np.where(self._own_raised, self.load.counts(t, end), before) if self._raises else before
+
+            length = Search().settle(base, lambda t: base + int(counts(t) @ self.load.taken))
+            over = self.load.parts("interrupted by", counts(length))
         except NoBound as error:
             return Figure(least, None, reason=str(error))
         return summed(least, [*own, *over])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import StrEnum
 from fractions import Fraction
@@ -38,15 +39,26 @@ class Part:
         return self.count * (self.body + self.overhead)
 
 
+Parts = tuple["Part", ...]
+
+
 @dataclass(frozen=True, slots=True)
 class Figure:
-    """[least, most] in ps. ``most`` None is unbounded, for ``reason``; else ``parts`` add up to it exactly."""
+    """[least, most] in ps. ``most`` None is unbounded, for ``reason``; else ``parts`` add up to it exactly.
+
+    ``made_of`` are the parts, or what works them out when they are asked for: most figures are never taken apart.
+    """
 
     least: int
     most: int | None
-    parts: tuple[Part, ...] = ()
+    made_of: Parts | Callable[[], Parts] = ()
     reason: str = ""
     activation: int = 1
+
+    @property
+    def parts(self) -> Parts:
+        """What the most is made of, in the order in which it happens in the worst case."""
+        return self.made_of() if callable(self.made_of) else self.made_of
 
 
 def summed(least: int, parts: list[Part]) -> Figure:

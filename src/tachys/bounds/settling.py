@@ -41,7 +41,7 @@ def settle(system: System) -> Settled:
     endless: list[str] = []
     while True:
         events = Events(system, delays, rings)
-        load = Workload(make_lines(system, events.curve))
+        load = Workload(system, make_lines(system, events.curve))
         if not raised:
             return Settled(events, load)
         grown = _grow(system, load, events, delays, raised)

@@ -28,7 +28,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.bounds.arrivals import NoBound, most_before
-from tachys.bounds.blocking import blockers, body_most
+from tachys.bounds.blocking import body_most
 from tachys.bounds.result import Figure, IsrBounds, Part
 from tachys.bounds.workload import Search, WindowTooLong, Workload
 from tachys.model.system import Core, System
@@ -81,7 +81,7 @@ class _Worst:
             self.value, self.activation, self.parts = value, activation, parts
 
     def figure(self, least: int) -> Figure:
-        return Figure(least, self.value, self.parts(), activation=self.activation)
+        return Figure(least, self.value, self.parts, activation=self.activation)
 
 
 Counts = NDArray[np.int64]
@@ -101,10 +101,9 @@ class _Window:
         self.line = load.lines[rank]
         self.before = load.ends[rank - 1] if rank else 0
         self.end = load.ends[rank]
-        urgency = self.line.isr.urgency
-        higher = sum(1 for line in load.lines[:rank] if line.isr.urgency < urgency) if self.core.nesting else 0
+        higher = load.levels_before[rank] if self.core.nesting else 0
         self.over = load.ends[higher - 1] if higher else 0
-        self.blocker = max(blockers(system, self.line.isr), key=lambda part: part.total, default=Part("", "", 0, 0))
+        self.blocker = load.blockers.longest(rank)
         self.worst_latency = _Worst()
         self.worst_response = _Worst()
         self.pending_needed = 1
@@ -133,9 +132,14 @@ class _Window:
         """First to last instruction by the wall clock, with all that can be put on top."""
         cost = body_most(self.line.isr)
         length = self._search.settle(cost, lambda t: cost + self.load.work(t - 1, self.over))
-        own = Part("own cost", f"isr.{self.line.isr.name}", 1, cost)
-        over = self.load.parts("preempted", self.load.counts(length - 1, self.over))
-        return Figure(self.line.isr.cost.least, length, (own, *over) if own.total else tuple(over))
+        over = self.load.counts(length - 1, self.over)
+
+        def parts() -> tuple[Part, ...]:
+            own = Part("own cost", f"isr.{self.line.isr.name}", 1, cost)
+            taken = self.load.parts("preempted", over)
+            return (own, *taken) if own.total else tuple(taken)
+
+        return Figure(self.line.isr.cost.least, length, parts)
 
     def _ahead(self, length: int) -> Iterator[list[Part]]:
         """For each activation that can come in the window, the earlier ones of the line: the costliest there are."""

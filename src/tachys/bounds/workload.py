@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.bounds.arrivals import Curve, Endless, NoBound, Staircase, Sum
-from tachys.bounds.blocking import after_body
+from tachys.bounds.blocking import Blockers, after_body
 from tachys.bounds.result import Part
 from tachys.model.system import Isr, System
 
@@ -42,12 +42,8 @@ class Line:
 
     isr: Isr
     inputs: tuple[Input, ...]
+    curve: Curve  # the activations of all inputs together
     overhead: int
-
-    @property
-    def curve(self) -> Curve:
-        """The activations of all inputs together."""
-        return self.inputs[0].curve if len(self.inputs) == 1 else Sum(tuple(each.curve for each in self.inputs))
 
     @property
     def taken(self) -> int:
@@ -67,21 +63,20 @@ class Line:
 def make_lines(system: System, curve: Callable[[str], Curve]) -> tuple[Line, ...]:
     """The lines of a system in the order of acceptance."""
     overhead = system.core.entry.most + after_body(system.core)
-    return tuple(
-        Line(
-            isr,
-            tuple(Input(event, curve(event), cost.most) for event, cost in zip(isr.on, isr.costs, strict=True)),
-            overhead,
-        )
-        for isr in system.isrs
-    )
+    lines = []
+    for isr in system.isrs:
+        inputs = tuple(Input(event, curve(event), cost.most) for event, cost in zip(isr.on, isr.costs, strict=True))
+        whole = inputs[0].curve if len(inputs) == 1 else Sum(tuple(each.curve for each in inputs))
+        lines.append(Line(isr, inputs, whole, overhead))
+    return tuple(lines)
 
 
 class Workload:
     """The rows of all lines. ``ends[rank]`` is where the rows of the lines up to ``rank`` end."""
 
-    def __init__(self, lines: Sequence[Line]) -> None:
+    def __init__(self, system: System, lines: Sequence[Line]) -> None:
         self.lines = tuple(lines)
+        self.blockers = Blockers(system)
         rows = [(line, each) for line in lines for each in line.inputs]
         self.rows = rows
         self.ends: list[int] = []
@@ -101,12 +96,20 @@ class Workload:
         self._den = np.array([curve.period.denominator for curve in plain], np.int64)
         self._jitter = np.array([curve.jitter for curve in plain], np.int64)
         self._distance = np.array([curve.distance or 1 for curve in plain], np.int64)
-        self._apart = np.array([curve.distance > 0 for curve in plain], np.bool_)
+        # of a sporadic curve the period says it all
+        self._apart = np.array([curve.distance > 0 and (curve.jitter > 0 or curve.distance != curve.period)
+                                for curve in plain], np.bool_)  # fmt: skip
+        self._inverse = 1.0 / self._num
         self._any_apart = bool(self._apart.any())
         self.taken = np.array([each.cost + line.overhead for line, each in rows], np.int64)
+        self._least_num = int(self._num.min(initial=_SAFE))
         self._most_den = int(self._den.max(initial=1))
         self._most_jitter = int(self._jitter.max(initial=0))
         self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Endless)), None)
+        self.levels_before: list[int] = []  # how many lines stand before the level of each line
+        for rank, line in enumerate(lines):
+            same = rank > 0 and lines[rank - 1].isr.urgency == line.isr.urgency
+            self.levels_before.append(self.levels_before[-1] if same else rank)
         self._shares: list[Fraction | None] = []
         total: Fraction | None = Fraction(0)
         for line in lines:
@@ -128,10 +131,17 @@ class Workload:
         """
         if ps < 0 or end <= begin:
             return np.zeros(max(end - begin, 0), np.int64)
-        if (ps + self._most_jitter + 1) * self._most_den >= _SAFE:
+        top_most = (ps + self._most_jitter + 1) * self._most_den
+        if top_most >= _SAFE or top_most >= self._least_num << 50:
             return np.array([self.rows[row][1].curve.most_within(ps) for row in range(begin, end)], np.int64)
         rows = slice(begin, end)
-        steps = ((ps + 1 + self._jitter[rows]) * self._den[rows] - 1) // self._num[rows]
+        top = (ps + 1 + self._jitter[rows]) * self._den[rows] - 1
+        bottom = self._num[rows]
+        # a quotient of floats is off by at most one, which the rest tells; whole division takes ten times as long
+        steps = (top * self._inverse[rows]).astype(np.int64)
+        rest = top - steps * bottom
+        steps += rest >= bottom
+        steps -= rest < 0
         if self._any_apart:
             steps = np.where(self._apart[rows], np.minimum(steps, ps // self._distance[rows]), steps)
         counts = steps + 1
@@ -167,13 +177,17 @@ class Workload:
                 f"overload: {what} want {float(wanted):.1%} of the core, "
                 f"isr.{heaviest.isr.name} alone {float(heaviest.share):.1%}"
             )
-        strict = all(
+        if wanted == 1 and (delayed or not self._regular(rank)):
+            raise WindowTooLong(f"{what} want exactly 100 % of the core: any delay stays for ever")
+
+
+    def _regular(self, rank: int) -> bool:
+        """Whether nothing of the lines up to ``rank`` can come denser than in the long run."""
+        return all(
             isinstance(each.curve, Staircase) and not each.curve.jitter
             for line in self.lines[: rank + 1]
             for each in line.inputs
         )
-        if wanted == 1 and (delayed or not strict):
-            raise WindowTooLong(f"{what} want exactly 100 % of the core: any delay stays for ever")
 
 
 class Search:

@@ -3,36 +3,41 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from fractions import Fraction
 
 import click
 
 from tachys.bounds.result import Bounds, Figure, NeedBounds, Verdict
-from tachys.cli.output import format_option
-from tachys.cli.words import count_text, exact_time, limit_text, share_text, time_text
-from tachys.model.system import LoadNeed
+from tachys.cli.output import format_option, variant_option
+from tachys.cli.words import count_text, exact_share, exact_time, limit_text, share_text, time_text
+from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, Need, PeriodNeed
+
+Row = list[str | Verdict]
 
 
 @click.command("bounds")
 @click.argument("model", type=click.Path())
-@click.option("--why", metavar="ROUTINE", help="Take the figures of one routine apart.")
+@click.option("--why", metavar="NAME", help="Take apart the figures of one thing: a routine, step, flag, need, load …")
+@variant_option
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
 @format_option
-def bounds_command(model: str, why: str | None, strict: bool, shape: str) -> int:
+def bounds_command(model: str, why: str | None, variant: str | None, strict: bool, shape: str) -> int:
     """Worst-case latency, response, loss, load and needs of MODEL, without running anything."""
     from tachys.bounds.analysis import bounds
-    from tachys.bounds.export import bounds_data
-    from tachys.cli.output import print_json, warn
+    from tachys.bounds.export import bounds_data, bounds_rows
+    from tachys.bounds.lint import lint
+    from tachys.cli.output import print_csv, print_json, warn
     from tachys.model.loading import load_model
 
-    system = load_model(model)
-    warn(system.remarks)
+    system = load_model(model, variant)
     found = bounds(system)
+    warn([*system.remarks, *lint(found)])
     if why is not None:
-        _show_why(found, why, model)
+        _show_why(found, why, model, shape)
     elif shape == "json":
         print_json(bounds_data(found))
     elif shape == "csv":
-        _print_csv(found)
+        print_csv(["name", "quantity", "least", "most", "limit", "lost or verdict"], bounds_rows(found))
     else:
         show_bounds(found, model)
     return status(need.verdict for need in found.needs.values()) if strict else 0
@@ -44,23 +49,19 @@ def status(verdicts: Iterable[Verdict]) -> int:
 
 
 def show_bounds(found: Bounds, model: str) -> None:
-    """All bounds as tables."""
-    from tachys.cli.output import heading, say, table
+    """All bounds as tables, one for each kind of thing."""
+    from tachys.cli.output import heading, say
 
     heading(found.system.title or model)
     say(_core_line(found), "")
-    if found.needs:
-        heading("Needs, least room first")
-        columns = [("need", ""), ("what must hold", ""), *((name, "right") for name in ("limit", "bound", "slack"))]
-        table([*columns, ("verdict", "")], [need_row(need) for need in by_slack(found.needs.values())])
-    heading("Interrupt routines, most urgent first")
-    columns = [("routine", ""), ("level", "right"), ("latency least", "right"), ("most", "right")]
-    columns += [("response least", "right"), ("most", "right"), ("lost", ""), ("can wait", "right")]
-    table(columns, [_isr_row(found, name) for name in found.isrs])
-    for name, isr in found.isrs.items():
-        if isr.latency.reason:
-            say(f"isr.{name} is unbounded: {isr.latency.reason}.")
+    _show_needs(found)
+    _show_isrs(found)
+    _show_units(found)
+    _show_loop(found)
+    _show_flags(found)
     say(*_load_lines(found), "")
+    for event in found.endless:
+        say(f"The delay of {event} grows without end: what follows it is held apart only by what its producer needs.")
     if found.isrs:
         worst = max(found.isrs.values(), key=lambda isr: isr.latency.most or 0)
         say(f"What a figure is made of: tachys bounds {model} --why {worst.name}")
@@ -79,43 +80,162 @@ def by_slack(needs: Iterable[NeedBounds]) -> list[NeedBounds]:
     """The needs with the least room first; those without a bound lead."""
 
     def room(need: NeedBounds) -> tuple[bool, float]:
-        return need.bound is not None, 0.0 if need.bound is None else 1 - float(need.bound / need.limit)
+        if need.bound is None or not need.limit:
+            return need.proved, 0.0
+        return True, 1 - float(need.bound / need.limit)
 
     return sorted(needs, key=room)
 
 
-def what_holds(need: NeedBounds) -> str:
+def what_holds(need: Need) -> str:
     """A need in the model's words."""
-    if isinstance(need.need, LoadNeed):
-        return "load"
-    return f"{need.need.begins.removeprefix('source.')} → {need.need.ends}"
+    if isinstance(need, LoadNeed):
+        return "load" if need.over is None else f"load in any {time_text(need.over)}"
+    if isinstance(need, LossNeed):
+        return f"lost of {need.of}"
+    if isinstance(need, PeriodNeed):
+        return f"{need.of} every {time_text(need.every)}, ±"
+    if isinstance(need, JitterNeed):
+        return f"jitter of {need.of}"
+    if isinstance(need, FeedNeed):
+        return f"{need.watchdog.fed_by} feeds within"
+    age = " (age)" if need.age else ""
+    return f"{need.begins.removeprefix('source.')} → {need.ends}{age}"
 
 
-def need_row(need: NeedBounds) -> list[str | Verdict]:
+def value_text(need: Need, value: int | Fraction | None, rounding: str = "near") -> str:
+    """A limit or bound of a need, in its unit."""
+    if isinstance(need, LossNeed):
+        return "-" if value is None else str(value)
+    return limit_text(value, rounding)
+
+
+def need_row(need: NeedBounds) -> Row:
     """Name, what, limit, bound, slack, verdict."""
-    bound = "none" if need.bound is None else limit_text(need.bound, "up")
-    if need.bound is None and need.reason and not need.reason.startswith("no bound"):
+    bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
+    if need.bound is None and isinstance(need.need, LossNeed):
+        bound = "possible"
+    elif need.bound is None and need.verdict is not Verdict.UNSEEN:
         bound = "unbounded"
-    room = "-" if need.bound is None else limit_text(need.limit - need.bound, "down")
-    return [need.need.name, what_holds(need), limit_text(need.limit), bound, room, need.verdict]
+    room = "-" if need.bound is None else value_text(need.need, need.limit - need.bound, "down")
+    return [need.need.name, what_holds(need.need), value_text(need.need, need.limit), bound, room, need.verdict]
 
 
-def _most(figure: Figure) -> str:
+def _show_needs(found: Bounds) -> None:
+    from tachys.cli.output import heading, say, table
+
+    if not found.needs:
+        return
+    heading("Needs, least room first")
+    needs = by_slack(found.needs.values())
+    columns = [("need", ""), ("what must hold", ""), *((name, "right") for name in ("limit", "bound", "slack"))]
+    table([*columns, ("verdict", "")], [need_row(need) for need in needs])
+    for need in needs:
+        if need.reason and not need.proved:
+            say(f"  {need.need.name}: {need.reason}.")
+    if any(need.reason and not need.proved for need in needs):
+        say("")
+
+
+def most_text(figure: Figure) -> str:
+    """The most of a figure, rounded up."""
     return "unbounded" if figure.most is None else time_text(figure.most, "up")
 
 
-def _isr_row(found: Bounds, name: str) -> list[str | Verdict]:
+def _show_isrs(found: Bounds) -> None:
+    from tachys.cli.output import heading, say, table
+
+    if not found.isrs:
+        return
+    heading("Interrupt routines, most urgent first")
+    columns = [("routine", ""), ("level", "right"), ("latency least", "right"), ("most", "right")]
+    columns += [("response least", "right"), ("most", "right"), ("lost", ""), ("can wait", "right")]
+    table(columns, [_isr_row(found, name) for name in found.isrs])
+    for reason, names in _by_reason(found).items():
+        say(f"{', '.join(f'isr.{name}' for name in names)}: unbounded, {reason}.")
+
+
+def _by_reason(found: Bounds) -> dict[str, list[str]]:
+    reasons: dict[str, list[str]] = {}
+    for name, isr in found.isrs.items():
+        if isr.latency.reason:
+            reasons.setdefault(isr.latency.reason, []).append(name)
+    return reasons
+
+
+def _isr_row(found: Bounds, name: str) -> Row:
     isr, line = found.isrs[name], found.system.isr(name)
     return [
         name,
         str(found.system.core.level_text(line.urgency)),
         time_text(isr.latency.least, "down"),
-        _most(isr.latency),
+        most_text(isr.latency),
         time_text(isr.response.least, "down"),
-        _most(isr.response),
-        "possible" if isr.lost else "never",
+        most_text(isr.response),
+        _possible(isr.lost),
         "no limit" if isr.pending_needed is None else f"{isr.pending_needed} of {line.pending}",
     ]
+
+
+def _possible(lost: bool) -> str:
+    return "possible" if lost else "never"
+
+
+def _show_units(found: Bounds) -> None:
+    from tachys.cli.output import heading, table
+
+    if not found.units:
+        return
+    heading("Units")
+    rows: list[Row] = []
+    for name, unit in found.units.items():
+        busy = found.system.unit(name).busy
+        in_row = "no limit" if unit.lost_in_row is None else str(unit.lost_in_row)
+        depth = "no limit" if unit.depth_needed is None else str(unit.depth_needed)
+        times = [time_text(unit.time.least, "down"), most_text(unit.time)]
+        rows.append([name, busy, *times, _possible(unit.lost), in_row if unit.lost else "-", depth])
+    columns = [("unit", ""), ("when busy", ""), ("start to end least", "right"), ("most", "right"), ("starts lost", "")]
+    table([*columns, ("in a row", "right"), ("queue needed", "right")], rows)
+
+
+def _show_loop(found: Bounds) -> None:
+    from tachys.cli.output import heading, say, table
+
+    if found.loop_pass is None:
+        return
+    whole = found.loop_pass
+    heading(f"Loop: a pass takes {time_text(whole.least, 'down')} to {most_text(whole)}")
+    if whole.most is None:
+        say(f"  {whole.reason}.")
+    rows: list[Row] = []
+    for name, step in found.steps.items():
+        late = "-" if step.late is None else most_text(step.late)
+        interval = most_text(step.interval)
+        if interval == "unbounded" and found.system.steps and step.interval.reason.startswith("it waits for the flag"):
+            interval = "when flagged"
+        rows.append([name, time_text(step.interval.least, "down"), interval, time_text(step.duration.least, "down"),
+                     most_text(step.duration), late + (", drifts" if step.drifts else "")])  # fmt: skip
+    if rows:
+        columns = [("step", ""), ("start to start least", "right"), ("most", "right")]
+        columns += [("start to end least", "right"), ("most", "right"), ("late at most", "right")]
+        table(columns, rows)
+    for name, step in found.steps.items():
+        for what, figure in (("late", step.late), ("duration", step.duration)):
+            if figure is not None and figure.reason and figure.reason != whole.reason:
+                say(f"  step.{name} {what}: {figure.reason}.")
+
+
+def _show_flags(found: Bounds) -> None:
+    from tachys.cli.output import heading, table
+
+    if not found.flags:
+        return
+    heading("Flags")
+    rows: list[Row] = []
+    for name, flag in found.flags.items():
+        why = flag.reaction.reason or flag.reason
+        rows.append([name, most_text(flag.reaction), _possible(flag.overwritten), why if flag.overwritten else ""])
+    table([("flag", ""), ("set to taken at most", "right"), ("overwritten", ""), ("why", "")], rows)
 
 
 def _load_lines(found: Bounds) -> list[str]:
@@ -126,49 +246,76 @@ def _load_lines(found: Bounds) -> list[str]:
         lines.append("  at most: " + ", ".join(f"{share.who} {share_text(share.most, 'up')}" for share in biggest))
     if load.reason:
         lines.append(f"  {load.reason}.")
+    busiest = ", ".join(f"{share_text(w.most, 'up')} of any {time_text(w.length)}" for w in load.windows)
+    lines.append(f"Busiest windows: {busiest}")
+    if load.storms:
+        names = ", ".join(f"isr.{name}" for name in load.storms)
+        lines.append(f"Interrupt storm: {names} alone can take the whole core when its events come as fast as they may.")
     return lines
 
 
-def _show_why(found: Bounds, name: str, model: str) -> None:
-    from tachys.cli.output import heading, say, table
+def _show_why(found: Bounds, name: str, model: str, shape: str) -> None:
+    from tachys.bounds.catalog import catalog, named
+    from tachys.bounds.export import range_of
+    from tachys.cli.output import print_json, say
     from tachys.errors import did_you_mean, input_error
 
-    name = name.removeprefix("isr.")
-    if name not in found.isrs:
-        mend = did_you_mean(name, list(found.isrs), "routine")
-        raise input_error(model, f'there is no routine "{name}"', mend, key="--why")
-    isr = found.isrs[name]
-    for quantity in ("latency", "response", "span"):
-        figure: Figure = getattr(isr, quantity)
-        if figure.most is None:
-            say(f"{quantity} of isr.{name} is unbounded: {figure.reason}")
-            continue
-        heading(f"{quantity} of isr.{name}, at most {exact_time(figure.most)}{_which(figure)}")
-        rows: list[list[str | Verdict]] = [
-            [part.what, part.who, f"{part.count} x", exact_time(part.body), exact_time(part.overhead),
-             exact_time(part.total)]
-            for part in figure.parts
-        ]  # fmt: skip
-        rows.append(["sum", "", "", "", "", exact_time(sum(part.total for part in figure.parts))])
-        columns = [("what", ""), ("who", ""), ("times", "right"), ("body", "right")]
-        table([*columns, ("entry, exit, chain", "right"), ("adds", "right")], rows)
-    if isr.lost_reason:
-        say(f"An activation may be lost: {isr.lost_reason}.")
+    if name == "load":
+        _show_load_why(found)
+        return
+    things = list(named(found, name))
+    if not things:
+        known = list(catalog(found))
+        short = [full.partition(".")[2] or full for full in known]
+        raise input_error(model, f'there is no "{name}"', did_you_mean(name, [*known, *short, "load"], "name"),
+                          key="--why")  # fmt: skip
+    if shape == "json":
+        print_json({"format": "tachys.why/1"} | {f: {title: range_of(x) for title, x in xs} for f, xs in things})
+        return
+    for full, figures in things:
+        for title, figure in figures:
+            _show_figure(full, title, figure)
+        isr = found.isrs.get(full.removeprefix("isr."))
+        if isr is not None and isr.lost_reason:
+            say(f"An activation may be lost: {isr.lost_reason}.")
+
+
+def _show_figure(full: str, title: str, figure: Figure) -> None:
+    from tachys.cli.output import heading, say, table
+
+    if figure.most is None:
+        say(f"{full}, {title}: unbounded, {figure.reason}")
+        return
+    heading(f"{full}, {title}: at most {exact_time(figure.most)}{_which(figure)}")
+    rows: list[Row] = [
+        [part.what, part.who, f"{part.count} x", exact_time(part.body), exact_time(part.overhead),
+         exact_time(part.total)]
+        for part in figure.parts
+    ]  # fmt: skip
+    rows.append(["sum", "", "", "", "", exact_time(sum(part.total for part in figure.parts))])
+    columns = [("what", ""), ("who", ""), ("times", "right"), ("body", "right")]
+    table([*columns, ("entry, exit, chain", "right"), ("adds", "right")], rows)
+
+
+def _show_load_why(found: Bounds) -> None:
+    from tachys.cli.output import heading, say, table
+
+    load = found.load
+    heading("Load, who takes how much at most")
+    columns = [("who", ""), ("long run least", "right"), ("most", "right")]
+    columns += [(f"any {time_text(window.length)}", "right") for window in load.windows]
+    inside = [dict(window.shares) for window in load.windows]
+    rows: list[Row] = [
+        [share.who, exact_share(share.least), exact_share(share.most),
+         *(exact_share(each[share.who]) if share.who in each else "-" for each in inside)]
+        for share in sorted(load.shares, key=lambda share: -share.most)
+    ]  # fmt: skip
+    total = [exact_share(sum((getattr(s, key) for s in load.shares), Fraction(0))) for key in ("least", "most")]
+    rows.append(["sum", *total, *(exact_share(sum(each.values(), Fraction(0))) for each in inside)])
+    table(columns, rows)
+    if any(sum(each.values()) > 1 for each in inside):
+        say("A sum beyond 100 % is 100 %: not all of it fits into the window.")
 
 
 def _which(figure: Figure) -> str:
     return f" (activation {figure.activation} of the busy window)" if figure.activation > 1 else ""
-
-
-def _print_csv(found: Bounds) -> None:
-    from tachys.bounds.export import limit_value, seconds
-    from tachys.cli.output import print_csv
-
-    rows: list[list[object]] = []
-    for name, isr in found.isrs.items():
-        lost = "possible" if isr.lost else "never"
-        for quantity, figure in (("latency", isr.latency), ("response", isr.response), ("span", isr.span)):
-            rows.append([f"isr.{name}", quantity, seconds(figure.least), seconds(figure.most), None, lost])
-    for name, need in found.needs.items():
-        rows.append([f"need.{name}", "bound", None, limit_value(need.bound), limit_value(need.limit), need.verdict])
-    print_csv(["name", "quantity", "least", "most", "limit", "lost or verdict"], rows)

@@ -116,7 +116,7 @@ def _need_row(result: CheckResult, need: NeedCheck) -> list[str | Verdict]:
     bound = limit_text(need.bound, "up") if need.bound is not None else "none"
     worst = time_text(need.seen.most) if need.seen else "not seen"
     misses = f"{len(need.misses)} of {_judged(need)}" if need.seen or need.misses else NONE
-    holds = what_holds(result.bounds.needs[need.need.name])
+    holds = what_holds(need.need)
     return [need.need.name, holds, limit_text(need.limit), bound, worst, misses, need.verdict]
 
 

@@ -18,6 +18,7 @@ from tachys.cli.check import check_command
 from tachys.cli.demo import demo_command
 from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
+from tachys.cli.new import new_command
 from tachys.cli.schema import schema_command
 from tachys.errors import InputError
 
@@ -34,7 +35,7 @@ def tachys() -> None:
     """
 
 
-for command in (demo_command, dividers_command, bounds_command, check_command, draw_command, schema_command):
+for command in (demo_command, new_command, dividers_command, bounds_command, check_command, draw_command, schema_command):
     tachys.add_command(command)
 
 

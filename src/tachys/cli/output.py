@@ -23,6 +23,7 @@ FORMATS = click.Choice(["table", "json", "csv"])
 format_option = click.option(
     "--format", "shape", type=FORMATS, default="table", help="How to print: for people, programs or spreadsheets."
 )
+variant_option = click.option("--variant", metavar="NAME", help="Lay a [variant.NAME] of the model over it.")
 STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "yellow", Verdict.MISSED: "bold red", Verdict.UNSEEN: "cyan"}
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 

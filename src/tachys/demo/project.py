@@ -10,6 +10,7 @@ from tachys.errors import InputError, Place, Problem
 from tachys.files import write_whole
 
 MODEL, FAULTY, MENDED = "row_unit.toml", "faulty.vcd", "mended.csv"
+STARTER = "model.toml"
 
 
 def model_text() -> str:
@@ -28,16 +29,7 @@ def write_project(folder: Path) -> tuple[Path, Path, Path]:
         FAULTY: to_vcd(record(faulty=True)),
         MENDED: to_csv(record(faulty=False)),
     }
-    wrong = "is there already and differs from the example"
-    problems = [
-        Problem(Place(str(folder / name)), "", wrong, "name another directory")
-        for name, text in content.items()
-        if (folder / name).exists() and not _holds(folder / name, text)
-    ]
-    if problems:
-        raise InputError(problems)
-    for name, text in content.items():
-        write_whole(folder / name, text)
+    _write_all(folder, content)
     return folder / MODEL, folder / FAULTY, folder / MENDED
 
 
@@ -46,3 +38,25 @@ def _holds(path: Path, text: str) -> bool:
         return path.read_bytes() == text.encode()
     except OSError:
         return False
+
+
+def write_starter(folder: Path) -> Path:
+    """Write a commented model to fill in; what is there already and differs is not overwritten.
+
+    Raises:
+        InputError: a model of that name is there already, or the place cannot be written to.
+    """
+    _write_all(folder, {STARTER: (files("tachys.demo") / "starter.toml").read_text(encoding="utf-8")})
+    return folder / STARTER
+
+
+def _write_all(folder: Path, content: dict[str, str]) -> None:
+    problems = [
+        Problem(Place(str(folder / name)), "", "is there already and differs from the example", "name another directory")
+        for name, text in content.items()
+        if (folder / name).exists() and not _holds(folder / name, text)
+    ]
+    if problems:
+        raise InputError(problems)
+    for name, text in content.items():
+        write_whole(folder / name, text)

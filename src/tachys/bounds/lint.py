@@ -1,0 +1,199 @@
+"""What is allowed and yet likely to hurt: warnings with a code, a sentence and a mend, found with the bounds' help."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from tachys.bounds.result import Bounds, Verdict
+from tachys.errors import Place, Remark
+from tachys.model.system import FeedNeed, Isr, LoadNeed, LossNeed, Need, System, WithinNeed
+
+
+def lint(found: Bounds) -> list[Remark]:
+    """Every warning, in the order of the file."""
+    made = [
+        Remark(found.system.places.get(key, Place(found.system.title or "model")), code, key, text, mend)
+        for check in (
+            _long_routines, _busy_waits, _inverted_needs, _needless_routines, _unshown_needs, _needless_waking,
+            _long_pauses, _late_deadlines, _storms,
+        )
+        for key, code, text, mend in check(found)
+    ]  # fmt: skip
+    return sorted(made)
+
+
+Found = Iterator[tuple[str, str, str, str]]  # key, code, text, mend
+
+
+def _us(ps: int) -> str:
+    return f"{ps / 1e6:g} us"
+
+
+def _long_routines(found: Bounds) -> Found:
+    """A routine longer than the shortest gap of a less urgent line that remembers one event."""
+    system = found.system
+    assert found.reach is not None
+    for isr in system.isrs:
+        for other in system.isrs[isr.rank + 1 :]:
+            gaps = [found.reach.events.curve(event).least_span(other.pending + 1) for event in other.on]
+            if isr.cost.most > min(gaps):
+                yield (
+                    f"isr.{isr.name}", "long-routine",
+                    f"it can run {_us(isr.cost.most)}, in which isr.{other.name} loses an event "
+                    f"({other.pending + 1} can come within {_us(min(gaps))}, {other.pending} is remembered)",
+                    "move work out of the routine into a step, or let the other line go first",
+                )  # fmt: skip
+                break
+
+
+def _busy_waits(found: Bounds) -> Found:
+    """A routine that starts a unit and lasts as long as the unit: it waits inside."""
+    for isr in found.system.isrs:
+        for unit in found.system.units:
+            if f"isr.{isr.name}.start" in unit.on and isr.cost.least >= unit.takes.least:
+                yield (
+                    f"isr.{isr.name}", "busy-wait",
+                    f"it starts unit.{unit.name} and lasts as long as it works: it seems to wait for it inside",
+                    f'end the routine after the start, and serve the end with a routine on = "unit.{unit.name}"',
+                )  # fmt: skip
+
+
+def _tightest(system: System, isr: Isr) -> int | None:
+    limits = [
+        need.within
+        for need in system.needs
+        if isinstance(need, WithinNeed) and need.ends.startswith(f"isr.{isr.name}.")
+    ]
+    return min(limits, default=None)
+
+
+def _inverted_needs(found: Bounds) -> Found:
+    """Of two routines of one level, the one with more time goes first."""
+    system = found.system
+    for isr in system.isrs:
+        own = _tightest(system, isr)
+        for other in system.isrs[: isr.rank]:
+            limit = _tightest(system, other)
+            if other.urgency == isr.urgency and own is not None and limit is not None and own < limit:
+                yield (
+                    f"isr.{isr.name}", "inverted-order",
+                    f"isr.{other.name} of the same level goes before it and has {_us(limit)}, it itself only {_us(own)}",
+                    f"give it a smaller order than isr.{other.name}, or a more urgent level",
+                )  # fmt: skip
+                break
+
+
+def _needless_routines(found: Bounds) -> Found:
+    """A routine that holds less urgent ones off, and whose need the loop would meet as well."""
+    whole = found.loop_pass.most if found.loop_pass is not None else None
+    if whole is None:
+        return
+    for isr in found.system.isrs:
+        limit, latency = _tightest(found.system, isr), found.isrs[isr.name].latency.most
+        delays = any(True for _ in found.system.isrs[isr.rank + 1 :])
+        if limit is None or latency is None or not delays or isr.sets:
+            continue
+        if latency + 2 * whole + isr.cost.most <= limit and isr.cost.most > found.system.core.entry.most:
+            yield (
+                f"isr.{isr.name}", "step-would-do",
+                f"it has {_us(limit)}, and a pass of the loop takes at most {_us(whole)}: a step would do",
+                "let the routine set a flag, and do the work in a step that polls it",
+            )  # fmt: skip
+
+
+def _needs_events(need: Need) -> list[str]:
+    if isinstance(need, WithinNeed):
+        return [need.begins, need.ends]
+    if isinstance(need, LoadNeed):
+        return []
+    if isinstance(need, FeedNeed):
+        return [need.watchdog.fed_by]
+    if isinstance(need, LossNeed):
+        return [need.of]
+    return [need.of]
+
+
+def _unshown_needs(found: Bounds) -> Found:
+    """A need without a bound whose events no probe shows."""
+    shown = {probe.shows for probe in found.system.probes} | {
+        thing for probe in found.system.probes for _, thing in probe.codes
+    }
+    for name, need in found.needs.items():
+        events = _needs_events(need.need)
+        unseen = [e for e in events if e not in shown and e.rsplit(".", 1)[0] not in shown]
+        if need.verdict is Verdict.UNSEEN and unseen:
+            yield (
+                f"need.{name}", "need-unseen", f"nothing can show it: {need.reason}, and no probe shows {unseen[0]}",
+                f'add a probe with shows = "{unseen[0]}"',
+            )  # fmt: skip
+
+
+def _needless_waking(found: Bounds) -> Found:
+    """A periodic routine that wakes a sleeping core more often than anything else, for nothing the loop looks at."""
+    system = found.system
+    if not any(step.sleeps for step in system.steps):
+        return
+    polled = {step.polls for step in system.steps} | {step.waits for step in system.steps}
+    raised = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
+    timers = [int(step.every.least) for step in system.steps if step.every is not None]
+    rates = {}
+    for isr in system.isrs:
+        for event in isr.on:
+            source = system.source(event[7:]) if event.startswith("source.") else None
+            if source is not None and source.period is not None:
+                rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.period))
+    for name, period in rates.items():
+        isr = system.isr(name)
+        useful = polled.intersection(isr.sets) or raised.intersection({f"isr.{name}.start", f"isr.{name}.end"})
+        fastest = all(period <= other for other in rates.values())
+        if not useful and fastest and (not timers or min(timers) > period):
+            then = f"the loop's shortest timer is {_us(min(timers))}" if timers else "the loop has no timer"
+            yield (
+                f"isr.{name}", "needless-waking",
+                f"it wakes the sleeping core every {_us(period)} and sets nothing the loop looks at; {then}",
+                "stop it while the core sleeps, or let it come only when a timer of the loop is due",
+            )  # fmt: skip
+
+
+def _long_pauses(found: Bounds) -> Found:
+    """A pause, or a bounded wait, longer than the watchdog allows between two feeds."""
+    for need in found.system.needs:
+        if not isinstance(need, FeedNeed):
+            continue
+        for step in found.system.steps:
+            waits = step.at_most.most if step.at_most is not None else 0
+            for what, length in (("pauses", step.pause.most), ("can wait", waits)):
+                if length >= need.watchdog.timeout:
+                    yield (
+                        f"step.{step.name}", "longer-than-watchdog",
+                        f"it {what} {_us(length)}, and the watchdog waits only {_us(need.watchdog.timeout)} for its food",
+                        "shorten it, or feed the watchdog in between",
+                    )  # fmt: skip
+
+
+def _late_deadlines(found: Bounds) -> Found:
+    """A deadline longer than the gap of an event of which only one is remembered."""
+    assert found.reach is not None
+    for need in found.system.needs:
+        if not isinstance(need, WithinNeed) or not need.ends.startswith("isr."):
+            continue
+        isr = found.system.isr(need.ends.split(".")[1])
+        if need.begins not in isr.on:
+            continue
+        gap = found.reach.events.curve(need.begins).least_span(2)
+        if isr.pending == 1 and need.within > gap:
+            yield (
+                f"isr.{isr.name}", "deadline-beyond-gap",
+                f"need {need.name} gives it {_us(need.within)}, but the next event can come after {_us(gap)} and only "
+                "one is remembered",
+                f"a need of at most {_us(gap)} keeps every event, or say how many the hardware remembers (pending)",
+            )  # fmt: skip
+
+
+def _storms(found: Bounds) -> Found:
+    """A source whose routine alone can take the whole core."""
+    for name in found.load.storms:
+        yield (
+            f"isr.{name}", "interrupt-storm", "it alone can take the whole core when its events come as fast as they may",
+            "give its source a larger gap (filter it in hardware), or switch the line off for a while in the routine",
+        )  # fmt: skip

@@ -1,0 +1,61 @@
+"""Compilation by Numba, where it is wanted: the same functions run uncompiled inside ``left_alone()``."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any, TypeVar
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+_wanted = [True]
+
+
+@contextmanager
+def left_alone() -> Iterator[None]:
+    """Functions that are declared inside are not compiled."""
+    _wanted.append(False)
+    try:
+        yield
+    finally:
+        _wanted.pop()
+
+
+def compiled(function: Function) -> Function:
+    """Compile a function into whatever calls it."""
+    return _compile(function, forceinline=True)
+
+
+def entry_point(function: Function) -> Function:
+    """Compile a function that is called from outside, at its first call; later runs of the program find it done."""
+    return _compile(function, cache=True)
+
+
+def _compile(function: Function, **how: bool) -> Function:
+    if not _wanted[-1]:
+        return function
+    from numba import njit
+
+    made: Function = njit(error_model="numpy", **how)(function)
+    return made
+
+
+def make_bare() -> Callable[[Any], Any]:
+    """A function that turns an array into the bare address of its words.
+
+    Compiled code counts references to arrays at every call, which costs more than the calls do; an address it takes as
+    it is. Uncompiled, an array stays what it is.
+    """
+    if not _wanted[-1]:
+        return lambda array: array
+    from numba import types
+    from numba.extending import intrinsic
+
+    @intrinsic
+    def bare(typing: Any, array: Any) -> Any:
+        def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
+            return context.make_array(array)(context, builder, values[0]).data
+
+        return types.CPointer(types.int64)(array), generate
+
+    made: Callable[[Any], Any] = bare
+    return made

@@ -1,0 +1,108 @@
+"""The engine as a whole: one run of a system, compiled or not, in slices that can be interrupted between them."""
+
+from __future__ import annotations
+
+import importlib.util
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+from types import ModuleType
+
+import numpy as np
+
+from tachys.errors import InputError, input_error
+from tachys.model.system import System
+from tachys.simulation import compiling
+from tachys.simulation import layout as at
+from tachys.simulation.index import Index, index_of
+from tachys.simulation.memory import make_memory
+from tachys.simulation.ways import Ways
+
+TURNS = 2_000_000  # instants of one slice
+ROOM = 1 << 20  # records of one slice
+
+
+@cache
+def kernel(compiled: bool = True) -> ModuleType:
+    """The engine's code: compiled at first use, or as plain Python, which does the same."""
+    if compiled:
+        from tachys.simulation import kernel as made
+
+        return made
+    name = "tachys.simulation.kernel_uncompiled"
+    spec = importlib.util.find_spec("tachys.simulation.kernel")
+    assert spec is not None
+    assert spec.origin is not None
+    copy = importlib.util.spec_from_file_location(name, spec.origin)
+    assert copy is not None
+    assert copy.loader is not None
+    module = importlib.util.module_from_spec(copy)
+    sys.modules[name] = module
+    with compiling.left_alone():
+        copy.loader.exec_module(module)
+    return module
+
+
+@dataclass(frozen=True, slots=True)
+class Records:
+    """Part of what happened, in order: times in ps, kinds and indices (see ``layout``), times of causes."""
+
+    time: at.Ints
+    kind: at.Ints
+    index: at.Ints
+    cause: at.Ints
+
+
+class Run:
+    """One run of a system from time zero to ``end`` ps."""
+
+    def __init__(self, system: System, ways: Ways, end: int, *, record: bool, compiled: bool = True) -> None:
+        self.system = system
+        self.end = end
+        self.index = index_of(system)
+        self.memory = make_memory(system, self.index, ways, end, record=record)
+        self._log = np.zeros((ROOM if record else 1) * at.RECORD_SIZE + 32768, np.int64)
+        self._code = kernel(compiled)
+        primed = np.array([unit.primed for unit in system.units], np.int64)
+        self._code.begin(self.memory, self._log, primed)
+
+    @property
+    def now(self) -> int:
+        """How far it has come, in ps."""
+        return min(int(self.memory[at.NOW]), self.end)
+
+    def slices(self) -> Iterator[Records]:
+        """Play on, slice by slice; what was recorded in each (nothing where no records are kept).
+
+        Raises:
+            InputError: a chain of events takes no time at all, so that time stands still.
+        """
+        ended = False
+        while not ended:
+            self.memory[at.LOGGED] = 0
+            ended = bool(self._code.play(self.memory, self._log, TURNS))
+            if self.memory[at.FAULT]:
+                raise _stands_still(self.system, int(self.memory[at.NOW]))
+            rows = self._log[: self.memory[at.LOGGED]].reshape(-1, at.RECORD_SIZE)
+            yield Records(rows[:, 0].copy(), rows[:, 1] // at.KIND, rows[:, 1] % at.KIND, rows[:, 2].copy())
+
+    def play(self) -> Records:
+        """Play to the end; everything that was recorded."""
+        parts = list(self.slices())
+        joined = (np.concatenate([getattr(part, name) for part in parts]) for name in ("time", "kind", "index", "cause"))
+        return Records(*joined)
+
+
+def _stands_still(system: System, at: int) -> InputError:
+    return input_error(
+        system.title or "model",
+        f"time stands still at {at / 1e6:.3f} us: events raise each other and take no time",
+        "give a routine or core.entry a cost, so that the chain takes some time",
+    )
+
+
+def play_whole(system: System, ways: Ways, end: int, *, compiled: bool = True) -> tuple[Run, Records, Index]:
+    """A recorded run and its records."""
+    run = Run(system, ways, end, record=True, compiled=compiled)
+    return run, run.play(), run.index

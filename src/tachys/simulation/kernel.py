@@ -1,0 +1,821 @@
+"""The engine: plays a plan, instant by instant. The whole law of the machine stands in this file.
+
+Within one instant: (1) units that end, (2) sources, in the order written, each with all it raises; (3) what the core
+has finished; (4) acceptance; (5) the next act of the running context. See ``docs/model.md`` for what each means.
+
+Written in the part of Python that Numba compiles, on one flat array ``m`` (see ``layout``); ``log`` takes records.
+Uncompiled it does the same.
+"""
+
+# ruff: noqa: F403, F405
+from __future__ import annotations
+
+from tachys.simulation.compiling import compiled, entry_point, make_bare
+from tachys.simulation.layout import *
+from tachys.simulation.layout import Ints
+
+LOW = (1 << 32) - 1
+SUM = (1 << 40) - 1
+bare = make_bare()
+MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
+
+
+@compiled
+def draw31(m: Ints) -> int:
+    """31 random bits: xoshiro128++ of D. Blackman, S. Vigna (ACM Trans. Math. Software 47, 2021)."""
+    a, b, c, d = m[DRAW_0], m[DRAW_1], m[DRAW_2], m[DRAW_3]
+    word = (a + d) & LOW
+    word = (((word << 7) & LOW) | (word >> 25)) + a
+    c ^= a
+    d ^= b
+    m[DRAW_1] = b ^ c
+    m[DRAW_0] = a ^ d
+    m[DRAW_2] = c ^ ((b << 9) & LOW)
+    m[DRAW_3] = ((d << 11) & LOW) | (d >> 21)
+    return (word & LOW) >> 1
+
+
+@compiled
+def draw_uniform(m: Ints, least: int, most: int) -> int:
+    """A whole number of [least, most], all alike."""
+    many = most - least + 1
+    if many <= 1:
+        return least
+    if many < (1 << 31):
+        return least + ((draw31(m) * many) >> 31)
+    return least + ((draw31(m) << 31) | draw31(m)) % many
+
+
+@compiled
+def draw_exponential(m: Ints, mean: int) -> int:
+    """An exponential time of that mean, by comparisons alone: the same on every machine.
+
+    J. von Neumann, "Various techniques used in connection with random digits", NBS Applied Math. Series 12 (1951).
+    """
+    whole = 0
+    while True:
+        first = draw31(m)
+        last, falling = first, 1
+        while True:
+            other = draw31(m)
+            if other >= last:
+                break
+            last = other
+            falling += 1
+        if falling % 2 == 1:
+            break
+        whole += 1
+    if mean < (1 << 32):
+        return whole * mean + ((first * mean) >> 31)
+    return whole * mean + (((first >> 8) * (mean >> 20)) >> 3)
+
+
+@compiled
+def draw_cost(m: Ints, least: int, most: int) -> int:
+    """A cost, as the way of playing says."""
+    way = m[COSTS]
+    if least == most or way == MOST:
+        return most
+    if way == LEAST:
+        return least
+    if way == TRIANGULAR:
+        half = (most - least) // 2
+        return draw_uniform(m, least, least + half) + draw_uniform(m, 0, most - least - half)
+    return draw_uniform(m, least, most)
+
+
+@compiled
+def draw_body(m: Ints, least: int, most: int, first: int, end: int) -> int:
+    """The cost of a row or step: one of those measured, at addresses first to end, or as :func:`draw_cost`."""
+    if m[COSTS] == MEASURED and end > first:
+        return m[first + draw_uniform(m, 0, end - first - 1)]
+    return draw_cost(m, least, most)
+
+
+@compiled
+def observe(m: Ints, stat: int, ps: int, many: int) -> None:
+    """Count a time, ``many`` times, in its statistics: buckets of equal width in each octave."""
+    m[stat + T_COUNT] += many
+    low = m[stat + T_LOW] + ps * many
+    m[stat + T_LOW] = low & SUM
+    m[stat + T_HIGH] += low >> 40
+    if ps < m[stat + T_LEAST]:
+        m[stat + T_LEAST] = ps
+    if ps > m[stat + T_MOST]:
+        m[stat + T_MOST] = ps
+    bits = m[BITS]
+    octave, rest = 0, ps >> (bits + 1)
+    while rest >= 256:
+        octave += 8
+        rest >>= 8
+    if rest >= 16:
+        octave += 4
+        rest >>= 4
+    if rest >= 4:
+        octave += 2
+        rest >>= 2
+    if rest >= 2:
+        octave += 1
+        rest >>= 1
+    octave += rest
+    m[stat + T_BUCKETS + (octave << bits) + (ps >> octave)] += many
+
+
+@compiled
+def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
+    """Add a record, if records are kept."""
+    if m[RECORD]:
+        at = m[LOGGED]
+        log[at] = m[NOW]
+        log[at + 1] = kind * KIND + index
+        log[at + 2] = cause
+        m[LOGGED] = at + RECORD_SIZE
+
+
+@compiled
+def set_next(m: Ints, item: int, time: int) -> None:
+    """Note when an item happens next, and keep the earliest of all."""
+    place = m[NEXT] + item
+    before = m[place]
+    m[place] = time
+    block = m[BLOCKS] + item // BLOCK
+    if time > m[block]:
+        if before != m[block]:
+            return
+        first = m[NEXT] + item // BLOCK * BLOCK
+        time = m[first]
+        for other in range(first + 1, first + BLOCK):
+            if m[other] < time:
+                time = m[other]
+    m[block] = time
+    for other in range(m[BLOCKS], m[BLOCKS] + m[N_BLOCKS]):
+        if m[other] < time:
+            time = m[other]
+    m[EARLIEST] = time
+
+
+# --- events and what they raise --------------------------------------------------------------------------------------
+
+
+@compiled
+def raise_event(m: Ints, log: Ints, event: int) -> None:
+    """An event happens now: mark the lines and start the units that stand on it, and on the starts of those."""
+    place = m[RAISES_AT] + event
+    if m[place] == m[place + 1]:
+        return
+    chain = m[CHAIN]
+    m[chain] = event
+    at, held = chain, chain + 1
+    while at < held:
+        place = m[RAISES_AT] + m[at]
+        at += 1
+        for address in range(m[place], m[place + 1]):
+            target = m[address]
+            if target >= 0:
+                pend(m, log, target)
+            elif start_unit(m, log, -1 - target):
+                if held == chain + m[CHAIN_SIZE]:
+                    m[FAULT] = 1
+                    return
+                m[held] = m[N_SOURCES] + 2 * (-1 - target)
+                held += 1
+
+
+@compiled
+def pend(m: Ints, log: Ints, number: int) -> None:
+    """Set the pending mark of a row; lost if as many wait as the hardware remembers."""
+    row = m[ROWS] + number * ROW_SIZE
+    if m[row + R_WAITS] >= m[row + R_PENDING]:
+        m[row + R_LOST] += 1
+        write(m, log, LOST, number, m[NOW])
+        return
+    line = m[LINES] + m[row + R_LINE] * LINE_SIZE
+    held = m[line + L_HELD]
+    place = m[line + L_HEAD] + held
+    if place >= m[line + L_SIZE]:
+        place -= m[line + L_SIZE]
+    place = m[line + L_ROOM] + 2 * place
+    m[place] = m[NOW]
+    m[place + 1] = number
+    m[line + L_HELD] = held + 1
+    m[row + R_WAITS] += 1
+    if m[row + R_LINE] < m[BEST]:
+        m[BEST] = m[row + R_LINE]
+
+
+@compiled
+def start_unit(m: Ints, log: Ints, number: int) -> bool:
+    """Start an operation of a unit; whether one begins now."""
+    unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
+    if m[m[NEXT] + number] != NEVER:
+        busy = m[unit + U_BUSY]
+        if busy == QUEUE and m[unit + U_HELD] < m[unit + U_DEPTH]:
+            m[m[unit + U_ROOM] + (m[unit + U_HEAD] + m[unit + U_HELD]) % m[unit + U_DEPTH]] = now
+            m[unit + U_HELD] += 1
+            return False
+        m[unit + U_LOST] += 1
+        write(m, log, UNIT_LOST, number, m[unit + U_CAUSE] if busy == RESTART else now)
+        if busy != RESTART:
+            return False
+    m[unit + U_CAUSE] = now
+    set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
+    write(m, log, UNIT_START, number, now)
+    return True
+
+
+@compiled
+def end_unit(m: Ints, log: Ints, number: int) -> None:
+    """An operation ends; the next of a queue begins before the end is told."""
+    unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
+    cause = m[unit + U_CAUSE]
+    observe(m, m[STATS] + (4 * m[N_LINES] + number) * m[STAT_SIZE], now - cause, 1)
+    write(m, log, UNIT_END, number, cause)
+    begins = m[unit + U_HELD] > 0
+    if begins:
+        m[unit + U_CAUSE] = m[m[unit + U_ROOM] + m[unit + U_HEAD]]
+        m[unit + U_HEAD] = (m[unit + U_HEAD] + 1) % m[unit + U_DEPTH]
+        m[unit + U_HELD] -= 1
+        set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
+        write(m, log, UNIT_START, number, m[unit + U_CAUSE])
+    else:
+        set_next(m, number, NEVER)
+    event = m[N_SOURCES] + 2 * number
+    raise_event(m, log, event + 1)
+    if begins:
+        raise_event(m, log, event)
+
+
+# --- sources ---------------------------------------------------------------------------------------------------------
+
+
+@compiled
+def next_release(m: Ints, source: int) -> int:
+    """The nominal instant of the next release, and move on to the one after it."""
+    base = m[source + S_BASE]
+    over = m[source + S_OVER] + m[source + S_REST]
+    later = base + m[source + S_WHOLE]
+    if over >= m[source + S_DEN]:
+        over -= m[source + S_DEN]
+        later += 1
+    m[source + S_BASE] = later
+    m[source + S_OVER] = over
+    return base
+
+
+@compiled
+def next_late_release(m: Ints, source: int, first_time: bool) -> int:
+    """The next instant of a source with jitter: later releases can come before earlier ones, so some are held."""
+    room, held, jitter = m[source + S_ROOM], m[source + S_HELD], m[source + S_JITTER]
+    if not first_time and held > 0:  # what has come leaves the room
+        held -= 1
+        for place in range(room, room + held):
+            m[place] = m[place + 1]
+    while held == 0 or m[source + S_BASE] <= m[room]:  # every release that could come before the earliest known
+        late = 0
+        if m[JITTER] == DRAWN_JITTER:
+            late = draw_uniform(m, 0, jitter)
+        elif m[source + S_LEFT] == 0:
+            late = jitter
+        m[source + S_LEFT] += 1
+        time = next_release(m, source) + late
+        place = room + held
+        while place > room and m[place - 1] > time:
+            m[place] = m[place - 1]
+            place -= 1
+        m[place] = time
+        held += 1
+    m[source + S_HELD] = held
+    return m[room]
+
+
+@compiled
+def next_event(m: Ints, number: int, first_time: bool) -> int:
+    """When a source comes next, after it has come now, or for the first time."""
+    source, now = m[SOURCES] + number * SOURCE_SIZE, m[NOW]
+    kind = m[source + S_KIND]
+    if kind == PERIODIC:
+        if m[source + S_JITTER] == 0 or m[JITTER] == NO_JITTER:
+            return next_release(m, source)
+        return next_late_release(m, source, first_time)
+    if first_time:
+        return m[source + S_BASE]
+    extra = m[source + S_EXTRA] if m[ARRIVALS] == MEAN else 0
+    if m[source + S_COUNT] <= 1:
+        return now + m[source + S_GAP] + (draw_exponential(m, extra) if extra else 0)
+    m[source + S_LEFT] += 1
+    if m[source + S_LEFT] < m[source + S_COUNT]:
+        return now + m[source + S_GAP]
+    m[source + S_LEFT] = 0
+    if kind == BURST:  # counted from the beginning of the burst
+        now = m[source + S_BEGAN]
+    later = now + m[source + S_PAUSE] + (draw_exponential(m, extra) if extra else 0)
+    m[source + S_BEGAN] = later
+    return later
+
+
+@compiled
+def outside(m: Ints, log: Ints) -> None:
+    """(1) and (2) of an instant: units end, then sources come, in the order written."""
+    now, units = m[NOW], m[N_UNITS]
+    for block in range(m[N_BLOCKS]):
+        if m[m[BLOCKS] + block] > now:
+            continue
+        for item in range(block * BLOCK, min((block + 1) * BLOCK, m[N_ITEMS])):
+            if m[m[NEXT] + item] != now:
+                continue
+            if item < units:
+                end_unit(m, log, item)
+                continue
+            while m[m[NEXT] + item] == now:  # jitter can bring two at one instant
+                write(m, log, SOURCE, item - units, now)
+                raise_event(m, log, item - units)
+                set_next(m, item, next_event(m, item - units, False))
+
+
+# --- the core --------------------------------------------------------------------------------------------------------
+
+
+@compiled
+def draw_guards(m: Ints, frame: int) -> None:
+    """Where the guards of the body in this frame begin and end, in its CPU time."""
+    place = m[frame + B_HOLDS]
+    for guard in range(m[frame + B_GUARDS], m[frame + B_GUARDS_END], GUARD_SIZE):
+        begin = draw_cost(m, m[guard + G_AT_LEAST], m[guard + G_AT_MOST])
+        end = m[frame + B_COST]
+        if m[guard + G_MOST] >= 0:
+            end = min(end, begin + draw_cost(m, m[guard + G_LEAST], m[guard + G_MOST]))
+        m[place] = begin
+        m[place + 1] = end
+        place += 2
+
+
+@compiled
+def held_until(m: Ints, frame: int, urgency: int) -> int:
+    """The CPU time of the body up to which a guard now holds lines of ``urgency`` off; -1: none does."""
+    until, done, place = -1, m[frame + B_DONE], m[frame + B_HOLDS]
+    for guard in range(m[frame + B_GUARDS], m[frame + B_GUARDS_END], GUARD_SIZE):
+        if m[place] < done < m[place + 1] and m[guard + G_URGENCY] <= urgency:
+            until = max(until, m[place + 1])
+        place += 2
+    return until
+
+
+@compiled
+def acceptable(m: Ints) -> bool:
+    """Whether the best pending line can be accepted over the running context."""
+    best = m[BEST]
+    if best >= m[N_LINES]:
+        return False
+    frame = m[FRAME]
+    urgency = m[m[LINES] + best * LINE_SIZE + L_URGENCY]
+    if m[DEPTH] > 0:
+        if m[NESTING] == 0 or urgency >= m[m[LINES] + m[frame + B_LINE] * LINE_SIZE + L_URGENCY]:
+            return False
+    elif m[PHASE] != COST:
+        return True
+    return m[frame + B_GUARDS] == m[frame + B_GUARDS_END] or held_until(m, frame, urgency) < 0
+
+
+@compiled
+def push(m: Ints, log: Ints, number: int) -> None:
+    """Clear a line's mark and put its body on the stack."""
+    line = m[LINES] + number * LINE_SIZE
+    depth = m[DEPTH] + 1
+    frame = m[FRAME] + m[FRAME_SIZE]
+    taken = m[line + L_HELD] if m[line + L_ALL] else 1
+    cost, head = 0, m[line + L_HEAD]
+    for place in range(taken):
+        entry = m[line + L_ROOM] + 2 * head
+        row_number = m[entry + 1]
+        row = m[ROWS] + row_number * ROW_SIZE
+        if place == 0:
+            m[frame + B_EVENT] = m[entry]
+            m[frame + B_ROW] = row_number
+        cost += draw_body(m, m[row + R_LEAST], m[row + R_MOST], m[row + R_MEASURED], m[row + R_MEASURED_END])
+        m[row + R_WAITS] -= 1
+        head += 1
+        if head == m[line + L_SIZE]:
+            head = 0
+    m[line + L_HEAD] = head
+    m[line + L_HELD] -= taken
+    if m[line + L_HELD] == 0 and m[BEST] == number:
+        best, lines = number + 1, m[N_LINES]
+        line += LINE_SIZE
+        while best < lines and m[line + L_HELD] == 0:
+            best += 1
+            line += LINE_SIZE
+        m[BEST] = best
+        line = m[LINES] + number * LINE_SIZE
+    m[DEPTH] = depth
+    m[FRAME] = frame
+    m[frame + B_LINE] = number
+    m[frame + B_COST] = cost
+    m[frame + B_DONE] = 0
+    m[frame + B_START] = -1
+    m[frame + B_GUARDS] = m[line + L_GUARDS]
+    m[frame + B_GUARDS_END] = m[line + L_GUARDS_END]
+    if m[line + L_GUARDS] != m[line + L_GUARDS_END]:
+        draw_guards(m, frame)
+
+
+@compiled
+def accept(m: Ints, log: Ints, least: int, most: int) -> None:
+    """Accept the best line; entry or chain takes [least, most]."""
+    number = m[BEST]
+    line = m[LINES] + number * LINE_SIZE
+    length = draw_cost(m, least, most)
+    first = m[line + L_ROOM] + 2 * m[line + L_HEAD]
+    write(m, log, ACCEPT, m[first + 1], m[first])
+    m[line + L_OVER] += length
+    if m[LATE_ARRIVAL]:
+        m[ENTERING] = number
+    else:
+        push(m, log, number)
+    m[MODE] = ENTRY
+    m[UNTIL] = m[NOW] + length
+
+
+@compiled
+def finish_entry(m: Ints, log: Ints) -> None:
+    """With late arrival the most urgent line that is pending by now is entered in place of the accepted one."""
+    if m[LATE_ARRIVAL]:
+        number, best = m[ENTERING], m[BEST]
+        if m[m[LINES] + best * LINE_SIZE + L_URGENCY] < m[m[LINES] + number * LINE_SIZE + L_URGENCY]:
+            number = best
+        push(m, log, number)
+    m[MODE] = RUN
+
+
+@compiled
+def end_routine(m: Ints, log: Ints) -> None:
+    """(3) A body has ended: its flags, its end and all that raises; then the chain, or back."""
+    now, frame = m[NOW], m[FRAME]
+    number, event = m[frame + B_LINE], m[frame + B_EVENT]
+    line = m[LINES] + number * LINE_SIZE
+    stat, size = m[line + L_STATS], m[STAT_SIZE]
+    observe(m, stat + size, now - event, 1)
+    observe(m, stat + 2 * size, now - m[frame + B_START], 1)
+    observe(m, stat + 3 * size, m[frame + B_COST], 1)
+    m[line + L_BODY] += m[frame + B_COST]
+    write(m, log, LAST, m[frame + B_ROW], event)
+    m[DEPTH] -= 1
+    m[FRAME] = frame - m[FRAME_SIZE]
+    for address in range(m[line + L_SETS], m[line + L_SETS_END]):
+        flag_number = m[address]
+        flag = m[FLAGS] + flag_number * FLAG_SIZE
+        if m[flag + F_SET]:
+            m[flag + F_OVER] += 1
+            write(m, log, FLAG_OVER, flag_number, m[flag + F_SET] - 1)
+        else:
+            m[flag + F_SET] = now + 1
+            write(m, log, FLAG_SET, flag_number, now)
+    raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number) + 1)
+    if acceptable(m):
+        accept(m, log, m[CHAIN_LEAST], m[CHAIN_MOST])
+        return
+    length = draw_cost(m, m[EXIT_LEAST], m[EXIT_MOST])
+    m[line + L_OVER] += length
+    m[MODE] = EXIT
+    m[UNTIL] = now + length
+
+
+@compiled
+def begin_routine(m: Ints, log: Ints, frame: int) -> None:
+    """(5) The first instruction of the routine on top."""
+    number = m[frame + B_LINE]
+    m[frame + B_START] = m[NOW]
+    observe(m, m[m[LINES] + number * LINE_SIZE + L_STATS], m[NOW] - m[frame + B_EVENT], 1)
+    write(m, log, START, m[frame + B_ROW], m[frame + B_EVENT])
+    raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number))
+
+
+# --- the loop --------------------------------------------------------------------------------------------------------
+
+
+@compiled
+def move_due(m: Ints, step: int, many: int) -> None:
+    """Move a software timer on by so many grid points."""
+    over = m[step + P_DUE_OVER] + many * m[step + P_REST]
+    m[step + P_DUE] += many * m[step + P_WHOLE] + over // m[step + P_DEN]
+    m[step + P_DUE_OVER] = over % m[step + P_DEN]
+
+
+@compiled
+def set_timer(m: Ints, step: int) -> None:
+    """Re-arm a software timer whose step begins now."""
+    now = m[NOW]
+    if m[step + P_REARM] == FROM_NOW:
+        m[step + P_DUE] = now + m[step + P_WHOLE]
+    elif m[step + P_REARM] == GRID:
+        move_due(m, step, 1)
+    else:
+        behind = (now - m[step + P_DUE]) // (m[step + P_WHOLE] + 1)
+        if behind > 1:  # whole periods at once; the last few one by one
+            move_due(m, step, behind - 1)
+        while m[step + P_DUE] <= now:
+            move_due(m, step, 1)
+
+
+@compiled
+def opens(m: Ints, log: Ints, number: int) -> bool:
+    """Whether a step runs now; its flag is then taken and its timer set anew."""
+    step, now = m[STEPS] + number * STEP_SIZE, m[NOW]
+    polls, timed = m[step + P_POLLS], m[step + P_DEN] > 0
+    if timed and now < m[step + P_DUE]:
+        return False
+    if polls >= 0 and m[m[FLAGS] + polls * FLAG_SIZE + F_SET] == 0:
+        return False
+    stat, cause = m[step + P_STATS], now
+    if polls >= 0:
+        take_flag(m, log, polls)
+    if timed:
+        cause = m[step + P_DUE]
+        observe(m, stat + 2 * m[STAT_SIZE], now - cause, 1)
+        set_timer(m, step)
+    if m[step + P_LAST] >= 0:
+        observe(m, stat, now - m[step + P_LAST], 1)
+    m[step + P_LAST] = now
+    m[STEP_BEGAN] = now
+    m[PASS_RAN] = 1
+    write(m, log, STEP_START, number, cause)
+    raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number))
+    return True
+
+
+@compiled
+def take_flag(m: Ints, log: Ints, number: int) -> None:
+    """A step takes a flag: it is cleared, and the time since it was set counted."""
+    flag = m[FLAGS] + number * FLAG_SIZE
+    was_set = m[flag + F_SET] - 1
+    observe(m, m[flag + F_STATS], m[NOW] - was_set, 1)
+    m[flag + F_SET] = 0
+    write(m, log, FLAG_TAKEN, number, was_set)
+
+
+@compiled
+def begin_pass(m: Ints) -> None:
+    """A pass is over, if one was begun; the next begins with its overhead. Idle passes are skipped in whole passes."""
+    now, stat = m[NOW], m[STATS] + (4 * m[N_LINES] + m[N_UNITS] + 3 * m[N_STEPS] + m[N_FLAGS]) * m[STAT_SIZE]
+    if m[PASS_BEGAN] >= 0:
+        observe(m, stat, now - m[PASS_BEGAN], 1)
+        if m[PASS_RAN]:
+            m[LOOP_LOAD] += m[PASS_COST]
+    cost = draw_cost(m, m[OVERHEAD_LEAST], m[OVERHEAD_MOST])
+    many = (min(idle_until(m), m[END] + 1) - 1 - now) // cost
+    while many > 0:
+        some = min(many, 1 << 20)  # so that the sum of the statistics fits its word
+        observe(m, stat, cost, some)
+        now += some * cost
+        many -= some
+    m[NOW] = now
+    m[PASS_BEGAN] = now
+    m[PASS_RAN] = 0
+    m[PASS_COST] = cost
+    m[PHASE] = OVERHEAD
+    begin_body(m, cost)
+
+
+@compiled
+def begin_body(m: Ints, cost: int) -> None:
+    """The loop begins something that burns CPU time."""
+    frame = m[FRAMES]
+    m[frame + B_COST] = cost
+    m[frame + B_DONE] = 0
+
+
+@compiled
+def idle_until(m: Ints) -> int:
+    """The first instant at which a look of the loop could open a step, or something comes from outside."""
+    earliest = m[EARLIEST]
+    for number in range(m[N_STEPS]):
+        step = m[STEPS] + number * STEP_SIZE
+        polls = m[step + P_POLLS]
+        if polls >= 0 and m[m[FLAGS] + polls * FLAG_SIZE + F_SET] == 0:
+            continue
+        if m[step + P_DEN] == 0:
+            return 0
+        earliest = min(earliest, m[step + P_DUE])
+    return earliest
+
+
+@compiled
+def wait_is_over(m: Ints, step: int) -> bool:
+    """Whether what a step waits for holds: a unit neither works nor has starts waiting, or a flag is set."""
+    kind, number = m[step + P_WAIT_KIND], m[step + P_WAIT_FOR]
+    if kind == 0:
+        return True
+    if kind == 1:
+        return m[m[NEXT] + number] == NEVER
+    return m[m[FLAGS] + number * FLAG_SIZE + F_SET] != 0
+
+
+@compiled
+def wait_or_work(m: Ints, log: Ints, number: int) -> bool:
+    """A step waits, or begins its cost; False while it has to let time pass."""
+    step, now, frame = m[STEPS] + number * STEP_SIZE, m[NOW], m[FRAMES]
+    if wait_is_over(m, step):
+        if m[step + P_WAIT_KIND] == 2:
+            take_flag(m, log, m[step + P_WAIT_FOR])
+        cost = draw_body(m, m[step + P_LEAST], m[step + P_MOST], m[step + P_MEASURED], m[step + P_MEASURED_END])
+        begin_body(m, cost)
+        m[frame + B_GUARDS] = m[step + P_GUARDS]
+        m[frame + B_GUARDS_END] = m[step + P_GUARDS_END]
+        draw_guards(m, frame)
+        write(m, log, STEP_PHASE, number, COST)
+        m[PHASE] = COST
+        return True
+    if m[WAIT_FROM] < 0:
+        m[WAIT_FROM] = now
+        m[WAIT_UNTIL] = NEVER
+        if m[step + P_LIMIT_MOST] >= 0:
+            m[WAIT_UNTIL] = now + draw_cost(m, m[step + P_LIMIT_LEAST], m[step + P_LIMIT_MOST])
+        write(m, log, STEP_PHASE, number, WAITING)
+    if now < m[WAIT_UNTIL]:
+        return False
+    m[PHASE] = FINISH
+    return True
+
+
+@compiled
+def end_cost(m: Ints, log: Ints, number: int) -> None:
+    """The cost of a step is paid: its pause begins."""
+    step = m[STEPS] + number * STEP_SIZE
+    m[step + P_BODY] += m[m[FRAMES] + B_COST]
+    pause = draw_cost(m, m[step + P_PAUSE_LEAST], m[step + P_PAUSE_MOST])
+    m[WAIT_UNTIL] = m[NOW] + pause
+    m[PHASE] = PAUSE
+    if pause:
+        write(m, log, STEP_PHASE, number, PAUSE)
+
+
+@compiled
+def halt(m: Ints, log: Ints, number: int) -> None:
+    """A step sleeps, unless one of its flags is set: it looks and halts as one."""
+    step = m[STEPS] + number * STEP_SIZE
+    m[PHASE] = FINISH
+    if m[step + P_SLEEPS] == 0:
+        return
+    for address in range(m[step + P_UNLESS], m[step + P_UNLESS_END]):
+        if m[m[FLAGS] + m[address] * FLAG_SIZE + F_SET]:
+            return
+    m[MODE] = HALT
+    m[HALTED] = m[NOW]
+    write(m, log, HALTS, number, m[NOW])
+
+
+@compiled
+def loop_act(m: Ints, log: Ints) -> bool:
+    """(5) The loop's next act; False when it has to let time pass first."""
+    phase, number = m[PHASE], m[AT_STEP]
+    if phase == IDLE:
+        return False
+    if phase == OVERHEAD or phase == COST:
+        frame = m[FRAMES]
+        if m[frame + B_DONE] < m[frame + B_COST]:
+            return False
+        if phase == COST:
+            end_cost(m, log, number)
+        else:
+            m[AT_STEP] = 0
+            m[PHASE] = GATE
+    elif phase == GATE:
+        if number == m[N_STEPS]:
+            begin_pass(m)
+        elif opens(m, log, number):
+            m[PHASE] = WAITING
+            m[WAIT_FROM] = -1
+        else:
+            m[AT_STEP] = number + 1
+    elif phase == WAITING:
+        return wait_or_work(m, log, number)
+    elif phase == PAUSE:
+        if m[NOW] < m[WAIT_UNTIL]:
+            return False
+        m[PHASE] = SLEEP
+    elif phase == SLEEP:
+        halt(m, log, number)
+    else:
+        began = m[STEP_BEGAN]
+        observe(m, m[m[STEPS] + number * STEP_SIZE + P_STATS] + m[STAT_SIZE], m[NOW] - began, 1)
+        write(m, log, STEP_END, number, began)
+        m[AT_STEP] = number + 1
+        m[PHASE] = GATE
+        raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number) + 1)
+    return True
+
+
+# --- time ------------------------------------------------------------------------------------------------------------
+
+
+@compiled
+def begin_waking(m: Ints, log: Ints) -> None:
+    """A line is pending while the core is halted."""
+    length = draw_cost(m, m[WAKE_LEAST], m[WAKE_MOST])
+    m[ASLEEP] += m[NOW] - m[HALTED]
+    m[WAKING] += length
+    m[MODE] = WAKE
+    m[UNTIL] = m[NOW] + length
+    write(m, log, WAKES, m[AT_STEP], m[HALTED])
+
+
+@compiled
+def core_acts(m: Ints, log: Ints) -> None:
+    """(3), (4) and (5) of an instant, again and again, until time has to pass."""
+    for _ in range(MOST_ACTS):
+        mode = m[MODE]
+        if mode == HALT:
+            if m[BEST] >= m[N_LINES]:
+                return
+            begin_waking(m, log)
+            continue
+        if mode != RUN:
+            if m[NOW] < m[UNTIL]:
+                return
+            if mode == ENTRY:
+                finish_entry(m, log)
+            else:
+                m[MODE] = RUN
+                if mode == EXIT:
+                    write(m, log, BACK, m[m[FRAME] + B_ROW] if m[DEPTH] else m[N_ROWS], m[NOW])
+        frame = m[FRAME]
+        if m[DEPTH] > 0:
+            if m[frame + B_START] >= 0 and m[frame + B_DONE] == m[frame + B_COST]:
+                end_routine(m, log)
+            elif acceptable(m):
+                accept(m, log, m[ENTRY_LEAST], m[ENTRY_MOST])
+            elif m[frame + B_START] >= 0:
+                return
+            else:
+                begin_routine(m, log, frame)
+        elif m[PHASE] == COST and m[frame + B_DONE] == m[frame + B_COST]:
+            end_cost(m, log, m[AT_STEP])  # a body that has ended holds nothing off any more
+        elif acceptable(m):
+            accept(m, log, m[ENTRY_LEAST], m[ENTRY_MOST])
+        elif not loop_act(m, log):
+            return
+    m[FAULT] = 1
+
+
+@compiled
+def burns(m: Ints) -> bool:
+    """Whether the running context burns CPU time, so that its body gets on."""
+    if m[MODE] != RUN:
+        return False
+    return m[DEPTH] > 0 or m[PHASE] == OVERHEAD or m[PHASE] == COST
+
+
+@compiled
+def body_edge(m: Ints) -> int:
+    """When the body on top ends, or the guard in it that holds the best pending line off."""
+    frame = m[FRAME]
+    edge, best = m[frame + B_COST], m[BEST]
+    if best < m[N_LINES] and (m[DEPTH] == 0 or m[NESTING]) and m[frame + B_GUARDS] != m[frame + B_GUARDS_END]:
+        if m[DEPTH] > 0 or m[PHASE] == COST:
+            until = held_until(m, frame, m[m[LINES] + best * LINE_SIZE + L_URGENCY])
+            if until >= 0:
+                edge = min(edge, until)
+    return m[NOW] + edge - m[frame + B_DONE]
+
+
+@entry_point
+def play(memory: Ints, records: Ints, turns: int) -> bool:
+    """Play until the end, for ``turns`` instants at most, or until there is no room for records; whether it ended.
+
+    A fault (a chain that takes no time) is noted in ``memory[FAULT]``.
+    """
+    m, log, full = bare(memory), bare(records), len(records) - 16384
+    for _ in range(turns):
+        if m[EARLIEST] <= m[NOW]:
+            outside(m, log)
+        core_acts(m, log)
+        now, later = m[NOW], m[EARLIEST]
+        if later <= now:
+            continue
+        if burns(m):
+            later = min(later, body_edge(m))
+            if later > m[END] or m[FAULT]:
+                return True
+            m[m[FRAME] + B_DONE] += later - now
+        else:
+            if m[MODE] == RUN:
+                if m[PHASE] == WAITING or m[PHASE] == PAUSE:
+                    later = min(later, m[WAIT_UNTIL])
+            elif m[MODE] != HALT:
+                later = min(later, m[UNTIL])
+            if later > m[END] or m[FAULT]:
+                return True
+        m[NOW] = later
+        if m[LOGGED] > full:
+            return False
+    return False
+
+
+@entry_point
+def begin(memory: Ints, records: Ints, primed: Ints) -> None:
+    """Time zero: the first event of every source is known, primed units begin."""
+    m, log = bare(memory), bare(records)
+    for source in range(m[N_SOURCES]):
+        set_next(m, m[N_UNITS] + source, next_event(m, source, True))
+    for unit in range(m[N_UNITS]):
+        if primed[unit] and start_unit(m, log, unit):
+            raise_event(m, log, m[N_SOURCES] + 2 * unit)

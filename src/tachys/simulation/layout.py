@@ -1,0 +1,73 @@
+"""The engine's memory: one flat array of whole numbers, in which every thing has a record of its own.
+
+The first words are the scalars below; some say where the records of a kind begin. A record is reached by its address,
+a field by address + offset. Times are picoseconds, names are indices, addresses are places in the same array. Items
+are what happens outside the core by itself, units first, then sources. Rows are the inputs of the lines, in the order
+of acceptance. Events are numbered sources, then start and end of every unit, of every line, of every step.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Ints = NDArray[np.int64]
+
+NEVER = 1 << 62
+BLOCK = 16  # items whose earliest time is kept together
+OCTAVES = 62
+
+# --- scalars: where the run stands --------------------------------------------------------------------------------
+(NOW, END, EARLIEST, BEST, MODE, UNTIL, DEPTH, FRAME, ENTERING, PHASE, AT_STEP, PASS_RAN, PASS_BEGAN, PASS_COST,
+ WAIT_FROM, WAIT_UNTIL, STEP_BEGAN, HALTED, LOGGED, FAULT, LOOP_LOAD, ASLEEP, WAKING, DRAW_0, DRAW_1, DRAW_2,
+ DRAW_3) = range(27)  # fmt: skip
+# --- scalars: how many there are, and where their records begin ---------------------------------------------------
+(N_SOURCES, N_UNITS, N_LINES, N_ROWS, N_STEPS, N_FLAGS, N_ITEMS, N_BLOCKS, SOURCES, UNITS, LINES, ROWS, STEPS, FLAGS,
+ FRAMES, FRAME_SIZE, NEXT, BLOCKS, RAISES_AT, CHAIN, CHAIN_SIZE, STATS, STAT_SIZE) = range(27, 50)  # fmt: skip
+# --- scalars: how to play -----------------------------------------------------------------------------------------
+(COSTS, ARRIVALS, JITTER, BITS, RECORD, NESTING, LATE_ARRIVAL, ENTRY_LEAST, ENTRY_MOST, EXIT_LEAST, EXIT_MOST,
+ CHAIN_LEAST, CHAIN_MOST, WAKE_LEAST, WAKE_MOST, OVERHEAD_LEAST, OVERHEAD_MOST) = range(50, 67)  # fmt: skip
+SCALARS = 67
+
+# --- fields of the records ----------------------------------------------------------------------------------------
+(S_KIND, S_JITTER, S_WHOLE, S_REST, S_DEN, S_GAP, S_EXTRA, S_COUNT, S_PAUSE, S_ROOM, S_BASE, S_OVER, S_LEFT, S_BEGAN,
+ S_HELD) = range(15)  # fmt: skip
+SOURCE_SIZE = 15
+U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST = range(9)
+UNIT_SIZE = 9
+(L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
+ L_STATS) = range(13)  # fmt: skip
+LINE_SIZE = 13
+R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_MEASURED, R_MEASURED_END = range(8)
+ROW_SIZE = 8
+(P_POLLS, P_WHOLE, P_REST, P_DEN, P_REARM, P_WAIT_KIND, P_WAIT_FOR, P_LIMIT_LEAST, P_LIMIT_MOST, P_LEAST, P_MOST,
+ P_PAUSE_LEAST, P_PAUSE_MOST, P_SLEEPS, P_UNLESS, P_UNLESS_END, P_GUARDS, P_GUARDS_END, P_MEASURED, P_MEASURED_END,
+ P_DUE, P_DUE_OVER, P_LAST, P_BODY, P_STATS) = range(25)  # fmt: skip
+STEP_SIZE = 25
+F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
+FLAG_SIZE = 3
+# of the stack, the loop at the bottom
+B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_HOLDS = range(9)
+G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to the end of the body
+GUARD_SIZE = 5
+T_COUNT, T_HIGH, T_LOW, T_LEAST, T_MOST, T_BUCKETS = range(6)  # the sum is T_HIGH · 2^40 + T_LOW
+
+# --- modes of the core; phases of the loop ------------------------------------------------------------------------
+RUN, ENTRY, EXIT, WAKE, HALT = range(5)
+OVERHEAD, GATE, WAITING, COST, PAUSE, SLEEP, FINISH, IDLE = range(8)
+
+# --- how sources come, units that are busy, software timers that re-arm -------------------------------------------
+PERIODIC, SPORADIC, BURST = range(3)
+DROP, RESTART, QUEUE = range(3)
+GRID, SKIP, FROM_NOW = range(3)
+
+# --- how costs and arrivals are played -----------------------------------------------------------------------------
+MOST, LEAST, UNIFORM, TRIANGULAR, MEASURED = range(5)
+DENSE, MEAN = range(2)
+NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
+
+# --- records of what happened: three words, time, kind·KIND + index, time of the cause -----------------------------
+(SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
+ FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE) = range(17)  # fmt: skip
+KIND = 1 << 20
+RECORD_SIZE = 3

@@ -1,0 +1,278 @@
+"""From a System to the engine's memory (see ``layout``), as it is at time zero."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterable
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.errors import input_error
+from tachys.model.quantities import ZERO, Range
+from tachys.model.system import Guard, Source, Step, System
+from tachys.simulation import layout as at
+from tachys.simulation.index import Index
+from tachys.simulation.ways import Ways
+
+_COSTS = {"most": at.MOST, "least": at.LEAST, "drawn": at.UNIFORM, "triangular": at.TRIANGULAR, "measured": at.MEASURED}
+_JITTER = {"none": at.NO_JITTER, "drawn": at.DRAWN_JITTER, "first-late": at.FIRST_LATE}
+_REARM = {"grid": at.GRID, "skip": at.SKIP, "now": at.FROM_NOW}
+_BUSY = {"drop": at.DROP, "restart": at.RESTART, "queue": at.QUEUE}
+MOST_WORDS = 1 << 27  # 1 GiB
+FEW_LINES = 100  # with more of them the histograms are coarser
+
+
+def make_memory(system: System, index: Index, ways: Ways, end: int, *, record: bool) -> at.Ints:
+    """The memory of a run that ends at ``end`` ps. ``record``: keep a record of everything that happens.
+
+    Raises:
+        InputError: the model asks for more room than there is.
+    """
+    return _Builder(system, index, ways).build(end, record)
+
+
+def histogram_bits(system: System) -> int:
+    """Each octave of a histogram has two to the power of this many buckets."""
+    return 6 if len(system.isrs) <= FEW_LINES else 4
+
+
+class _Builder:
+    def __init__(self, system: System, index: Index, ways: Ways) -> None:
+        self.system = system
+        self.index = index
+        self.ways = ways
+        self.words: list[int] = [0] * at.SCALARS
+        self.flags = {flag: number for number, flag in enumerate(index.flags)}
+        self.units = {unit: number for number, unit in enumerate(index.units)}
+        self.dice = random.Random(ways.seed)
+        self.bits = histogram_bits(system)
+        self.stat_size = at.T_BUCKETS + ((at.OCTAVES + 2) << self.bits)
+
+    def build(self, end: int, record: bool) -> at.Ints:
+        system, words = self.system, self.words
+        self._refuse_giants()
+        for place, many in (
+            (at.N_SOURCES, len(system.sources)), (at.N_UNITS, len(system.units)), (at.N_LINES, len(system.isrs)),
+            (at.N_ROWS, len(self.index.rows)), (at.N_STEPS, len(system.steps)), (at.N_FLAGS, len(self.flags)),
+            (at.N_ITEMS, len(system.units) + len(system.sources)), (at.BITS, self.bits),
+        ):  # fmt: skip
+            words[place] = many
+        self._ways(end, record)
+        self._items()
+        self._raises()
+        first_stat = self._stats_address()
+        self._table(at.SOURCES, [self._source(source) for source in system.sources])
+        self._table(at.UNITS, [self._unit(number) for number in range(len(system.units))])
+        self._table(at.LINES, [self._line(number, first_stat) for number in range(len(system.isrs))])
+        self._table(at.ROWS, [row for number in range(len(system.isrs)) for row in self._rows(number)])
+        self._table(at.STEPS, [self._step(number, step, first_stat) for number, step in enumerate(system.steps)])
+        self._table(at.FLAGS, [[0, 0, 0] for _ in self.flags])
+        self._frames()
+        memory = np.array(words, np.int64)
+        return self._with_stats(memory)
+
+    # --- parts -----------------------------------------------------------------------------------------------------
+
+    def _put(self, values: Iterable[int]) -> int:
+        """Lay words down; their address."""
+        address = len(self.words)
+        self.words.extend(values)
+        return address
+
+    def _table(self, place: int, records: list[list[int]]) -> None:
+        self.words[place] = self._put(word for record in records for word in record)
+
+    def _ways(self, end: int, record: bool) -> None:
+        words, core, ways = self.words, self.system.core, self.ways
+        overhead = self.system.loop.overhead if self.system.loop else ZERO
+        words[at.END] = end
+        words[at.EARLIEST] = at.NEVER
+        words[at.BEST] = len(self.system.isrs)
+        words[at.PASS_BEGAN] = -1
+        words[at.AT_STEP] = len(self.system.steps)
+        words[at.PHASE] = at.GATE if self.system.loop else at.IDLE
+        words[at.COSTS] = _COSTS[ways.costs]
+        words[at.ARRIVALS] = at.DENSE if ways.arrivals == "gap" else at.MEAN
+        words[at.JITTER] = _JITTER[ways.jitter]
+        words[at.RECORD], words[at.NESTING], words[at.LATE_ARRIVAL] = record, core.nesting, core.late_arrival
+        for place, times in (
+            (at.ENTRY_LEAST, core.entry), (at.EXIT_LEAST, core.exit), (at.CHAIN_LEAST, core.chain),
+            (at.WAKE_LEAST, core.wake), (at.OVERHEAD_LEAST, overhead),
+        ):  # fmt: skip
+            words[place], words[place + 1] = times.least, times.most
+        for place in (at.DRAW_0, at.DRAW_1, at.DRAW_2, at.DRAW_3):
+            words[place] = self.dice.getrandbits(32) | 1
+
+    def _items(self) -> None:
+        items = max(1, self.words[at.N_ITEMS])
+        blocks = -(-items // at.BLOCK)
+        self.words[at.N_BLOCKS] = blocks
+        self.words[at.NEXT] = self._put([at.NEVER] * (blocks * at.BLOCK))
+        self.words[at.BLOCKS] = self._put([at.NEVER] * blocks)
+
+    def _raises(self) -> None:
+        """What every event raises: rows as their number, units as -1 - number; in the order written."""
+        targets: dict[str, list[int]] = {event: [] for event in self.index.events()}
+        for unit in self.system.units:
+            for event in unit.on:
+                targets[event].append(-1 - self.units[unit.name])
+        for row, (_, event) in enumerate(self.index.rows):
+            targets[event].append(row)
+        addresses = [self._put(values) for values in targets.values()]
+        self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
+        self.words[at.CHAIN_SIZE] = 4 * len(self.units) + 16
+        self.words[at.CHAIN] = self._put([0] * self.words[at.CHAIN_SIZE])
+
+    def _source(self, source: Source) -> list[int]:
+        whole, rest, bottom = _split(self._period(source))
+        together, room = _together(source), 0
+        if source.period is not None and source.jitter:
+            room = self._put([0] * (source.jitter * bottom // (whole * bottom + rest) + 3))
+        begin = self._begin(source)
+        kind = at.PERIODIC if source.period is not None else at.BURST if source.burst else at.SPORADIC
+        pause = source.burst.every if source.burst else source.gap
+        return [kind, source.jitter, whole, rest, bottom, source.gap, _extra(source), together, pause, room, begin, 0, 0,
+                begin, 0]  # fmt: skip
+
+    def _period(self, source: Source) -> Fraction:
+        if source.period is None or source.period_least is None or source.period_most is None:
+            return Fraction(1)
+        return self._within(source.period, source.period_least, source.period_most)
+
+    def _within(self, nominal: Fraction, least: Fraction, most: Fraction) -> Fraction:
+        """A period as written, or anywhere within its tolerance."""
+        if self.ways.rates == "nominal" or least == most:
+            return nominal
+        drawn = least + (most - least) * Fraction(self.dice.randint(0, 1024), 1024)
+        rounded = Fraction(int(drawn * 2**20), 2**20)
+        return rounded if least <= rounded <= most else nominal
+
+    def _begin(self, source: Source) -> int:
+        """The first (nominal) instant of a source."""
+        drawn = self.dice.random()
+        if source.name in self.ways.begin:
+            return self.ways.begin[source.name]
+        if source.offset is not None:
+            return source.offset
+        if self.ways.phases == "together":
+            return 0
+        span = int(source.period) if source.period is not None else max(source.gap, source.mean * _together(source))
+        return int(drawn * span)
+
+    def _unit(self, number: int) -> list[int]:
+        unit = self.system.units[number]
+        depth = max(unit.depth, 1)
+        return [unit.takes.least, unit.takes.most, _BUSY[unit.busy], depth, self._put([0] * depth), 0, 0, 0, 0]
+
+    def _line(self, number: int, first_stat: int) -> list[int]:
+        isr = self.system.isrs[number]
+        size = isr.pending * len(isr.on)
+        room = self._put([0] * (2 * size))
+        sets = self._put(self.flags[flag] for flag in isr.sets)
+        guards = self._guards(isr.guards)
+        stat = first_stat + 4 * number * self.stat_size
+        return [isr.urgency, isr.serves_all, room, size, 0, 0, sets, sets + len(isr.sets), *guards, 0, 0, stat]
+
+    def _guards(self, guards: tuple[Guard, ...]) -> tuple[int, int]:
+        first = self._put(
+            word for guard in guards for word in (guard.urgency, *_pair(guard.at), *_pair(guard.length))
+        )  # fmt: skip
+        return first, first + at.GUARD_SIZE * len(guards)
+
+    def _rows(self, number: int) -> list[list[int]]:
+        isr = self.system.isrs[number]
+        measured = self._measured(f"isr.{isr.name}")
+        return [[number, cost.least, cost.most, isr.pending, 0, 0, *measured] for cost in isr.costs]
+
+    def _measured(self, body: str) -> tuple[int, int]:
+        values = self.ways.measured.get(body, ())
+        first = self._put(values)
+        return first, first + len(values)
+
+    def _step(self, number: int, step: Step, first_stat: int) -> list[int]:
+        polls = self.flags[step.polls] if step.polls else -1
+        whole, rest, bottom = 0, 0, 0
+        if step.every is not None:
+            whole, rest, bottom = _split(self._within(step.every.nominal, step.every.least, step.every.most))
+        kind, waits = 0, 0
+        if step.waits is not None:
+            is_unit = step.waits.startswith("unit.")
+            kind, waits = (1, self.units[step.waits[5:]]) if is_unit else (2, self.flags[step.waits])
+        unless = self._put(self.flags[flag] for flag in step.unless)
+        stat = first_stat + (4 * len(self.system.isrs) + len(self.units) + 3 * number) * self.stat_size
+        return [polls, whole, rest, bottom, _REARM[step.rearm], kind, waits, *_pair(step.at_most), *_pair(step.cost),
+                *_pair(step.pause), step.sleeps, unless, unless + len(step.unless), *self._guards(step.guards),
+                *self._measured(f"step.{step.name}"), whole, rest, -1, 0, stat]  # fmt: skip
+
+    def _frames(self) -> None:
+        bodies = [*(isr.guards for isr in self.system.isrs), *(step.guards for step in self.system.steps)]
+        guards = max((len(each) for each in bodies), default=0)
+        depth = len({isr.urgency for isr in self.system.isrs}) + 2
+        size = at.B_HOLDS + 1 + 2 * guards
+        first = len(self.words)
+        for number in range(depth):
+            holds = first + number * size + at.B_HOLDS + 1
+            self._put([0] * at.B_HOLDS + [holds] + [0] * (2 * guards))
+        self.words[at.FRAMES] = self.words[at.FRAME] = first
+        self.words[at.FRAME_SIZE] = size
+
+    # --- statistics ------------------------------------------------------------------------------------------------
+
+    def _stats_address(self) -> int:
+        """Where the statistics will begin: behind everything else, which is laid down below this address."""
+        return 1 << 40
+
+    def _with_stats(self, memory: at.Ints) -> at.Ints:
+        """Append the statistics and turn the addresses into them, which were counted from 2^40, into real ones."""
+        lines, units, steps = len(self.system.isrs), len(self.units), len(self.system.steps)
+        many = 4 * lines + units + 3 * steps + len(self.flags) + 1
+        base = len(memory)
+        stats = np.zeros((many, self.stat_size), np.int64)
+        stats[:, at.T_LEAST] = at.NEVER
+        stats[:, at.T_MOST] = -1
+        memory[at.STATS], memory[at.STAT_SIZE] = base, self.stat_size
+        for number in range(lines):
+            memory[memory[at.LINES] + number * at.LINE_SIZE + at.L_STATS] += base - (1 << 40)
+        for number in range(steps):
+            memory[memory[at.STEPS] + number * at.STEP_SIZE + at.P_STATS] += base - (1 << 40)
+        for number in range(len(self.flags)):
+            place = base + (4 * lines + units + 3 * steps + number) * self.stat_size
+            memory[memory[at.FLAGS] + number * at.FLAG_SIZE + at.F_STATS] = place
+        return np.concatenate([memory, stats.ravel()])
+
+    def _refuse_giants(self) -> None:
+        system = self.system
+        wanted = {
+            "pending": sum(2 * isr.pending * len(isr.on) for isr in system.isrs),
+            "depth": sum(unit.depth for unit in system.units),
+            "jitter": sum(int(s.jitter / s.period) for s in system.sources if s.period),
+        }
+        for what, words in wanted.items():
+            if words > MOST_WORDS // 4:
+                raise input_error(
+                    system.title or "model", f"the simulation has no room for so much {what}", "write a smaller number"
+                )
+
+
+def _pair(value: Range | None) -> tuple[int, int]:
+    return (-1, -1) if value is None else (value.least, value.most)
+
+
+def _split(period: Fraction) -> tuple[int, int, int]:
+    """(whole, rest, denominator) of a period."""
+    return period.numerator // period.denominator, period.numerator % period.denominator, period.denominator
+
+
+def _together(source: Source) -> int:
+    """Events that come one after the other: of a burst, or of a frame on a serial line."""
+    return source.burst.count if source.burst else source.serial.frame if source.serial else 1
+
+
+def _extra(source: Source) -> int:
+    """What the mean adds to the least distance: of one event, or of all that come together."""
+    if source.period is not None:
+        return 0
+    count = _together(source)
+    least = source.burst.every if source.burst else source.gap * count
+    return max(0, source.mean * count - least)

@@ -1,0 +1,140 @@
+"""Statistics of a run: from the counters and histograms in the engine's memory to figures by name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.simulation import layout as at
+from tachys.simulation.index import Index
+
+_SHARES = {"median": 0.5, "p95": 0.95, "p99": 0.99, "p999": 0.999}
+
+
+@dataclass(frozen=True, slots=True)
+class Stats:
+    """Times in ps. ``least``, ``mean`` and ``most`` are exact; percentiles are of the nearest rank, rounded up to the
+    end of a bucket (at most 1.6 % of the value wide; 6.3 % where there are more than a hundred routines)."""
+
+    count: int
+    least: int
+    mean: Fraction
+    median: int
+    p95: int
+    p99: int
+    p999: int
+    most: int
+
+
+@dataclass(slots=True)
+class Counted:
+    """One quantity while it is still being counted; runs can be added up."""
+
+    count: int
+    total: int
+    least: int
+    most: int
+    buckets: at.Ints
+    bits: int
+
+    def add(self, other: Counted) -> None:
+        """Take in what another run has counted."""
+        self.count += other.count
+        self.total += other.total
+        self.least, self.most = min(self.least, other.least), max(self.most, other.most)
+        self.buckets = self.buckets + other.buckets
+
+    def stats(self) -> Stats | None:
+        """The figures; None where nothing was counted."""
+        if not self.count:
+            return None
+        places = np.cumsum(self.buckets)
+        ranks = {}
+        for name, share in _SHARES.items():
+            rank = max(1, int(np.ceil(share * self.count)))
+            bucket = int(np.searchsorted(places, rank))
+            ranks[name] = min(self.most, max(self.least, bucket_end(bucket, self.bits)))
+        return Stats(self.count, self.least, Fraction(self.total, self.count), most=self.most, **ranks)
+
+
+def bucket_end(bucket: int, bits: int) -> int:
+    """The largest time in ps that falls into a bucket of the histogram."""
+    octave = max(0, (bucket >> bits) - 1)
+    return ((bucket - (octave << bits) + 1) << octave) - 1
+
+
+def counted(memory: at.Ints, index: Index) -> dict[str, Counted]:
+    """Every quantity of a run, by name: "isr.tick.latency", "step.log.late", "flag.ready", "pass", …"""
+    names = [f"isr.{name}.{what}" for name in index.isrs for what in ("latency", "response", "span", "cost")]
+    names += [f"unit.{name}.time" for name in index.units]
+    names += [f"step.{name}.{what}" for name in index.steps for what in ("interval", "duration", "late")]
+    names += [f"flag.{name}" for name in index.flags] + ["pass"]
+    size, bits = int(memory[at.STAT_SIZE]), int(memory[at.BITS])
+    table = memory[memory[at.STATS] :].reshape(len(names), size)
+    return {
+        name: Counted(
+            int(row[at.T_COUNT]), (int(row[at.T_HIGH]) << 40) + int(row[at.T_LOW]), int(row[at.T_LEAST]),
+            int(row[at.T_MOST]), row[at.T_BUCKETS :], bits,
+        )
+        for name, row in zip(names, table, strict=True)
+    }  # fmt: skip
+
+
+def losses(memory: at.Ints, index: Index) -> dict[str, int]:
+    """How much was lost: by "isr.NAME", "unit.NAME", "flag.NAME" (overwritten), and by input "isr.NAME(EVENT)"."""
+    found = {f"isr.{name}": 0 for name in index.isrs}
+    for number, (isr, event) in enumerate(index.rows):
+        lost = int(memory[memory[at.ROWS] + number * at.ROW_SIZE + at.R_LOST])
+        found[f"isr.{isr}"] += lost
+        found[f"isr.{isr}({event})"] = lost
+    for number, unit in enumerate(index.units):
+        found[f"unit.{unit}"] = int(memory[memory[at.UNITS] + number * at.UNIT_SIZE + at.U_LOST])
+    for number, flag in enumerate(index.flags):
+        found[f"flag.{flag}"] = int(memory[memory[at.FLAGS] + number * at.FLAG_SIZE + at.F_OVER])
+    return found
+
+
+def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
+    """What was taken of the core up to ``end``, in ps, by who; the bodies that still ran at the end up to there.
+
+    "isr.NAME" and "step.NAME" are bodies, "isr.NAME.overhead" its entries, exits and chains, "loop.overhead" that of
+    passes in which a step ran; "asleep" and "wake" stand apart, and "spun" is the rest.
+    """
+    found: dict[str, int] = {}
+    for number, name in enumerate(index.isrs):
+        line = int(memory[at.LINES]) + number * at.LINE_SIZE
+        found[f"isr.{name}"] = int(memory[line + at.L_BODY])
+        found[f"isr.{name}.overhead"] = int(memory[line + at.L_OVER])
+    for number, name in enumerate(index.steps):
+        found[f"step.{name}"] = int(memory[memory[at.STEPS] + number * at.STEP_SIZE + at.P_BODY])
+    found["loop.overhead"] = int(memory[at.LOOP_LOAD])
+    found["asleep"], found["wake"] = int(memory[at.ASLEEP]), int(memory[at.WAKING])
+    _at_the_end(memory, index, end, found)
+    found["spun"] = max(0, end - sum(found.values()))
+    return found
+
+
+def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) -> None:
+    """Add the parts of bodies, and take off the parts of entries, exits and wakings, that lie on the end."""
+    mode, now, until = int(memory[at.MODE]), int(memory[at.NOW]), int(memory[at.UNTIL])
+    frames, size = int(memory[at.FRAMES]), int(memory[at.FRAME_SIZE])
+    depth = int(memory[at.DEPTH])
+    running = max(0, end - now) if mode == at.RUN else 0
+    for level in range(1, depth + 1):
+        frame = frames + level * size
+        done = int(memory[frame + at.B_DONE]) + (running if level == depth else 0)
+        found[f"isr.{index.isrs[int(memory[frame + at.B_LINE])]}"] += done
+    phase = int(memory[at.PHASE])
+    done = int(memory[frames + at.B_DONE]) + (running if depth == 0 else 0)
+    if phase == at.COST:
+        found[f"step.{index.steps[int(memory[at.AT_STEP])]}"] += done
+    if mode == at.HALT:
+        found["asleep"] += end - int(memory[at.HALTED])
+    beyond = max(0, until - end)
+    if mode == at.WAKE:
+        found["wake"] -= beyond
+    elif mode in (at.ENTRY, at.EXIT) and beyond:
+        owner = max(found, key=lambda name: found[name] if name.endswith(".overhead") and "isr." in name else -1)
+        found[owner] -= min(beyond, found[owner])
