@@ -148,7 +148,9 @@ def lone_models(draw):
         for i in range(draw(st.integers(0, 3))):
             cost = draw(costs(20))
             rearm = draw(st.sampled_from(["grid", "skip", "now"]))
-            gate = draw(st.sampled_from(["", f'polls = "f{i % 2}"\n', f'every = {ns(40 + 30 * i)}\nrearm = "{rearm}"\n']))
+            gate = draw(
+                st.sampled_from(["", f'polls = "f{i % 2}"\n', f'every = {ns(40 + 30 * i)}\nrearm = "{rearm}"\n'])
+            )
             text += f"[step.p{i}]\ncost = {span(cost)}\n{gate}{draw(guards(cost[1], levels))}"
             text += draw(st.sampled_from(["", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))
     return text

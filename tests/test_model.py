@@ -1,13 +1,19 @@
 """Reading a model: exact quantities, and every fault of a file at once, each with its line."""
 
+import json
+import re
 from fractions import Fraction
+from pathlib import Path
 
 import pytest
 
+from tachys.bounds.analysis import bounds
+from tachys.bounds.export import bounds_data
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.model.places import key_lines
 from tachys.model.quantities import Range, parse_duration, parse_share
+from tachys.model.schema import json_schema
 
 GOOD = """tachys = 1
 [clock.bus]
@@ -61,7 +67,7 @@ def test_all_faults_of_a_file_come_at_once():
         'm.toml:17: probe.D0: "isr.wheel.start" happens at an instant, which a level cannot show; '
         'add edge = "rise", "fall", "both" or "toggle"',
         'm.toml:19: need.x: does not say what must hold; write from, to and within = "40 us"; or load = "70 %"; '
-            'or of and one of lost = 0, jitter = "5 us", every = "50 ms" with give_or_take = "2 %"',
+        'or of and one of lost = 0, jitter = "5 us", every = "50 ms" with give_or_take = "2 %"',
         'm.toml:20: need.x.from: "source.wheel" names no event; did you mean "source.whel"?',
     ]
 
@@ -135,3 +141,36 @@ def test_serial_lines_bring_bytes_back_to_back():
     source = read_model(text, "m.toml").source("wheel")
     assert source.gap == 10 * 10**12 * 100 // (115200 * 102)
     assert source.serial.setting.steps == 8
+
+
+def keys_of(schema):
+    """Every key of every table of the language, from its JSON Schema."""
+    tables = [schema, *schema["$defs"].values()]
+    return {key for table in tables for key in table.get("properties", {})}
+
+
+def test_a_model_of_every_key_is_read_bounded_and_told():
+    text = (Path(__file__).parent / "every_key.toml").read_text()
+    unused = {key for key in keys_of(json_schema()) if not re.search(rf"\b{key}\b", text)}
+    assert unused == set()
+    system = read_model(text, "every_key.toml")
+    data = json.loads(json.dumps(bounds_data(bounds(system)), allow_nan=False))
+    for section, things in (("isrs", system.isrs), ("units", system.units), ("steps", system.steps)):
+        assert list(data[section]) == [thing.name for thing in things]
+    assert set(data["flags"]) == {"ready", "rare"}
+    assert data["needs"].keys() == {"adc.deadline", "way", "kept", "room", "pace", "steady", "watchdog"}
+
+
+def test_a_variant_is_laid_over_the_model():
+    text = (Path(__file__).parent / "every_key.toml").read_text()
+    plain, slow = read_model(text, "m.toml"), read_model(text, "m.toml", "slow")
+    assert (plain.core.clock.hertz, slow.core.clock.hertz) == (48 * 10**6, 24 * 10**6)
+    assert (len(plain.isr("adc").guards), slow.isr("adc").guards) == (1, ())
+    with pytest.raises(InputError, match='there is no variant "slwo"; did you mean "slow"'):
+        read_model(text, "m.toml", "slwo")
+    wrong = faults(text + "[variant.more]\nisr.adc.cots = 1\n[variant.other.source.rare]\nevery = '1 ms'\n")
+    last = text.count("\n")
+    assert wrong == [
+        f'm.toml:{last + 2}: variant.more.isr.adc.cots: unknown key; did you mean "cost"?',
+        f"m.toml:{last + 3}: variant.other.source.rare.mean: goes with gap or serial or burst, not with every; remove it",
+    ]

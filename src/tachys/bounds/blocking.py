@@ -52,11 +52,14 @@ class Blockers:
                 if other.urgency > line.urgency
                 for part in self._guards(other, line.urgency)
             ]
-        return max((part for part in found if part is not None), key=lambda part: part.total, default=Part("", "", 0, 0))
+        return max(
+            (part for part in found if part is not None), key=lambda part: part.total, default=Part("", "", 0, 0)
+        )
 
     def _longest_running(self) -> list[Part | None]:
         """The longest routine of the same level (or any, without nesting) that stands behind each line."""
-        core, found, longest = self._system.core, [], None
+        core, longest = self._system.core, None
+        found: list[Part | None] = []
         end = after_body(core)
         following: Isr | None = None
         for isr in reversed(self._system.isrs):

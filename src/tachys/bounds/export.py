@@ -115,7 +115,14 @@ def bounds_rows(bounds: Bounds) -> list[list[object]]:
     lost |= {f"unit.{name}": unit.lost for name, unit in bounds.units.items()}
     lost |= {f"flag.{name}": flag.overwritten for name, flag in bounds.flags.items()}
     rows: list[list[object]] = [
-        [name, title, seconds(figure.least), seconds(figure.most), None, _possible(lost[name]) if name in lost else None]
+        [
+            name,
+            title,
+            seconds(figure.least),
+            seconds(figure.most),
+            None,
+            _possible(lost[name]) if name in lost else None,
+        ]
         for name, figures in catalog(bounds).items()
         for title, figure in figures
         if not name.startswith("need.")

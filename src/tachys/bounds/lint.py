@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from tachys.bounds.result import Bounds, Verdict
 from tachys.errors import Place, Remark
-from tachys.model.system import FeedNeed, Isr, LoadNeed, LossNeed, Need, System, WithinNeed
+from tachys.model.quantities import time_in_words as shown
+from tachys.model.system import FeedNeed, LoadNeed, LossNeed, Need, System, WithinNeed
 
 
 def lint(found: Bounds) -> list[Remark]:
@@ -25,22 +26,20 @@ def lint(found: Bounds) -> list[Remark]:
 Found = Iterator[tuple[str, str, str, str]]  # key, code, text, mend
 
 
-def _us(ps: int) -> str:
-    return f"{ps / 1e6:g} us"
-
-
 def _long_routines(found: Bounds) -> Found:
     """A routine longer than the shortest gap of a less urgent line that remembers one event."""
     system = found.system
     assert found.reach is not None
+    curve = found.reach.events.curve
+    gaps = {isr.name: min(curve(event).least_span(isr.pending + 1) for event in isr.on) for isr in system.isrs}
     for isr in system.isrs:
         for other in system.isrs[isr.rank + 1 :]:
-            gaps = [found.reach.events.curve(event).least_span(other.pending + 1) for event in other.on]
-            if isr.cost.most > min(gaps):
+            gap = gaps[other.name]
+            if isr.cost.most > gap:
                 yield (
                     f"isr.{isr.name}", "long-routine",
-                    f"it can run {_us(isr.cost.most)}, in which isr.{other.name} loses an event "
-                    f"({other.pending + 1} can come within {_us(min(gaps))}, {other.pending} is remembered)",
+                    f"it can run {shown(isr.cost.most)}, in which isr.{other.name} loses an event "
+                    f"({other.pending + 1} can come within {shown(gap)}, {other.pending} is remembered)",
                     "move work out of the routine into a step, or let the other line go first",
                 )  # fmt: skip
                 break
@@ -58,26 +57,27 @@ def _busy_waits(found: Bounds) -> Found:
                 )  # fmt: skip
 
 
-def _tightest(system: System, isr: Isr) -> int | None:
-    limits = [
-        need.within
-        for need in system.needs
-        if isinstance(need, WithinNeed) and need.ends.startswith(f"isr.{isr.name}.")
-    ]
-    return min(limits, default=None)
+def _tightest(system: System) -> dict[str, int]:
+    """The shortest time that a need leaves each routine that ends one."""
+    limits: dict[str, int] = {}
+    for need in system.needs:
+        if isinstance(need, WithinNeed) and need.ends.startswith("isr."):
+            name = need.ends.split(".")[1]
+            limits[name] = min(need.within, limits.get(name, need.within))
+    return limits
 
 
 def _inverted_needs(found: Bounds) -> Found:
     """Of two routines of one level, the one with more time goes first."""
-    system = found.system
+    system, limits = found.system, _tightest(found.system)
     for isr in system.isrs:
-        own = _tightest(system, isr)
-        for other in system.isrs[: isr.rank]:
-            limit = _tightest(system, other)
+        own = limits.get(isr.name)
+        for other in system.isrs[: isr.rank] if own is not None else ():
+            limit = limits.get(other.name)
             if other.urgency == isr.urgency and own is not None and limit is not None and own < limit:
                 yield (
                     f"isr.{isr.name}", "inverted-order",
-                    f"isr.{other.name} of the same level goes before it and has {_us(limit)}, it itself only {_us(own)}",
+                    f"isr.{other.name} of the same level goes before it and has {shown(limit)}, it only {shown(own)}",
                     f"give it a smaller order than isr.{other.name}, or a more urgent level",
                 )  # fmt: skip
                 break
@@ -88,15 +88,16 @@ def _needless_routines(found: Bounds) -> Found:
     whole = found.loop_pass.most if found.loop_pass is not None else None
     if whole is None:
         return
+    limits = _tightest(found.system)
     for isr in found.system.isrs:
-        limit, latency = _tightest(found.system, isr), found.isrs[isr.name].latency.most
+        limit, latency = limits.get(isr.name), found.isrs[isr.name].latency.most
         delays = any(True for _ in found.system.isrs[isr.rank + 1 :])
         if limit is None or latency is None or not delays or isr.sets:
             continue
         if latency + 2 * whole + isr.cost.most <= limit and isr.cost.most > found.system.core.entry.most:
             yield (
                 f"isr.{isr.name}", "step-would-do",
-                f"it has {_us(limit)}, and a pass of the loop takes at most {_us(whole)}: a step would do",
+                f"it has {shown(limit)}, and a pass of the loop takes at most {shown(whole)}: a step would do",
                 "let the routine set a flag, and do the work in a step that polls it",
             )  # fmt: skip
 
@@ -115,12 +116,12 @@ def _needs_events(need: Need) -> list[str]:
 
 def _unshown_needs(found: Bounds) -> Found:
     """A need without a bound whose events no probe shows."""
-    shown = {probe.shows for probe in found.system.probes} | {
+    probed = {probe.shows for probe in found.system.probes} | {
         thing for probe in found.system.probes for _, thing in probe.codes
     }
     for name, need in found.needs.items():
         events = _needs_events(need.need)
-        unseen = [e for e in events if e not in shown and e.rsplit(".", 1)[0] not in shown]
+        unseen = [e for e in events if e not in probed and e.rsplit(".", 1)[0] not in probed]
         if need.verdict is Verdict.UNSEEN and unseen:
             yield (
                 f"need.{name}", "need-unseen", f"nothing can show it: {need.reason}, and no probe shows {unseen[0]}",
@@ -136,7 +137,7 @@ def _needless_waking(found: Bounds) -> Found:
     polled = {step.polls for step in system.steps} | {step.waits for step in system.steps}
     raised = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
-    rates = {}
+    rates: dict[str, int] = {}
     for isr in system.isrs:
         for event in isr.on:
             source = system.source(event[7:]) if event.startswith("source.") else None
@@ -147,10 +148,10 @@ def _needless_waking(found: Bounds) -> Found:
         useful = polled.intersection(isr.sets) or raised.intersection({f"isr.{name}.start", f"isr.{name}.end"})
         fastest = all(period <= other for other in rates.values())
         if not useful and fastest and (not timers or min(timers) > period):
-            then = f"the loop's shortest timer is {_us(min(timers))}" if timers else "the loop has no timer"
+            then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"
             yield (
                 f"isr.{name}", "needless-waking",
-                f"it wakes the sleeping core every {_us(period)} and sets nothing the loop looks at; {then}",
+                f"it wakes the sleeping core every {shown(period)} and sets nothing the loop looks at; {then}",
                 "stop it while the core sleeps, or let it come only when a timer of the loop is due",
             )  # fmt: skip
 
@@ -166,7 +167,7 @@ def _long_pauses(found: Bounds) -> Found:
                 if length >= need.watchdog.timeout:
                     yield (
                         f"step.{step.name}", "longer-than-watchdog",
-                        f"it {what} {_us(length)}, and the watchdog waits only {_us(need.watchdog.timeout)} for its food",
+                        f"it {what} {shown(length)}, and the watchdog waits only {shown(need.watchdog.timeout)}",
                         "shorten it, or feed the watchdog in between",
                     )  # fmt: skip
 
@@ -184,9 +185,9 @@ def _late_deadlines(found: Bounds) -> Found:
         if isr.pending == 1 and need.within > gap:
             yield (
                 f"isr.{isr.name}", "deadline-beyond-gap",
-                f"need {need.name} gives it {_us(need.within)}, but the next event can come after {_us(gap)} and only "
-                "one is remembered",
-                f"a need of at most {_us(gap)} keeps every event, or say how many the hardware remembers (pending)",
+                f"need {need.name} gives it {shown(need.within)}, but the next event can come after {shown(gap)} "
+                "and only one is remembered",
+                f"a need of at most {shown(gap)} keeps every event, or say how many the hardware remembers (pending)",
             )  # fmt: skip
 
 
@@ -194,6 +195,7 @@ def _storms(found: Bounds) -> Found:
     """A source whose routine alone can take the whole core."""
     for name in found.load.storms:
         yield (
-            f"isr.{name}", "interrupt-storm", "it alone can take the whole core when its events come as fast as they may",
+            f"isr.{name}", "interrupt-storm",
+            "it alone can take the whole core when its events come as fast as they may",
             "give its source a larger gap (filter it in hardware), or switch the line off for a while in the routine",
         )  # fmt: skip

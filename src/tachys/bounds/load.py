@@ -6,6 +6,7 @@ from collections.abc import Callable
 from fractions import Fraction
 
 from tachys.bounds.arrivals import NoBound
+from tachys.bounds.flags import takers
 from tachys.bounds.reach import Reach
 from tachys.bounds.result import LoadBounds, LoadShare, StepBounds, Window
 from tachys.bounds.workload import Line, Workload
@@ -68,9 +69,20 @@ def _sure_cost(step: Step) -> int:
     return 0 if step.at_most is not None else step.cost.least
 
 
-def _rests(system: System, step: Step) -> bool:
-    """Whether every pass halts in this step."""
-    return step.sleeps and not step.unless and step.every is None and step.polls is None
+def _halts(system: System, reach: Reach) -> Fraction | None:
+    """The most passes per ps where every pass would halt; None if no step halts in every pass.
+
+    Every halt ends with at least one routine served. A pass that does not halt found a flag set that forbids it, and
+    where a step takes that flag in every pass, one set forbids one halt.
+    """
+    for step in system.steps:
+        if not step.sleeps or step.every is not None or step.polls is not None or step.at_most is not None:
+            continue
+        if all(takers(system, flag) for flag in step.unless):
+            served = sum((reach.events.curve(e).rate() for isr in system.isrs for e in isr.on), Fraction(0))
+            sets = (reach.events.sets(flag) for flag in step.unless)
+            return served + sum((curve.rate() for curve in sets if curve is not None), Fraction(0))
+    return None
 
 
 def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
@@ -82,9 +94,9 @@ def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
         if step.polls is not None:
             sets = reach.events.sets(step.polls)
             rates.append(sets.rate() if sets is not None else Fraction(0))
-        if any(_rests(system, each) for each in system.steps):
-            # every pass ends in a halt, and every halt in at least one routine served
-            rates.append(sum((reach.events.curve(e).rate() for isr in system.isrs for e in isr.on), Fraction(0)))
+        halts = _halts(system, reach)
+        if halts is not None:
+            rates.append(halts)
     except NoBound:
         pass
     pauses = sum(each.pause.least for each in system.steps if each.polls is None and each.every is None

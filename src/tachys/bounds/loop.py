@@ -30,7 +30,6 @@ from tachys.bounds.result import Figure, Part, StepBounds, summed
 from tachys.bounds.workload import Search, Workload
 from tachys.model.system import Loop, Step, System
 
-
 Counts = NDArray[np.int64]
 
 

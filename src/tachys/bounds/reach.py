@@ -69,7 +69,7 @@ class Reach:
         if event in asked:
             return Fraction(0)
         asked |= {event}
-        kind, name, *moment = event.split(".")
+        kind, name = event.split(".")[:2]
         if kind == "source":
             most = self.system.source(name).period_most
             return 1 / most if most is not None else Fraction(0)

@@ -7,6 +7,7 @@ from fractions import Fraction
 from tachys.bounds.arrivals import Curve, NoBound, most_before
 from tachys.bounds.events import Events
 from tachys.bounds.result import Figure, Part, UnitBounds
+from tachys.model.quantities import time_in_words
 from tachys.model.system import Unit
 
 MOST_STARTS = 20_000
@@ -35,12 +36,9 @@ def unit_bounds(unit: Unit, events: Events) -> UnitBounds:
         waits = "more and more" if depth is None else str(depth)
         reason = f"{waits} starts can wait at once, {unit.depth} find room"
     elif lost:
-        reason = f"a start can come {_ns(starts.least_span(2))} after another, and it works for {_ns(unit.takes.most)}"
+        again, works = time_in_words(starts.least_span(2)), time_in_words(unit.takes.most)
+        reason = f"a start can come {again} after another, and it works for {works}"
     return UnitBounds(unit.name, time, lost, reason, in_row, depth)
-
-
-def _ns(ps: int) -> str:
-    return f"{ps / 1e6:.3f} us"
 
 
 def _depth_needed(starts: Curve, longest: int) -> int | None:

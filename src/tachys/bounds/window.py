@@ -167,9 +167,7 @@ class _Window:
             accepted = first
         else:
             beside = load.work(accepted, self.before, self.over)
-            first = self._search.settle(
-                accepted + entry, lambda t: behind + beside + entry + load.work(t, self.over)
-            )
+            first = self._search.settle(accepted + entry, lambda t: behind + beside + entry + load.work(t, self.over))
         came = line.curve.least_span(count)
         over = load.counts(first, self.over)
         alongside = load.counts(accepted, self.before, self.over)

@@ -180,7 +180,6 @@ class Workload:
         if wanted == 1 and (delayed or not self._regular(rank)):
             raise WindowTooLong(f"{what} want exactly 100 % of the core: any delay stays for ever")
 
-
     def _regular(self, rank: int) -> bool:
         """Whether nothing of the lines up to ``rank`` can come denser than in the long run."""
         return all(

@@ -250,7 +250,9 @@ def _load_lines(found: Bounds) -> list[str]:
     lines.append(f"Busiest windows: {busiest}")
     if load.storms:
         names = ", ".join(f"isr.{name}" for name in load.storms)
-        lines.append(f"Interrupt storm: {names} alone can take the whole core when its events come as fast as they may.")
+        lines.append(
+            f"Interrupt storm: {names} alone can take the whole core when its events come as fast as they may."
+        )
     return lines
 
 

@@ -35,7 +35,15 @@ def tachys() -> None:
     """
 
 
-for command in (demo_command, new_command, dividers_command, bounds_command, check_command, draw_command, schema_command):
+for command in (
+    demo_command,
+    new_command,
+    dividers_command,
+    bounds_command,
+    check_command,
+    draw_command,
+    schema_command,
+):
     tachys.add_command(command)
 
 

@@ -52,7 +52,9 @@ def write_starter(folder: Path) -> Path:
 
 def _write_all(folder: Path, content: dict[str, str]) -> None:
     problems = [
-        Problem(Place(str(folder / name)), "", "is there already and differs from the example", "name another directory")
+        Problem(
+            Place(str(folder / name)), "", "is there already and differs from the example", "name another directory"
+        )
         for name, text in content.items()
         if (folder / name).exists() and not _holds(folder / name, text)
     ]

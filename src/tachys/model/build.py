@@ -52,7 +52,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         loop=loop,
         needs=tuple(needs),
         probes=probes,
-        capture_tolerance=model.capture.tolerance,
+        capture_tolerance=model.capture.tolerance or Fraction(0),
         currents={name: state.current for name, state in model.state.items()},
         remarks=tuple(sorted(report.remarks)),
         places=places,

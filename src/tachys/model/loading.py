@@ -69,9 +69,7 @@ def read_model(text: str, file: str, variant: str | None = None) -> System:
     if variant is not None and variant not in known:
         raise input_error(file, f'there is no variant "{variant}"', did_you_mean(variant, known, "variant"))
     problems: list[Problem] = []
-    systems = {
-        name: _read(raw, name, places, problems) for name in dict.fromkeys([variant, None, *known[:_LOOKED_AT]])
-    }
+    systems = {name: _read(raw, name, places, problems) for name in dict.fromkeys([variant, None, *known[:_LOOKED_AT]])}
     system = systems[variant]
     if problems or system is None:
         raise InputError(problems)

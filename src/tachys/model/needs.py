@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from fractions import Fraction
 
 from tachys.model.clocks import ClockTree
 from tachys.model.names import event_name
@@ -78,11 +79,12 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
 def make_watchdog(table: WatchdogTable, clocks: ClockTree) -> FeedNeed:
     """The need that a watchdog makes, its times at the unfavourable end of the tolerance."""
     least, _, _ = clocks.exact(table.timeout, ("watchdog", "timeout"))
+    off = table.tolerance or Fraction(0)
     not_before = 0
     if table.not_before is not None:
         most = clocks.exact(table.not_before, ("watchdog", "not_before"))[2]
-        not_before = -floor_ps(-most / (1 - table.tolerance))
-    timeout = floor_ps(least / (1 + table.tolerance))
+        not_before = -floor_ps(-most / (1 - off))
+    timeout = floor_ps(least / (1 + off))
     return FeedNeed("watchdog", Watchdog(event_name(table.fed_by), timeout, not_before))
 
 

@@ -162,6 +162,12 @@ def parse_tolerance(value: object) -> Fraction:
     return share
 
 
+def time_in_words(ps: int) -> str:
+    """A time for a sentence, to four digits: "5 ms", "22.34 us"."""
+    scale, unit = next(((scale, unit) for unit, scale in _SECONDS.items() if abs(ps) >= scale), (1, "ps"))
+    return f"{ps / scale:.4g} {unit}"
+
+
 def ceil_ps(ps: Fraction) -> int:
     """The next whole picosecond at or after ``ps``: how costs are rounded."""
     return math.ceil(ps)

@@ -216,7 +216,7 @@ class WatchdogTable(Table):
 
     fed_by: str
     timeout: PositiveTime
-    tolerance: Tolerance = Fraction(0)
+    tolerance: Tolerance | None = None
     not_before: PositiveTime | None = None
 
 
@@ -249,7 +249,7 @@ class ProbeTable(Table):
 class CaptureTable(Table):
     """What is known of the logic analyser."""
 
-    tolerance: Tolerance = Fraction(0)
+    tolerance: Tolerance | None = None
 
 
 class StateTable(Table):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 _wanted = [True]
@@ -30,7 +30,7 @@ def entry_point(function: Function) -> Function:
     return _compile(function, cache=True)
 
 
-def _compile(function: Function, **how: bool) -> Function:
+def _compile(function: Function, **how: Any) -> Function:
     if not _wanted[-1]:
         return function
     from numba import njit
@@ -55,7 +55,8 @@ def make_bare() -> Callable[[Any], Any]:
         def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
             return context.make_array(array)(context, builder, values[0]).data
 
-        return types.CPointer(types.int64)(array), generate
+        pointer: Any = types.CPointer
+        return pointer(types.int64)(array), generate
 
-    made: Callable[[Any], Any] = bare
-    return made
+    made: Any = bare
+    return cast(Callable[[Any], Any], made)

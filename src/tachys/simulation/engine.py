@@ -90,7 +90,9 @@ class Run:
     def play(self) -> Records:
         """Play to the end; everything that was recorded."""
         parts = list(self.slices())
-        joined = (np.concatenate([getattr(part, name) for part in parts]) for name in ("time", "kind", "index", "cause"))
+        joined = (
+            np.concatenate([getattr(part, name) for part in parts]) for name in ("time", "kind", "index", "cause")
+        )
         return Records(*joined)
 
 

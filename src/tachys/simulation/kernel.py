@@ -7,7 +7,7 @@ Written in the part of Python that Numba compiles, on one flat array ``m`` (see 
 Uncompiled it does the same.
 """
 
-# ruff: noqa: F403, F405
+# ruff: noqa: F403, F405, SIM102, SIM109
 from __future__ import annotations
 
 from tachys.simulation.compiling import compiled, entry_point, make_bare

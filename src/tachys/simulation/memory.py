@@ -132,8 +132,8 @@ class _Builder:
         begin = self._begin(source)
         kind = at.PERIODIC if source.period is not None else at.BURST if source.burst else at.SPORADIC
         pause = source.burst.every if source.burst else source.gap
-        return [kind, source.jitter, whole, rest, bottom, source.gap, _extra(source), together, pause, room, begin, 0, 0,
-                begin, 0]  # fmt: skip
+        period = (whole, rest, bottom)
+        return [kind, source.jitter, *period, source.gap, _extra(source), together, pause, room, begin, 0, 0, begin, 0]
 
     def _period(self, source: Source) -> Fraction:
         if source.period is None or source.period_least is None or source.period_most is None:

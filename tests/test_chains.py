@@ -1,0 +1,145 @@
+"""Bounds through units, flags, steps and rings, worked out by hand. Times in ns unless said."""
+
+from fractions import Fraction
+
+import pytest
+
+from tachys.bounds.analysis import bounds
+from tachys.bounds.arrivals import Bursts, Delayed, More, Staircase, Sum, Thinned, Tightest
+from tachys.model.loading import read_model
+
+NS, US, MS = 10**3, 10**6, 10**9
+HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'
+
+
+def paper(text):
+    return bounds(read_model(HEAD + text, "m.toml"))
+
+
+CURVES = [
+    Staircase(Fraction(70, 3), 5),
+    Staircase(Fraction(10), distance=10),
+    Staircase(Fraction(40), 55, 7),
+    Bursts(3, 4, 30),
+    Sum((Staircase(Fraction(10), distance=10), Bursts(2, 5, 17))),
+    Tightest((Staircase(Fraction(9), 20), Staircase(Fraction(6), distance=6))),
+    Delayed(Bursts(3, 4, 30), 6, 2),
+    Thinned(Staircase(Fraction(10), 12), 3),
+    More(Staircase(Fraction(25)), 2),
+]
+
+
+@pytest.mark.parametrize("curve", CURVES, ids=lambda curve: type(curve).__name__)
+def test_the_most_in_a_window_and_the_least_span_are_inverse(curve):
+    for count in range(1, 60):
+        span = curve.least_span(count)
+        assert curve.most_within(span) >= count
+        assert span == 0 or curve.most_within(span - 1) < count
+    assert curve.most_within(-1) == 0
+    assert curve.most_within(10**6) / 10**6 == pytest.approx(float(curve.rate()), rel=1e-3)
+
+
+def test_a_unit_passes_jitter_on_and_keeps_its_distance():
+    found = paper(
+        '[source.s]\nevery = "100 ns"\njitter = "30 ns"\n[unit.u]\non = "source.s"\ntakes = ["10 ns", "25 ns"]\n'
+        '[isr.r]\non = "unit.u"\ncost = "5 ns"\n[need.whole]\nfrom = "source.s"\nto = "isr.r.end"\nwithin = "40 ns"\n'
+    )
+    curve = found.reach.events.curve("unit.u.end")
+    assert [curve.least_span(n) for n in (2, 3)] == [55 * NS, 155 * NS]
+    assert not found.units["u"].lost
+    # 25 in the unit, 2 entry, 5 cost; no less urgent routine holds it off
+    assert found.needs["whole"].bound == 32 * NS
+    assert found.needs["whole"].proved
+
+
+def test_starts_that_find_a_unit_busy():
+    text = '[source.s]\nburst = { count = 4, spaced = "10 ns", every = "400 ns" }\n[unit.u]\non = "source.s"\n'
+    drop = paper(text + 'takes = "25 ns"\n').units["u"]
+    assert (drop.lost, drop.lost_in_row, drop.depth_needed) == (True, 2, 2)
+    # a fourth start finds the first done at 25: one at work, two wait
+    queue = paper(text + 'takes = "25 ns"\nbusy = "queue"\ndepth = 2\n').units["u"]
+    assert (queue.lost, queue.time.most) == (False, 75 * NS)
+    assert paper(text + 'takes = "25 ns"\nbusy = "queue"\n').units["u"].lost
+    restart = paper(text + 'takes = "25 ns"\nbusy = "restart"\n').units["u"]
+    assert (restart.lost, restart.lost_in_row) == (True, 3)
+
+
+def test_a_timer_reloaded_by_software_turns_no_faster_than_a_round():
+    found = paper(
+        '[unit.t]\non = "isr.r.end"\ntakes = "100 ns"\nprimed = true\n[isr.r]\non = "unit.t"\ncost = "5 ns"\n'
+    )
+    assert found.reach.events.curve("unit.t.end").least_span(3) == 2 * 107 * NS
+    assert not found.units["t"].lost
+    assert not found.isrs["r"].lost
+
+
+def test_a_chain_whose_jitter_grows_is_named():
+    """Each routine delays the other's cause, at a load so high that the delay never rests."""
+    found = paper(
+        '[source.s]\ngap = "17.5 ns"\n[isr.a]\non = "source.s"\nlevel = 1\ncost = "5 ns"\npending = 9\n'
+        '[isr.b]\non = "isr.a.end"\nlevel = 0\ncost = "6 ns"\npending = 9\n'
+    )
+    assert found.endless == ("isr.a.end",)
+    assert found.isrs["b"].latency.most is not None
+    # of its cause only that is known that nine wait at most, and one runs
+    assert found.reach.events.curve("isr.a.end").least_span(11) == 10 * 8 * NS
+
+
+def test_steps_by_hand():
+    """Overhead 10, panel 100 every 1000, poll 50; a routine of 2 + 5 + 1 every 400 interrupts."""
+    found = paper(
+        '[source.s]\nevery = "400 ns"\n[isr.r]\non = "source.s"\ncost = "5 ns"\nsets = "f"\n[loop]\noverhead = "10 ns"\n'
+        '[step.panel]\nevery = "1000 ns"\ncost = "100 ns"\n[step.poll]\npolls = "f"\ncost = "50 ns"\n'
+        '[need.seen]\nfrom = "source.s"\nto = "step.poll.end"\nwithin = "300 ns"\n'
+        '[need.pace]\nof = "step.panel.start"\nevery = "1000 ns"\ngive_or_take = "10 %"\n'
+        '[watchdog]\nfed_by = "step.panel.end"\ntimeout = "1250 ns"\n'
+    )
+    assert found.loop_pass.most == (10 + 100 + 50 + 8) * NS
+    panel = found.steps["panel"]
+    assert panel.late.most == (10 + 50 + 8) * NS
+    assert (panel.interval.least, panel.interval.most) == ((1000 - 68) * NS, 1068 * NS)
+    assert found.needs["pace"].bound == 68 * NS
+    # a pass and an interruption, less the response that set the flag
+    assert found.flags["f"].reaction.most == (168 - 7) * NS
+    assert not found.flags["f"].overwritten
+    # response 7, reaction 161, the step 50 + 8
+    assert found.needs["seen"].bound == (7 + 161 + 58) * NS
+    # the first feed: due one period after time zero, late, and a whole step
+    assert found.needs["watchdog"].bound == (1068 + 108) * NS
+    assert all(need.proved for need in found.needs.values())
+
+
+def test_waits_pauses_and_sleep_stretch_a_pass():
+    text = (
+        '[source.s]\nevery = "5 us"\njitter = "1 us"\n[isr.r]\non = "source.s"\ncost = "50 ns"\nsets = "f"\n'
+        '[unit.tx]\non = "step.send.end"\ntakes = "300 ns"\n[loop]\noverhead = "10 ns"\n'
+        '[step.send]\nwaits = "unit.tx"\ncost = "20 ns"\n[step.settle]\npause = "400 ns"\n'
+        '[step.take]\npolls = "f"\ncost = "1 ns"\n'
+    )
+    assert paper(text).loop_pass.most == (10 + 300 + 20 + 400 + 1 + 53) * NS
+    asleep = paper(text + "[step.nap]\nsleep = true\n")
+    # halted at the worst until the next event of the source, 5 us + 1 us of jitter away; two fit into the pass
+    assert asleep.loop_pass.most == (10 + 300 + 20 + 400 + 1 + 6000 + 2 * 53) * NS
+    assert asleep.flags["f"].reaction.most > 6 * US
+    wary = paper(text + '[step.nap]\nsleep = { unless = "f" }\n')
+    assert wary.flags["f"].reaction.most < 1 * US
+    other = paper(text.replace('on = "step.send.end"', 'on = ["step.send.end", "source.s"]'))
+    assert "is started by others too" in other.loop_pass.reason
+
+
+def test_a_software_timer_that_falls_behind_or_drifts():
+    text = '[loop]\noverhead = "10 ns"\n[step.a]\nevery = "100 ns"\ncost = "80 ns"\n[step.b]\ncost = "40 ns"\n'
+    assert "falls behind" in paper(text).steps["a"].late.reason
+    drifting = paper(text.replace('cost = "80 ns"', 'cost = "20 ns"\nrearm = "now"')).steps["a"]
+    assert drifting.drifts
+    assert (drifting.interval.least, drifting.interval.most) == (100 * NS, 150 * NS)
+
+
+def test_load_in_windows_and_storms():
+    found = paper('[source.s]\ngap = "100 us"\n[isr.r]\non = "source.s"\ncost = "20 us"\n[need.n]\nload = "90 %"\n'
+                  'over = "1 ms"\n[source.w]\ngap = "10 us"\n[isr.w]\non = "source.w"\nlevel = 1\ncost = "11 us"\n')  # fmt: skip
+    assert found.load.storms == ("w",)
+    assert found.load.most == 1
+    assert found.isrs["w"].lost
+    assert "overload" in found.isrs["w"].lost_reason
+    assert found.needs["n"].verdict == "at risk"
