@@ -3,6 +3,7 @@
 import random
 
 from strategies import NS
+from tachys.model.system import WithinNeed
 from tachys.simulation.engine import Run
 from tachys.simulation.statistics import counted, losses
 from tachys.simulation.ways import Ways
@@ -54,3 +55,18 @@ def beaten(bounds, run):
     may_lose |= {f"flag.{name}": flag.overwritten for name, flag in bounds.flags.items()}
     lost = losses(run.memory, run.index)
     return found + [(name, "lost", lost[name]) for name, may in may_lose.items() if lost[name] and not may]
+
+
+def needs_beaten(bounds, seen):
+    """Every need that was seen beyond its bound, or broken although it is proved: this list must be empty."""
+    found = []
+    for name, need in seen.needs.items():
+        paper = bounds.needs[name]
+        if paper.proved and need.misses:
+            found.append((name, "proved and missed", need.first[:2]))
+        if paper.bound is not None and need.value is not None and need.value > paper.bound:
+            found.append((name, paper.bound, need.value))
+        is_way = isinstance(paper.need, WithinNeed) and paper.figure is not None and paper.figure.parts
+        if is_way and need.seen and paper.figure.least > need.seen.least:
+            found.append((name, "least", paper.figure.least, need.seen.least))
+    return found

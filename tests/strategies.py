@@ -1,5 +1,7 @@
 """Random models over the whole language. Every feature of the language extends this file."""
 
+import re
+
 from hypothesis import strategies as st
 
 NS = 1000
@@ -153,4 +155,32 @@ def lone_models(draw):
             )
             text += f"[step.p{i}]\ncost = {span(cost)}\n{gate}{draw(guards(cost[1], levels))}"
             text += draw(st.sampled_from(["", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))
+    return text
+
+
+@st.composite
+def needy_models(draw):
+    """Models of the whole language with needs between whatever events there are; their limits are never in the way."""
+    text = draw(models())
+    names = {kind: re.findall(rf"^\[{kind}\.(\w+)\]", text, re.MULTILINE) for kind in ("source", "unit", "isr", "step")}
+    events = [f"source.{name}" for name in names["source"]]
+    events += [f"{kind}.{name}.{moment}" for kind in ("unit", "isr", "step") for name in names[kind]
+               for moment in ("start", "end")]  # fmt: skip
+    for number in range(draw(st.integers(1, 4))):
+        kind = draw(st.sampled_from(["within", "within", "within", "age", "every", "jitter", "load"]))
+        text += f"[need.n{number}]\n"
+        if kind in ("within", "age"):
+            begins, ends = draw(st.sampled_from(events)), draw(st.sampled_from(events))
+            age = "age = true\n" if kind == "age" else ""
+            text += f'from = "{begins}"\nto = "{ends}"\nwithin = {ns(draw(st.integers(1, 600)))}\n{age}'
+        elif kind == "every":
+            text += f'of = "{draw(st.sampled_from(events))}"\nevery = {ns(draw(st.integers(20, 400)))}\n'
+            text += f'give_or_take = "{draw(st.integers(1, 90))} %"\n'
+        elif kind == "jitter":
+            text += f'of = "{draw(st.sampled_from(events))}"\njitter = {ns(draw(st.integers(1, 300)))}\n'
+        else:
+            text += f'load = "{draw(st.integers(5, 95))} %"\nover = {ns(draw(st.integers(30, 900)))}\n'
+    if draw(st.booleans()):
+        text += f'[watchdog]\nfed_by = "{draw(st.sampled_from(events))}"\ntimeout = {ns(draw(st.integers(50, 1500)))}\n'
+        text += draw(st.sampled_from(["", 'not_before = "30 ns"\n']))
     return text

@@ -8,7 +8,7 @@ from tachys.bounds.loop import LoopWindows, step_bounds
 from tachys.bounds.needs import need_bounds
 from tachys.bounds.reach import Reach
 from tachys.bounds.result import Bounds, StepBounds
-from tachys.bounds.settling import settle
+from tachys.bounds.settling import settle, with_all
 from tachys.bounds.units import unit_bounds
 from tachys.bounds.window import isr_bounds
 from tachys.model.system import LoadNeed, System, WithinNeed
@@ -24,6 +24,7 @@ def bounds(system: System) -> Bounds:
     units = {unit.name: unit_bounds(unit, events) for unit in system.units}
     windows = LoopWindows(system, system.loop, load, events) if system.loop else None
     steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
+    events = with_all(settled, system, isrs, steps)
     flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in all_flags(system)}
     reach = Reach(system, events, isrs, units, flags, steps)
     lengths = sorted({*USUAL_WINDOWS, *_asked(system)})

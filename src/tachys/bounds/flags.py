@@ -27,6 +27,12 @@ def takers(system: System, flag: str) -> list[Step]:
     ]
 
 
+def rival(system: System, flag: str, step: Step) -> str | None:
+    """Another step that may take a flag before ``step`` sees it; None if there is none."""
+    others = (each.name for each in system.steps if each.name != step.name and flag in (each.polls, each.waits))
+    return next(others, None)
+
+
 def flag_bounds(
     system: System, flag: str, windows: LoopWindows | None, events: Events, isrs: dict[str, IsrBounds]
 ) -> FlagBounds:

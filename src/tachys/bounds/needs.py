@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 
+from tachys.bounds.flags import rival
 from tachys.bounds.reach import Reach
 from tachys.bounds.result import Figure, LoadBounds, NeedBounds, Part, Verdict, summed
 from tachys.model.system import (
@@ -112,8 +113,10 @@ def delay_of(reach: Reach, event: str) -> Figure:
             return unit.time
         return summed(0, [part for part in unit.time.parts if part.what.startswith("starts that wait")])
     step, bounds_ = reach.step(name), reach.steps[name]
-    if step.polls is not None and step.every is None:
+    if step.polls is not None and step.every is None and rival(reach.system, step.polls, step) is None:
         beginning = reach.flags[step.polls].reaction
+    elif step.polls is not None:
+        beginning = Figure(0, None, reason=f"step.{name} is not alone in waiting for its flag, or also for its timer")
     elif bounds_.late is not None:
         beginning = bounds_.late
     else:
@@ -181,6 +184,9 @@ def _lost_on_way(reach: Reach, hops: tuple[Hop, ...], *, age: bool) -> str:
         thing = f"flag.{hop.flag}" if hop.kind == "sets" else body if hop.kind in ("begins", "serves") else ""
         if hop.kind == "ends" and body.startswith("unit.") and reach.system.unit(body[5:]).busy == "restart":
             thing = body
+        other = rival(reach.system, hop.flag, reach.step(body[5:])) if hop.kind == "sets" else None
+        if other is not None:
+            return f"step.{other} may take the flag {hop.flag} first"
         if not thing or (age and hop.kind == "sets"):
             continue
         why = loses(reach, thing)

@@ -7,6 +7,7 @@ from fractions import Fraction
 from math import ceil
 
 from tachys.bounds.events import Events, least_distance, least_round
+from tachys.bounds.flags import rival
 from tachys.bounds.result import Figure, FlagBounds, IsrBounds, Part, StepBounds, UnitBounds, summed
 from tachys.model.system import Step, System
 
@@ -55,7 +56,7 @@ class Reach:
 
     def polled_gap(self, step: Step, asked: frozenset[str] = frozenset()) -> int | None:
         """The longest time to the next start of a polled step: until its flag is set, and the reaction."""
-        if step.polls is None:
+        if step.polls is None or rival(self.system, step.polls, step) is not None:
             return None
         setters = [f"isr.{isr.name}.end" for isr in self.system.isrs if step.polls in isr.sets]
         return _sum(self._soonest(tuple(setters), asked), self.flags[step.polls].reaction.most)

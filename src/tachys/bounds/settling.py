@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 from tachys.bounds.events import Delays, Events
 from tachys.bounds.loop import LoopWindows
-from tachys.bounds.result import Figure
+from tachys.bounds.result import Figure, IsrBounds, StepBounds
 from tachys.bounds.rings import body_of, find_rings
 from tachys.bounds.window import isr_bounds
 from tachys.bounds.workload import Workload, make_lines
@@ -35,6 +35,8 @@ def settle(system: System) -> Settled:
     """The curves of all events, and the lines with them."""
     rings = find_rings(system)
     asked = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
+    if any(event.startswith("step.") for event in asked):  # a polled step comes as its flag is set
+        asked |= {f"isr.{isr.name}.end" for isr in system.isrs if isr.sets}
     raised = sorted(event for event in asked if event.startswith(("isr.", "step.")))
     raised = [event for event in raised if body_of(event) not in rings.rounds]
     delays, turns = Delays(), 0
@@ -82,9 +84,28 @@ def _grow(system: System, load: Workload, events: Events, delays: Delays, raised
     return grown
 
 
+def with_all(settled: Settled, system: System, isrs: dict[str, IsrBounds], steps: dict[str, StepBounds]) -> Events:
+    """The curves of every event, those that nothing stands on included, now that all figures are known."""
+    known = settled.events.delays
+    delays = Delays(dict(known.spread), dict(known.late))
+    for name, isr in isrs.items():
+        for moment, figure in (("start", isr.latency), ("end", isr.response)):
+            delays.spread.setdefault(f"isr.{name}.{moment}", _spread(figure))
+    for name, step in steps.items():
+        delays.spread.setdefault(f"step.{name}.end", _spread(step.duration))
+        if step.late is not None:
+            delays.late.setdefault(name, _spread(step.late))
+    return Events(system, delays, settled.events.rings)
+
+
+def _spread(figure: Figure) -> int | None:
+    """How much a time varies."""
+    return None if figure.most is None else figure.most - figure.least
+
+
 def _widen(known: dict[str, int | None], name: str, figure: Figure) -> bool:
     """Take the larger of what is known and what a figure says; whether that is new."""
-    now = None if figure.most is None else figure.most - figure.least
+    now = _spread(figure)
     before = known.get(name, 0)
     if before is None or (now is not None and now <= before):
         known.setdefault(name, 0)

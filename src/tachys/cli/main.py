@@ -20,6 +20,7 @@ from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
 from tachys.cli.new import new_command
 from tachys.cli.schema import schema_command
+from tachys.cli.simulate import simulate_command
 from tachys.errors import InputError
 
 FAULT = 3
@@ -40,6 +41,7 @@ for command in (
     new_command,
     dividers_command,
     bounds_command,
+    simulate_command,
     check_command,
     draw_command,
     schema_command,

@@ -6,7 +6,8 @@ import csv
 import io
 import json
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any
 
 import click
@@ -87,3 +88,26 @@ def warn(remarks: Iterable[Remark]) -> None:
     out = console(error=True)
     for remark in remarks:
         out.print(Text("warning: ", style="yellow") + Text(plain(str(remark))))
+
+
+@contextmanager
+def progress_bar(what: str) -> Iterator[Callable[[float], None] | None]:
+    """A bar with the time left on standard error, where somebody looks; what it gives is told shares of one."""
+    out = console(error=True)
+    if not out.is_terminal:
+        yield None
+        return
+    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+    with Progress(TextColumn("{task.description}"), BarColumn(), TimeRemainingColumn(), console=out,
+                  transient=True) as bar:  # fmt: skip
+        task = bar.add_task(what, total=1.0)
+        yield lambda share: bar.update(task, completed=share)
+
+
+def compile_note() -> None:
+    """Say so, where the engine has to be compiled first."""
+    from tachys.simulation.engine import is_compiled
+
+    if not is_compiled():
+        click.echo("compiling the engine, once after each install: about half a minute", err=True)

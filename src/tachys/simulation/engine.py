@@ -7,6 +7,7 @@ import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
+from pathlib import Path
 from types import ModuleType
 
 import numpy as np
@@ -44,6 +45,16 @@ def kernel(compiled: bool = True) -> ModuleType:
     return module
 
 
+def is_compiled() -> bool:
+    """Whether an earlier run of the program has left the compiled engine behind, or it is loaded already."""
+    made = kernel()
+    if made.play.signatures:
+        return True
+    place, code = Path(made.play.stats.cache_path), Path(str(made.__file__))
+    kept = place.glob("kernel.play-*.nbc") if place.is_dir() else ()
+    return any(each.stat().st_mtime > code.stat().st_mtime for each in kept)
+
+
 @dataclass(frozen=True, slots=True)
 class Records:
     """Part of what happened, in order: times in ps, kinds and indices (see ``layout``), times of causes."""
@@ -60,6 +71,7 @@ class Run:
     def __init__(self, system: System, ways: Ways, end: int, *, record: bool, compiled: bool = True) -> None:
         self.system = system
         self.end = end
+        self.ended = False
         self.index = index_of(system)
         self.memory = make_memory(system, self.index, ways, end, record=record)
         self._log = np.zeros((ROOM if record else 1) * at.RECORD_SIZE + 32768, np.int64)
@@ -70,7 +82,7 @@ class Run:
     @property
     def now(self) -> int:
         """How far it has come, in ps."""
-        return min(int(self.memory[at.NOW]), self.end)
+        return self.end if self.ended else min(int(self.memory[at.NOW]), self.end)
 
     def slices(self) -> Iterator[Records]:
         """Play on, slice by slice; what was recorded in each (nothing where no records are kept).
@@ -78,10 +90,9 @@ class Run:
         Raises:
             InputError: a chain of events takes no time at all, so that time stands still.
         """
-        ended = False
-        while not ended:
+        while not self.ended:
             self.memory[at.LOGGED] = 0
-            ended = bool(self._code.play(self.memory, self._log, TURNS))
+            self.ended = bool(self._code.play(self.memory, self._log, TURNS))
             if self.memory[at.FAULT]:
                 raise _stands_still(self.system, int(self.memory[at.NOW]))
             rows = self._log[: self.memory[at.LOGGED]].reshape(-1, at.RECORD_SIZE)

@@ -414,6 +414,7 @@ def push(m: Ints, log: Ints, number: int) -> None:
     m[frame + B_START] = -1
     m[frame + B_GUARDS] = m[line + L_GUARDS]
     m[frame + B_GUARDS_END] = m[line + L_GUARDS_END]
+    write(m, log, TAKEN, m[frame + B_ROW], m[frame + B_EVENT])
     if m[line + L_GUARDS] != m[line + L_GUARDS_END]:
         draw_guards(m, frame)
 

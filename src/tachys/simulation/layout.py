@@ -68,6 +68,6 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 
 # --- records of what happened: three words, time, kind·KIND + index, time of the cause -----------------------------
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
- FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE) = range(17)  # fmt: skip
+ FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN) = range(18)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3

@@ -59,6 +59,17 @@ class Counted:
         return Stats(self.count, self.least, Fraction(self.total, self.count), most=self.most, **ranks)
 
 
+def bucket_of(values: at.Ints, bits: int) -> at.Ints:
+    """The bucket of the histogram that each time in ps falls into, as the engine counts it."""
+    octaves = np.zeros(len(values), np.int64)
+    rest = values >> (bits + 1)
+    while (more := rest > 0).any():
+        octaves += more
+        rest >>= 1
+    found: at.Ints = (octaves << bits) + (values >> octaves)
+    return found
+
+
 def bucket_end(bucket: int, bits: int) -> int:
     """The largest time in ps that falls into a bucket of the histogram."""
     octave = max(0, (bucket >> bits) - 1)

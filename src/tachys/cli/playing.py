@@ -1,0 +1,64 @@
+"""The options that say how a model is played, shared by every command that plays one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from tachys.cli.parameters import TIME
+
+if TYPE_CHECKING:
+    from fractions import Fraction
+
+    from tachys.model.system import System
+    from tachys.simulation.ways import Ways
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+PS = 10**12
+
+
+def play_options(command: Command) -> Command:
+    """Add the options of how to play."""
+    for option in reversed(
+        (
+            click.option("--costs", default="drawn", metavar="HOW", show_default=True,
+                         help="most, least, drawn (evenly), triangular, or a CSV file of measured values."),
+            click.option("--phases", type=click.Choice(["together", "drawn"]), default="drawn", show_default=True,
+                         help="Where sources without an offset begin."),
+            click.option("--arrivals", type=click.Choice(["gap", "mean"]), default="mean", show_default=True,
+                         help="Sporadic sources as dense as they may come, or at random with their mean."),
+            click.option("--clocks", type=click.Choice(["nominal", "drawn"]), default="nominal", show_default=True,
+                         help="Clocks as written, or anywhere within their tolerance."),
+            click.option("--seed", type=click.IntRange(0, 2**31), default=1, show_default=True, help="Of all draws."),
+        )
+    ):  # fmt: skip
+        command = option(command)
+    return command
+
+
+def ways_of(system: System, costs: str, phases: str, arrivals: str, clocks: str, seed: int) -> Ways:
+    """The ways that the options ask for.
+
+    Raises:
+        InputError: a file of measured costs is wrong.
+    """
+    from tachys.simulation.measured import read_costs
+    from tachys.simulation.ways import Ways
+
+    measured: dict[str, tuple[int, ...]] = {}
+    if costs not in ("most", "least", "drawn", "triangular"):
+        measured, costs = read_costs(Path(costs), system), "measured"
+    return Ways(costs=costs, phases=phases, arrivals=arrivals, rates=clocks, seed=seed, measured=measured)  # type: ignore[arg-type]
+
+
+def length_of(time: Fraction) -> int:
+    """The option of a length, in whole ps."""
+    return int(time * PS)
+
+
+for_option = click.option(
+    "--for", "length", type=TIME, default="1 s", show_default=True, help="How long to play, from time zero."
+)

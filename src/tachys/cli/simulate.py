@@ -1,0 +1,269 @@
+"""``tachys simulate``: play the model, and say how near the worst came to the bound."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from tachys.bounds.result import Figure, Verdict
+from tachys.cli.output import format_option, variant_option
+from tachys.cli.parameters import TIME
+from tachys.cli.playing import for_option, length_of, play_options, ways_of
+from tachys.cli.words import NONE, count_text, instant_text, share_text, time_text
+
+if TYPE_CHECKING:
+    from tachys.bounds.result import Bounds
+    from tachys.model.system import System
+    from tachys.simulation.result import NeedSeen, Simulated
+    from tachys.simulation.statistics import Stats
+    from tachys.simulation.ways import Ways
+
+Row = list[str | Verdict]
+
+
+@click.command("simulate")
+@click.argument("model", type=click.Path())
+@for_option
+@click.option(
+    "--runs", type=click.IntRange(1, 10**6), default=1, show_default=True, help="How many, each its own seed."
+)
+@play_options
+@variant_option
+@click.option("--worst", metavar="NAME", help="Search for the run that makes one figure as large as possible.")
+@click.option("-o", "--output", help="Write the timeline: .vcd, .csv, or .json (trace events).")
+@click.option("--from", "begin", type=TIME, help="Begin of the timeline that is written.")
+@click.option("--to", "end", type=TIME, help="End of it.")
+@click.option("--probes", is_flag=True, help="Write the signals of the model's probes in place of every thing.")
+@click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
+@format_option
+def simulate_command(
+    model: str, length: Fraction, runs: int, costs: str, phases: str, arrivals: str, clocks: str, seed: int,
+    variant: str | None, worst: str | None, output: str | None, begin: Fraction | None, end: Fraction | None,
+    probes: bool, strict: bool, shape: str,
+) -> int:  # fmt: skip
+    """Play MODEL from time zero: statistics, misses, and how near the worst seen came to each bound.
+
+    The status is 1 when a need was seen broken.
+    """
+    from tachys.bounds.analysis import bounds
+    from tachys.cli.output import print_csv, print_json, warn
+    from tachys.model.loading import load_model
+    from tachys.simulation.export import simulated_data, simulated_rows
+
+    system = load_model(model, variant)
+    warn(system.remarks)
+    paper = bounds(system)
+    ways = ways_of(system, costs, phases, arrivals, clocks, seed)
+    if worst is not None:
+        return _search(paper, worst, model, output, probes, shape)
+    window = _window(length, begin, end)
+    result = _play(paper, length_of(length), ways, runs)
+    if shape == "json":
+        print_json(simulated_data(result))
+    elif shape == "csv":
+        header = ["name", "quantity", "count", "least", "mean", "median", "p95", "p99", "p999", "most", "bound"]
+        print_csv(header, simulated_rows(result))
+    else:
+        show_simulated(result, model)
+    if output is not None:
+        _write(system, ways, window, output, probes)
+    if result.missed:
+        return 1
+    return int(strict and any(need.verdict is not Verdict.MET for need in result.needs.values()))
+
+
+def _window(length: Fraction, begin: Fraction | None, end: Fraction | None) -> tuple[int, int]:
+    first, last = length_of(begin or Fraction(0)), length_of(end or length)
+    if not first < last <= length_of(length):
+        raise click.UsageError("--from must come before --to, and both lie within --for")
+    return first, last
+
+
+def _play(paper: Bounds, length: int, ways: Ways, runs: int) -> Simulated:
+    """Play with a progress bar where the work is long and somebody looks."""
+    import os
+
+    from tachys.cli.output import compile_note, progress_bar
+    from tachys.simulation.running import simulate
+
+    compile_note()
+    with progress_bar("playing") as told:
+        return simulate(
+            paper.system, length, ways, runs=runs, workers=os.cpu_count() or 1 if runs > 3 else 1, bounds=paper,
+            progress=told,
+        )  # fmt: skip
+
+
+def show_simulated(result: Simulated, model: str) -> None:
+    """All statistics as tables."""
+    from tachys.cli.output import heading, say
+
+    heading(f"{result.bounds.system.title or model}, played")
+    runs = f"{count_text(result.runs, 'run')}, " if result.runs > 1 else ""
+    stopped = "" if result.complete else "; stopped before the end, this is what was seen until then"
+    say(f"{runs}{time_text(result.length)} in all{stopped}", "")
+    _show_needs(result)
+    _show_isrs(result)
+    _show_others(result)
+    _show_load(result)
+
+
+def _share(seen: int | None, bound: int | None) -> str:
+    """How near a figure came to its bound; rounded down, so that 100 % means reached."""
+    if seen is None or not bound:
+        return NONE
+    return share_text(Fraction(seen, bound), "down")
+
+
+def _show_needs(result: Simulated) -> None:
+    from tachys.cli.bounds import value_text, what_holds
+    from tachys.cli.output import heading, say, table
+
+    if not result.needs:
+        return
+    heading("Needs")
+    rows: list[Row] = []
+    for name, need in result.needs.items():
+        bound = result.bounds.needs[name].bound
+        rows.append([
+            name, what_holds(need.need), value_text(need.need, need.limit),
+            NONE if bound is None else value_text(need.need, bound, "up"), value_text(need.need, need.value),
+            str(need.misses), need.verdict,
+        ])  # fmt: skip
+    columns = [
+        ("need", ""),
+        ("what must hold", ""),
+        *((n, "right") for n in ("limit", "bound", "worst seen", "misses")),
+    ]
+    table([*columns, ("verdict", "")], rows)
+    for name, need in result.needs.items():
+        for line in _miss_lines(need, result.runs):
+            say(f"  {name}: {line}")
+    if result.missed:
+        say("")
+
+
+def _miss_lines(need: NeedSeen, runs: int) -> list[str]:
+    from tachys.cli.bounds import value_text
+
+    lines = []
+    for miss in need.first[:3]:
+        where = f" of run {miss.run + 1}" if runs > 1 else ""
+        how = {"lost": "lost", "open": "never answered"}.get(
+            miss.kind, f"{miss.kind}, {value_text(need.need, miss.value)}"
+        )
+        lines.append(f"{how}, at {instant_text(miss.at)}{where}")
+    if need.misses > 3 and len(need.first) > 3:
+        lines.append(f"and {need.misses - 3} more")
+    return lines
+
+
+def _figures(stats: Stats | None, bound: Figure | None) -> list[str]:
+    """Count, least, median, 99 %, 99.9 %, most, bound, share."""
+    if stats is None:
+        return ["0", *[NONE] * 7]
+    most = None if bound is None else bound.most
+    return [
+        str(stats.count), time_text(stats.least), time_text(stats.median), time_text(stats.p99), time_text(stats.p999),
+        time_text(stats.most), NONE if most is None else time_text(most, "up"), _share(stats.most, most),
+    ]  # fmt: skip
+
+
+_COLUMNS = ("count", "least", "median", "99 %", "99.9 %", "most", "bound", "share")
+
+
+def _show_isrs(result: Simulated) -> None:
+    from tachys.cli.output import heading, table
+
+    if not result.bounds.isrs:
+        return
+    for what in ("latency", "response"):
+        heading(f"Routines, {what}")
+        rows: list[Row] = [
+            [name, *_figures(result.stats(f"isr.{name}.{what}"), getattr(isr, what)), str(result.lost[f"isr.{name}"])]
+            for name, isr in result.bounds.isrs.items()
+        ]
+        table([("routine", ""), *((name, "right") for name in (*_COLUMNS, "lost"))], rows)
+
+
+def _show_others(result: Simulated) -> None:
+    from tachys.cli.output import heading, table
+
+    paper = result.bounds
+    rows: list[Row] = [
+        [f"unit.{name}", *_figures(result.stats(f"unit.{name}.time"), unit.time), str(result.lost[f"unit.{name}"])]
+        for name, unit in paper.units.items()
+    ]
+    rows += [
+        [f"flag.{name}", *_figures(result.stats(f"flag.{name}"), flag.reaction), str(result.lost[f"flag.{name}"])]
+        for name, flag in paper.flags.items()
+    ]
+    if rows:
+        heading("Units, start to end; flags, set to taken")
+        table([("name", ""), *((name, "right") for name in (*_COLUMNS, "lost"))], rows)
+    if paper.loop_pass is None:
+        return
+    heading("Loop: a pass; steps, start to start, and how late a timer's step began")
+    rows = [["a pass", *_figures(result.stats("pass"), paper.loop_pass)]]
+    for name, step in paper.steps.items():
+        rows.append([f"{name}, interval", *_figures(result.stats(f"step.{name}.interval"), step.interval)])
+        if step.late is not None:
+            rows.append([f"{name}, late", *_figures(result.stats(f"step.{name}.late"), step.late)])
+    table([("step", ""), *((name, "right") for name in _COLUMNS)], rows)
+
+
+def _show_load(result: Simulated) -> None:
+    from tachys.cli.output import say
+
+    load = result.bounds.load
+    bounds = f"{share_text(load.least, 'down')} to {share_text(load.most, 'up')} on paper"
+    say(f"Load: {share_text(result.load)} ({bounds})")
+    shares = sorted(result.shares.items(), key=lambda item: -item[1])
+    parts = [f"{who} {share_text(share)}" for who, share in shares if share and who not in ("asleep", "spun", "wake")]
+    say("  " + ", ".join(parts[:6]))
+    apart = [f"{who} {share_text(result.shares[who])}" for who in ("spun", "asleep", "wake") if result.shares[who]]
+    if apart:
+        say("  not load: " + ", ".join(apart))
+
+
+def _write(system: System, ways: Ways, window: tuple[int, int], output: str, probes: bool) -> None:
+    from tachys.cli.output import say
+    from tachys.files import write_whole
+    from tachys.simulation.writing import timeline_text
+
+    text = timeline_text(system, ways, window, Path(output).suffix.lower(), output, probes=probes)
+    write_whole(output, text)
+    say("", f"Wrote {output}: {instant_text(window[0])} to {instant_text(window[1])} of run 1.")
+
+
+def _search(paper: Bounds, name: str, model: str, output: str | None, probes: bool, shape: str) -> int:
+    from tachys.cli.output import compile_note, print_json, say
+    from tachys.errors import did_you_mean, input_error
+    from tachys.simulation.worst import goals, search
+
+    known = goals(paper)
+    if name not in known:
+        raise input_error(
+            model, f'there is no figure "{name}"', did_you_mean(name, list(known), "figure"), key="--worst"
+        )
+    compile_note()
+    found = search(paper, name)
+    if shape == "json":
+        print_json({"format": "tachys.worst/1", "figure": name, "seen": found.value / 1e12,
+                    "bound": None if found.bound is None else found.bound / 1e12, "at": found.at / 1e12,
+                    "tried": found.tried})  # fmt: skip
+    else:
+        bound = "there is no bound" if found.bound is None else f"bound {time_text(found.bound, 'up')}"
+        say(f"{name}: {time_text(found.value)} seen after {count_text(found.tried, 'run')}; {bound}, "
+            f"{_share(found.value, found.bound)} of it.",
+            f"It began at {instant_text(found.begin)} and ended at {instant_text(found.at)}.")  # fmt: skip
+    if output is not None:
+        margin = max(found.at - found.begin, 10**6)
+        window = (max(0, found.begin - margin), found.at + margin)
+        _write(paper.system, found.ways, window, output, probes)
+    elif shape == "table":
+        say(f"See it: tachys simulate {model} --worst {name} -o worst.vcd, or tachys draw {model} --worst {name}")
+    return 0

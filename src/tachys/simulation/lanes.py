@@ -1,0 +1,200 @@
+"""From records to lanes: who did what from when to when, and how much of the core was taken."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Literal
+
+import numpy as np
+
+from tachys.simulation import layout as at
+from tachys.simulation.engine import Records
+from tachys.simulation.index import Index
+
+State = Literal["waits", "enters", "runs", "aside", "leaves", "spins", "sleeps", "wakes", "works", "set"]
+_DOING: dict[int, State] = {at.HALTS: "sleeps", at.WAKES: "wakes"}
+BUSY: frozenset[State] = frozenset({"enters", "runs", "leaves"})
+
+
+@dataclass(frozen=True, slots=True)
+class Stretch:
+    """``who`` is in ``state`` from ``begin`` to ``end`` ps."""
+
+    who: str
+    state: State
+    begin: int
+    end: int
+
+
+@dataclass(slots=True)
+class Lanes:
+    """Everything that can be drawn of a part of a run.
+
+    ``marks``: instants of sources; ``bodies``: from start to end of each thing, also where it took no time.
+    """
+
+    begin: int
+    end: int
+    stretches: list[Stretch] = field(default_factory=list)
+    marks: dict[str, list[int]] = field(default_factory=dict)
+    lost: dict[str, list[int]] = field(default_factory=dict)
+    bodies: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
+
+    def of(self, who: str) -> list[Stretch]:
+        """The stretches of one thing, in order."""
+        return [stretch for stretch in self.stretches if stretch.who == who]
+
+
+class _Reader:
+    """Walks through records and keeps what is open: the stack of bodies, the state of the loop."""
+
+    def __init__(self, index: Index, begin: int) -> None:
+        self.index = index
+        self.lanes = Lanes(begin, begin)
+        self.stack: list[str] = []
+        self.since: dict[str, tuple[State, int]] = {}
+        self.step = ""
+        self.doing: State = "runs"  # what the loop's step does when it is not put aside
+        self.begun: dict[str, int] = {}
+
+    def begin(self, who: str, state: State, now: int) -> None:
+        """A body begins."""
+        self.begun[who] = now
+        self.change(who, state, now)
+
+    def finish(self, who: str, now: int, state: State | None = None) -> None:
+        """A body ends, and goes into a state (None: into none)."""
+        if who in self.begun:
+            self.lanes.bodies.setdefault(who, []).append((self.begun.pop(who), now))
+        self.change(who, state, now)
+
+    def change(self, who: str, state: State | None, now: int) -> None:
+        """``who`` goes into a state (None: into none)."""
+        before = self.since.pop(who, None)
+        if before is not None and now > before[1]:
+            self.lanes.stretches.append(Stretch(who, before[0], before[1], now))
+        if state is not None:
+            self.since[who] = (state, now)
+
+    def top(self, now: int, state: State | None = None) -> None:
+        """The context on top of the stack (the loop's step at its bottom) runs on, or is put aside."""
+        who = self.stack[-1] if self.stack else self.step
+        if who:
+            self.change(who, state or ("runs" if self.stack else self.doing), now)
+
+    def take(self, time: int, kind: int, number: int, cause: int) -> None:
+        """One record."""
+        index, lanes = self.index, self.lanes
+        if kind == at.SOURCE:
+            lanes.marks.setdefault(f"source.{index.sources[number]}", []).append(time)
+        elif kind == at.LOST:
+            lanes.lost.setdefault(f"isr.{index.rows[number][0]}", []).append(time)
+        elif kind == at.UNIT_LOST:
+            lanes.lost.setdefault(f"unit.{index.units[number]}", []).append(time)
+        elif kind == at.UNIT_START:
+            self.finish(f"unit.{index.units[number]}", time)
+            self.begin(f"unit.{index.units[number]}", "works", time)
+        elif kind == at.UNIT_END:
+            self.finish(f"unit.{index.units[number]}", time)
+        elif kind == at.FLAG_SET:
+            self.begin(f"flag.{index.flags[number]}", "set", time)
+        elif kind == at.FLAG_TAKEN:
+            self.finish(f"flag.{index.flags[number]}", time)
+        elif kind == at.FLAG_OVER:
+            lanes.lost.setdefault(f"flag.{index.flags[number]}", []).append(time)
+        elif kind in (at.ACCEPT, at.START, at.LAST, at.BACK):
+            self.core(time, kind, number, cause)
+        else:
+            self.loop(time, kind, number, cause)
+
+    def core(self, time: int, kind: int, number: int, cause: int) -> None:
+        """Acceptance, first and last instruction, the return."""
+        who = f"isr.{self.index.rows[number][0]}" if number < len(self.index.rows) else ""
+        if kind == at.ACCEPT:
+            if self.stack or self.step:
+                self.top(time, "aside")
+            if cause < time:
+                self.lanes.stretches.append(Stretch(who, "waits", cause, time))
+            for other in [name for name, (state, _) in self.since.items() if state in ("leaves", "enters")]:
+                self.change(other, None, time)
+            self.change(who, "enters", time)
+        elif kind == at.START:
+            for other in [name for name, (state, _) in self.since.items() if state == "enters" and name != who]:
+                self.change(other, None, time)
+            self.begin(who, "runs", time)
+            self.stack.append(who)
+        elif kind == at.LAST:
+            self.finish(who, time, "leaves")
+            if self.stack and self.stack[-1] == who:
+                self.stack.pop()
+        else:
+            for other in [name for name, (state, _) in self.since.items() if state == "leaves"]:
+                self.change(other, None, time)
+            self.top(time)
+
+    def loop(self, time: int, kind: int, number: int, cause: int) -> None:
+        """Steps: start, what they do, halt, waking, end."""
+        who = f"step.{self.index.steps[number]}" if number < len(self.index.steps) else ""
+        if kind == at.STEP_START:
+            self.step, self.doing = who, "runs"
+            self.begin(who, "runs", time)
+        elif kind in _DOING or kind == at.STEP_PHASE:
+            self.doing = _DOING.get(kind, "runs" if cause == at.COST else "spins")
+            self.change(who, self.doing, time)
+        elif kind == at.STEP_END:
+            self.finish(who, time)
+            self.step = ""
+
+
+def lanes(records: Records, index: Index, begin: int, end: int) -> Lanes:
+    """The lanes of the records between two instants; bodies that had begun before ``begin`` are drawn from there."""
+    reader = _Reader(index, int(records.time[0]) if len(records.time) else begin)
+    last = int(np.searchsorted(records.time, end, side="right"))
+    table = zip(records.time[:last].tolist(), records.kind[:last].tolist(), records.index[:last].tolist(),
+                records.cause[:last].tolist(), strict=True)  # fmt: skip
+    for time, kind, number, cause in table:
+        reader.take(time, kind, number, cause)
+    for who in list(reader.since):
+        reader.change(who, None, end)
+    for who, since in reader.begun.items():
+        reader.lanes.bodies.setdefault(who, []).append((since, end + 1))  # goes on beyond the end
+    found = reader.lanes
+    found.begin, found.end = begin, end
+    found.stretches = [
+        Stretch(s.who, s.state, max(s.begin, begin), min(s.end, end)) for s in found.stretches if s.end > begin
+    ]
+    for who, spans in found.bodies.items():
+        found.bodies[who] = [(first, last_) for first, last_ in spans if last_ >= begin and first <= end]
+    for table_ in (found.marks, found.lost):
+        for name, times in table_.items():
+            table_[name] = [time for time in times if begin <= time <= end]
+    return found
+
+
+def busiest(records: Records, index: Index, length: int, now: int) -> Fraction:
+    """The most load of any window of ``length`` ps up to ``now``, wherever it begins.
+
+    Only routines and steps are taken as load here, and the passes between steps that run are not: a lower estimate
+    by at most the overhead of the passes.
+    """
+    if not len(records.time) or now < length:
+        return Fraction(0)
+    found = lanes(records, index, int(records.time[0]), now)
+    busy = sorted((s.begin, s.end) for s in found.stretches if s.state in BUSY and s.who.startswith(("isr.", "step.")))
+    if not busy:
+        return Fraction(0)
+    begins = np.array([b for b, _ in busy], np.int64)
+    ends = np.array([e for _, e in busy], np.int64)
+    total = np.concatenate([[0], np.cumsum(ends - begins)])
+
+    def taken(until: at.Ints) -> at.Ints:
+        place = np.searchsorted(begins, until, side="right")
+        over = np.maximum(0, ends[np.maximum(place - 1, 0)] - until)
+        result: at.Ints = total[place] - np.where(place > 0, over, 0)
+        return result
+
+    # the largest is found where a window begins as a stretch begins, or ends as one ends
+    starts = np.concatenate([begins, ends - length])
+    starts = np.clip(starts, int(records.time[0]), max(int(records.time[0]), now - length))
+    return Fraction(int((taken(starts + length) - taken(starts)).max()), length)

@@ -1,0 +1,61 @@
+"""What comes out of playing a model."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+from tachys.bounds.result import Bounds, Verdict
+from tachys.model.system import Need
+from tachys.simulation.statistics import Counted, Stats
+
+
+@dataclass(frozen=True, slots=True)
+class SeenMiss:
+    """A need that was broken: in which run, at which event (ps), and by how much it was answered (None: never)."""
+
+    run: int
+    at: int
+    value: int | Fraction | None
+    kind: str
+
+
+@dataclass(slots=True)
+class NeedSeen:
+    """One need, as it was seen. ``seen`` of a load is the share of time, of a loss the number lost."""
+
+    need: Need
+    verdict: Verdict
+    limit: int | Fraction
+    seen: Stats | None
+    value: int | Fraction | None
+    misses: int
+    first: tuple[SeenMiss, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Simulated:
+    """Statistics over all runs; times in ps. ``shares``: of the whole time, by who."""
+
+    bounds: Bounds
+    length: int
+    runs: int
+    complete: bool
+    counted: dict[str, Counted]
+    lost: dict[str, int]
+    shares: dict[str, Fraction]
+    needs: dict[str, NeedSeen] = field(default_factory=dict)
+
+    def stats(self, name: str) -> Stats | None:
+        """The statistics of a quantity such as "isr.tick.latency"; None where it was never counted."""
+        return self.counted[name].stats()
+
+    @property
+    def load(self) -> Fraction:
+        """The share of time in bodies, entries, exits and chains, steps, and passes in which a step ran."""
+        return 1 - sum((self.shares[name] for name in ("asleep", "wake", "spun")), Fraction(0))
+
+    @property
+    def missed(self) -> bool:
+        """Whether a need was seen broken."""
+        return any(need.verdict is Verdict.MISSED for need in self.needs.values())

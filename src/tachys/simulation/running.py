@@ -1,0 +1,132 @@
+"""Playing a model: one run or many, on one core or several, with what became of its needs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from multiprocessing import get_context
+
+from tachys.bounds.analysis import bounds as bounds_of
+from tachys.bounds.result import Bounds
+from tachys.model.system import System
+from tachys.simulation.engine import Run
+from tachys.simulation.needs import Watch, became, needs_records, watches
+from tachys.simulation.result import Simulated
+from tachys.simulation.statistics import Counted, counted, losses, taken
+from tachys.simulation.ways import Ways
+
+Progress = Callable[[float], None]
+
+
+@dataclass(slots=True)
+class Part:
+    """What one run has counted up to ``length`` ps."""
+
+    length: int
+    whole: bool
+    counted: dict[str, Counted]
+    lost: dict[str, int]
+    taken: dict[str, int]
+    watches: list[Watch]
+
+
+def play_part(
+    system: System, ways: Ways, end: int, number: int, progress: Progress | None = None, *, compiled: bool = True
+) -> Part:
+    """One run. KeyboardInterrupt between slices leaves what was counted up to there."""
+    run = Run(system, ways, end, record=needs_records(system), compiled=compiled)
+    looking = watches(system, number)
+    whole = False
+    try:
+        for records in run.slices():
+            for watch in looking:
+                watch.look(records, system, run.index, run.now, ended=run.ended)
+            if progress is not None:
+                progress(run.now / end)
+        whole = True
+    except KeyboardInterrupt:
+        pass
+    length = end if whole else run.now
+    figures = {
+        name: replace(each, buckets=each.buckets.copy()) for name, each in counted(run.memory, run.index).items()
+    }
+    return Part(length, whole, figures, losses(run.memory, run.index), taken(run.memory, run.index, length), looking)
+
+
+def simulate(
+    system: System,
+    end: int,
+    ways: Ways | None = None,
+    *,
+    runs: int = 1,
+    workers: int = 1,
+    bounds: Bounds | None = None,
+    progress: Progress | None = None,
+    compiled: bool = True,
+) -> Simulated:
+    """Play a model for ``end`` ps, ``runs`` times with seeds that follow each other, and say what was seen.
+
+    Interrupted by the keyboard, the result is of what was played until then, and not ``complete``.
+
+    Raises:
+        InputError: the model needs more room than the engine has, or a chain of events takes no time.
+        ValueError: ``end`` or ``runs`` is not positive.
+    """
+    if end <= 0 or runs <= 0:
+        raise ValueError("the time to play and the number of runs must be positive")
+    ways = ways or Ways()
+    paper = bounds or bounds_of(system)
+    if workers > 1 and runs > 1:
+        parts = _in_processes(system, ways, end, runs, workers, progress)
+    else:
+        parts = []
+        for number in range(runs):
+            told = None if progress is None else _share_of(progress, number, runs)
+            parts.append(
+                play_part(system, replace(ways, seed=ways.seed + number), end, number, told, compiled=compiled)
+            )
+            if not parts[-1].whole:
+                break
+    return joined(paper, parts, complete=len(parts) == runs and all(part.whole for part in parts))
+
+
+def _share_of(progress: Progress, number: int, runs: int) -> Progress:
+    return lambda share: progress((number + share) / runs)
+
+
+def _in_processes(
+    system: System, ways: Ways, end: int, runs: int, workers: int, progress: Progress | None
+) -> list[Part]:
+    parts: dict[int, Part] = {}
+    with ProcessPoolExecutor(min(workers, runs), mp_context=get_context("spawn")) as pool:
+        waiting: dict[Future[Part], int] = {
+            pool.submit(play_part, system, replace(ways, seed=ways.seed + n), end, n): n for n in range(runs)
+        }
+        try:
+            while waiting:
+                done, _ = wait(waiting, return_when=FIRST_COMPLETED)
+                for future in done:
+                    parts[waiting.pop(future)] = future.result()
+                if progress is not None:
+                    progress(len(parts) / runs)
+        except KeyboardInterrupt:
+            pool.shutdown(wait=False, cancel_futures=True)
+    return [parts[number] for number in sorted(parts)]
+
+
+def joined(paper: Bounds, parts: list[Part], *, complete: bool) -> Simulated:
+    """All runs as one result."""
+    first = parts[0]
+    for part in parts[1:]:
+        for name, each in part.counted.items():
+            first.counted[name].add(each)
+    length = sum(part.length for part in parts)
+    lost = {name: sum(part.lost[name] for part in parts) for name in first.lost}
+    shares = {name: Fraction(sum(part.taken[name] for part in parts), length or 1) for name in first.taken}
+    made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares)
+    for number, need in enumerate(paper.needs.values()):
+        found = became(need, [part.watches[number] for part in parts], lost, made.load)
+        made.needs[need.need.name] = found
+    return made

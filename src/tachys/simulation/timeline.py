@@ -1,0 +1,167 @@
+"""A simulated timeline as a capture: signals for the probes of the model, or one for every thing in it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from tachys.model.system import Probe, System
+from tachys.simulation.lanes import Lanes
+
+Change = tuple[int, int]  # instant in ps, level
+PULSE_NS = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Signal:
+    """One line of the timeline: its level at the beginning and every change after it."""
+
+    name: str
+    first: int
+    changes: tuple[Change, ...]
+
+
+def signals(system: System, lanes: Lanes, *, probes: bool) -> list[Signal]:
+    """The lines of a timeline: what the probes of the model would show, or every thing by its own name."""
+    if probes:
+        return [_probed(probe, lanes) for probe in system.probes if not probe.codes]
+    whole = [f"isr.{isr.name}" for isr in system.isrs] + [f"step.{step.name}" for step in system.steps]
+    whole += [f"unit.{unit.name}" for unit in system.units]
+    found = [_level(f"source.{s.name}", _pulses(lanes, f"source.{s.name}"), lanes.begin) for s in system.sources]
+    return found + [_level(name, _body(lanes, name), lanes.begin) for name in [*whole, *_flags(system)]]
+
+
+def _flags(system: System) -> list[str]:
+    return [f"flag.{flag}" for flag in dict.fromkeys(flag for isr in system.isrs for flag in isr.sets)]
+
+
+def _body(lanes: Lanes, who: str, after: int = 0, before_end: int = 0) -> list[tuple[int, int]]:
+    """From first to last instruction of a thing, put aside or not, as a pin that is written in it shows it."""
+    spans = lanes.bodies.get(who, [])
+    return [(begin + after, end - before_end) for begin, end in spans if end - before_end > begin + after]
+
+
+def _pulses(lanes: Lanes, event: str) -> list[tuple[int, int]]:
+    return _spans(event_instants(lanes, event))
+
+
+def event_instants(lanes: Lanes, event: str) -> list[int]:
+    """When an event happens in the lanes."""
+    if event.startswith("source."):
+        return lanes.marks.get(event, [])
+    body, moment = event.rsplit(".", 1)
+    instants = [begin if moment == "start" else end for begin, end in lanes.bodies.get(body, [])]
+    return [instant for instant in instants if lanes.begin <= instant <= lanes.end]
+
+
+def _level(name: str, spans: list[tuple[int, int]], begin: int) -> Signal:
+    """A line that is high in each span; spans that touch are told apart by a fall of one ps."""
+    first = 0
+    changes: list[Change] = []
+    for start, end in spans:
+        if start <= begin:
+            first = 1
+        else:
+            if changes and changes[-1][0] >= start:
+                changes[-1] = (start - 1, 0)
+            changes.append((start, 1))
+        changes.append((end, 0))
+    return Signal(name, first, tuple(changes))
+
+
+def _probed(probe: Probe, lanes: Lanes) -> Signal:
+    if probe.edge is None:
+        return _level(probe.signal, _body(lanes, probe.shows, probe.after, probe.before_end), lanes.begin)
+    times = [time + probe.after for time in event_instants(lanes, _instant(probe.shows))]
+    if probe.edge in ("both", "toggle"):
+        return Signal(probe.signal, 0, tuple((time, (number + 1) % 2) for number, time in enumerate(times)))
+    shown = _level(probe.signal, _spans(times), lanes.begin)
+    if probe.edge == "rise":
+        return shown
+    return Signal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
+
+
+def _instant(shows: str) -> str:
+    return f"{shows}.start" if shows.count(".") == 1 and not shows.startswith("source.") else shows
+
+
+def _spans(times: list[int]) -> list[tuple[int, int]]:
+    """A short pulse at each instant."""
+    width = PULSE_NS * 1000
+    ends = [*times[1:], times[-1] + 2 * width] if times else []
+    return [(time, time + max(1, min(width, (later - time) // 2))) for time, later in zip(times, ends, strict=True)]
+
+
+def _merged(found: list[Signal]) -> Iterator[tuple[int, int, int]]:
+    """(instant, number of the signal, level) of every change, in order of time."""
+    yield from sorted((time, number, level) for number, s in enumerate(found) for time, level in s.changes)
+
+
+def to_vcd(found: list[Signal], begin: int, end: int) -> str:
+    """The timeline as value changes of IEEE 1364, in picoseconds."""
+    marks = [_identifier(number) for number in range(len(found))]
+    lines = ["$version Tachys simulation $end", "$timescale 1 ps $end", "$scope module timeline $end"]
+    lines += [f"$var wire 1 {mark} {s.name.replace(' ', '_')} $end" for mark, s in zip(marks, found, strict=True)]
+    lines += ["$upscope $end", "$enddefinitions $end", f"#{begin}", "$dumpvars"]
+    lines += [f"{s.first}{mark}" for mark, s in zip(marks, found, strict=True)]
+    lines.append("$end")
+    last = begin
+    for time, number, level in _merged(found):
+        if time > end:
+            break
+        if time != last:
+            lines.append(f"#{time}")
+            last = time
+        lines.append(f"{level}{marks[number]}")
+    if last != end:
+        lines.append(f"#{end}")
+    return "\n".join(lines) + "\n"
+
+
+def _identifier(number: int) -> str:
+    """A short name of printable characters, as the format asks for."""
+    text = ""
+    while True:
+        text += chr(33 + number % 94)
+        number //= 94
+        if not number:
+            return text
+
+
+def to_csv(found: list[Signal], begin: int, end: int) -> str:
+    """The timeline as a time column in ns and a column a signal; a row a change."""
+    levels = [s.first for s in found]
+    lines = [",".join(["Time [ns]", *(s.name for s in found)]), _row(begin, levels)]
+    last = begin
+    for time, number, level in _merged(found):
+        if time > end:
+            break
+        levels[number] = level
+        if time == last:
+            lines.pop()
+        lines.append(_row(time, levels))
+        last = time
+    if last != end:
+        lines.append(_row(end, levels))
+    return "\n".join(lines) + "\n"
+
+
+def _row(time: int, levels: list[int]) -> str:
+    return f"{time // 1000}.{time % 1000:03d}," + ",".join(map(str, levels))
+
+
+def to_trace_events(lanes: Lanes) -> str:
+    """The timeline as trace events (JSON): a row for every thing, complete events in microseconds."""
+    rows = {who: number for number, who in enumerate(dict.fromkeys(s.who for s in lanes.stretches))}
+    events: list[dict[str, object]] = [
+        {"name": "thread_name", "ph": "M", "pid": 1, "tid": number, "args": {"name": who}}
+        for who, number in rows.items()
+    ]
+    for s in sorted(lanes.stretches, key=lambda stretch: (stretch.begin, stretch.who)):
+        events.append({"name": s.state, "cat": s.who.split(".")[0], "ph": "X", "pid": 1, "tid": rows[s.who],
+                       "ts": s.begin / 1e6, "dur": (s.end - s.begin) / 1e6})  # fmt: skip
+    for name, times in lanes.marks.items():
+        events += [{"name": name, "cat": "event", "ph": "i", "s": "g", "pid": 1, "tid": 0, "ts": time / 1e6}
+                   for time in times]  # fmt: skip
+    return json.dumps({"displayTimeUnit": "ns", "traceEvents": events}) + "\n"

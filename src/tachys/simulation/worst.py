@@ -1,0 +1,174 @@
+"""The run that makes one figure as large as possible: start as the bound says, then vary.
+
+The bound's own worst case has everything that goes before arrive together and as densely as it can, with one blocker
+just begun. So every source begins at one instant, all costs are at their most, and then the sources are moved against
+each other: each in turn to a little before and after what it meets, keeping whatever makes the figure larger. Where
+the theory is exact the first run reaches the bound.
+"""
+
+from __future__ import annotations
+
+import random
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from tachys.bounds.result import Bounds, Figure
+from tachys.model.system import System
+from tachys.simulation import layout as at
+from tachys.simulation.engine import Run
+from tachys.simulation.statistics import counted
+from tachys.simulation.ways import Ways
+
+MOST_TRIED = 400
+SHORTEST, LONGEST = 10**6, 10**12
+
+
+@dataclass(frozen=True, slots=True)
+class Worst:
+    """The largest value that was found, in ps, how it was played, and from when to when it lasted."""
+
+    figure: str
+    value: int
+    bound: int | None
+    ways: Ways
+    begin: int
+    at: int
+    tried: int
+
+
+def goals(paper: Bounds) -> dict[str, Figure]:
+    """What can be searched for: the name of a figure, as the statistics have it."""
+    found: dict[str, Figure] = {}
+    for name, isr in paper.isrs.items():
+        for what, figure in (("latency", isr.latency), ("response", isr.response), ("span", isr.span)):
+            found[f"isr.{name}.{what}"] = figure
+        found[name] = isr.latency
+    found |= {f"unit.{name}.time": unit.time for name, unit in paper.units.items()}
+    for name, step in paper.steps.items():
+        found |= {f"step.{name}.interval": step.interval, f"step.{name}.duration": step.duration}
+        if step.late is not None:
+            found[f"step.{name}.late"] = step.late
+    found |= {f"flag.{name}": flag.reaction for name, flag in paper.flags.items()}
+    if paper.loop_pass is not None:
+        found["pass"] = paper.loop_pass
+    return found
+
+
+def search(paper: Bounds, name: str, *, tries: int = MOST_TRIED, seed: int = 1) -> Worst:
+    """Look for the run in which a figure of :func:`goals` is largest.
+
+    Raises:
+        KeyError: there is no such figure.
+    """
+    figure = goals(paper)[name]
+    full = f"isr.{name}.latency" if name in paper.isrs else name
+    hunt = _Hunt(paper.system, full, figure.most, random.Random(seed), tries)
+    return hunt.run()
+
+
+class _Hunt:
+    def __init__(self, system: System, name: str, bound: int | None, dice: random.Random, tries: int) -> None:
+        self.system = system
+        self.name = name
+        self.bound = bound
+        self.dice = dice
+        self.tries = tries
+        self.tried = 0
+        self.best = -1
+        self.ways = Ways()
+        self.length = self._length()
+        self.moves = self._moves()
+
+    def run(self) -> Worst:
+        """Try what the bound suggests, then move sources against each other."""
+        for jitter in ("first-late", "none", "drawn"):
+            for phases in ("together", "drawn"):
+                self._try(Ways("most", phases, "gap", jitter, seed=1))  # type: ignore[arg-type]
+        middle = {source.name: self.length // 2 for source in self.system.sources}
+        self._try(Ways("most", "together", "gap", "first-late", begin=middle))
+        while self.tried < self.tries and self.best != self.bound:
+            self._try(self._varied())
+        begin, end = self._moment()
+        return Worst(self.name, self.best, self.bound, self.ways, begin, end, self.tried)
+
+    def _length(self) -> int:
+        """Long enough for the slowest source to come twice, and short enough to be tried often."""
+        periods = [int(source.period or source.mean or source.gap) for source in self.system.sources]
+        timers = [int(step.every.nominal) for step in self.system.steps if step.every is not None]
+        return max(SHORTEST, min(LONGEST, 3 * max([*periods, *timers, 1])))
+
+    def _moves(self) -> list[int]:
+        """Distances worth moving a source by: costs, guards and gaps, and what lies just beside them."""
+        times = {1, 1000}
+        for isr in self.system.isrs:
+            times |= {isr.cost.most, isr.cost.most // 2}
+            times |= {guard.length.most for guard in isr.guards if guard.length is not None}
+        for step in self.system.steps:
+            times |= {step.cost.most, step.cost.most // 2}
+            times |= {guard.at.most for guard in step.guards}
+        core = self.system.core
+        times |= {core.entry.most, core.exit.most, core.chain.most}
+        return sorted(time for time in times if time > 0)
+
+    def _varied(self) -> Ways:
+        """The best way so far, with some sources moved."""
+        begin = dict(self.ways.begin) or {source.name: self.length // 2 for source in self.system.sources}
+        for source in self.dice.sample(self.system.sources, min(len(self.system.sources), self.dice.randint(1, 2))):
+            if source.offset is not None:
+                continue
+            now = begin.get(source.name, 0)
+            way = self.dice.random()
+            if way < 0.4:
+                now += self.dice.choice((-1, 1)) * self.dice.choice(self.moves)
+            elif way < 0.7:
+                other = self.dice.choice(self.system.sources)
+                now = begin.get(other.name, now) + self.dice.choice((-1, 0, 1)) * self.dice.choice(self.moves)
+            else:
+                now = self.dice.randrange(self.length)
+            begin[source.name] = max(0, now)
+        costs = "most" if self.dice.random() < 0.8 else "drawn"
+        return replace(self.ways, costs=costs, begin=begin, seed=self.dice.randrange(2**31))
+
+    def _try(self, ways: Ways) -> None:
+        self.tried += 1
+        run = Run(self.system, ways, self.length, record=False)
+        for _ in run.slices():
+            pass
+        most = counted(run.memory, run.index)[self.name].most
+        if most > self.best:
+            self.best, self.ways = most, ways
+
+    def _moment(self) -> tuple[int, int]:
+        """When the largest value began and ended, from a recorded run."""
+        run = Run(self.system, self.ways, self.length, record=True)
+        records = run.play()
+        kind, _, rest = self.name.partition(".")
+        name, _, what = rest.rpartition(".")
+        if kind == "isr":
+            told = at.START if what == "latency" else at.LAST
+            rows = [number for number, (isr, _) in enumerate(run.index.rows) if isr == name]
+            mask = (records.kind == told) & np.isin(records.index, rows)
+            if what == "span":
+                starts = (records.kind == at.START) & np.isin(records.index, rows)
+                return _longest(records.time[starts][: int(mask.sum())], records.time[mask])
+        elif kind == "unit":
+            mask = (records.kind == at.UNIT_END) & (records.index == run.index.units.index(name))
+        elif kind == "flag":
+            mask = (records.kind == at.FLAG_TAKEN) & (records.index == run.index.flags.index(rest))
+        elif kind == "step":
+            told = at.STEP_END if what == "duration" else at.STEP_START
+            mask = (records.kind == told) & (records.index == run.index.steps.index(name))
+            if what == "interval":
+                times = records.time[mask]
+                return _longest(times[:-1], times[1:])
+        else:
+            return 0, self.length
+        return _longest(records.cause[mask], records.time[mask])
+
+
+def _longest(begins: at.Ints, ends: at.Ints) -> tuple[int, int]:
+    if not len(ends):
+        return 0, 0
+    place = int(np.argmax(ends - begins[: len(ends)]))
+    return int(begins[place]), int(ends[place])

@@ -1,0 +1,33 @@
+"""A played model as the text of a timeline file."""
+
+from __future__ import annotations
+
+from tachys.errors import input_error
+from tachys.model.system import System
+from tachys.simulation.engine import Run
+from tachys.simulation.lanes import Lanes, lanes
+from tachys.simulation.timeline import signals, to_csv, to_trace_events, to_vcd
+from tachys.simulation.ways import Ways
+
+FORMS = (".vcd", ".csv", ".json")
+
+
+def play_lanes(system: System, ways: Ways, begin: int, end: int) -> Lanes:
+    """Play a model up to ``end`` ps; its lanes between two instants."""
+    run = Run(system, ways, end, record=True)
+    return lanes(run.play(), run.index, begin, end)
+
+
+def timeline_text(system: System, ways: Ways, window: tuple[int, int], form: str, output: str, *, probes: bool) -> str:
+    """The timeline between the two instants of ``window``, in the form that the ending of a file tells.
+
+    Raises:
+        InputError: the ending tells no form.
+    """
+    if form not in FORMS:
+        raise input_error(output, "its ending tells no form of a timeline", f"end it in {', '.join(FORMS)}")
+    found = play_lanes(system, ways, *window)
+    if form == ".json":
+        return to_trace_events(found)
+    lines = signals(system, found, probes=probes)
+    return to_vcd(lines, *window) if form == ".vcd" else to_csv(lines, *window)
