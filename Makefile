@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint soak clean
+.PHONY: demo test lint soak bench clean
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -23,7 +23,11 @@ lint: $(READY)           ## style and types
 	$(BIN)/mypy
 
 soak: $(READY)           ## the property tests, for long
-	$(BIN)/python -m pytest tests/test_soundness.py --hypothesis-profile=soak
+	$(BIN)/python -m pytest tests/test_soundness.py tests/test_simulation.py --hypothesis-profile=soak
+
+bench: $(READY)          ## speeds, measured on this machine
+	$(BIN)/python bench/bounds.py
+	$(BIN)/python bench/engine.py
 
 clean:
 	rm -rf $(VENV) row-unit build .pytest_cache .mypy_cache .ruff_cache .hypothesis

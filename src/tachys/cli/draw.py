@@ -1,51 +1,192 @@
-"""``tachys draw``: a moment of a capture as a picture."""
+"""``tachys draw``: a model as it is played, or a moment of a capture, as a picture or as text."""
 
 from __future__ import annotations
 
+from fractions import Fraction
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
+
+from tachys.cli.output import variant_option
+from tachys.cli.parameters import TIME
+from tachys.cli.playing import for_option, length_of, play_options, ways_of
+
+if TYPE_CHECKING:
+    from tachys.bounds.result import Bounds
+    from tachys.check.result import CheckResult
+    from tachys.draw.moment import Played
+    from tachys.draw.timeline import Moment
+    from tachys.simulation.ways import Ways
+
+FORMS = ("png", "svg", "pdf")
 
 
 @click.command("draw")
 @click.argument("model", type=click.Path())
-@click.argument("capture", type=click.Path())
+@click.argument("capture", type=click.Path(), required=False)
 @click.option("-o", "--output", default="timeline.png", help="Where to write: .png, .svg or .pdf.", show_default=True)
-@click.option("--from", "begin", metavar="TIME", help='Begin of the window in the capture, such as "12.5 ms".')
-@click.option("--to", "end", metavar="TIME", help="End of the window.")
-def draw_command(model: str, capture: str, output: str, begin: str | None, end: str | None) -> int:
-    """Draw CAPTURE as a timeline of MODEL: around its worst miss, or from one time to another."""
-    from tachys.capture.reading import read_capture
-    from tachys.check.checking import check
-    from tachys.cli.output import say
-    from tachys.draw.timeline import Moment, draw_timeline, worst_moment
-    from tachys.errors import input_error
+@click.option("--from", "begin", type=TIME, help='Begin of the window, such as "12.5 ms".')
+@click.option("--to", "end", type=TIME, help="End of the window.")
+@click.option("--text", is_flag=True, help="Print the timeline of the played model in place of drawing it.")
+@click.option("--beside", is_flag=True, help="The played model above the capture, each at its worst moment.")
+@click.option("--spread", multiple=True, metavar="NAME",
+              help="How often a latency was how long: a routine, or a figure such as isr.tick.response.")  # fmt: skip
+@click.option("--worst", metavar="NAME", help="The run that makes a figure as large as possible.")
+@for_option
+@play_options
+@variant_option
+def draw_command(
+    model: str, capture: str | None, output: str, begin: Fraction | None, end: Fraction | None, text: bool,
+    beside: bool, spread: tuple[str, ...], worst: str | None, length: Fraction, costs: str, phases: str,
+    arrivals: str, clocks: str, seed: int, variant: str | None,
+) -> int:  # fmt: skip
+    """Draw MODEL as it is played, or CAPTURE as a timeline of MODEL.
+
+    The window is the worst moment (of a capture: its worst miss), or from one time to another.
+    """
+    from tachys.bounds.analysis import bounds
+    from tachys.cli.output import compile_note, console, say
     from tachys.files import write_whole
     from tachys.model.loading import load_model
 
-    form = Path(output).suffix.lower().removeprefix(".")
-    if form not in ("png", "svg", "pdf"):
-        raise input_error(output, "its ending tells no form that can be drawn", "end it in .png, .svg or .pdf")
-    result = check(load_model(model), read_capture(capture))
-    moment = worst_moment(result)
-    if begin is not None or end is not None:
-        first = result.capture.begin if begin is None else _instant(begin, "--from")
-        last = result.capture.end if end is None else _instant(end, "--to")
-        if last <= first:
-            raise click.UsageError(f'the window from "{begin}" to "{end}" is empty: --to must come after --from')
-        moment = Moment(first, last)
-    write_whole(output, draw_timeline(result, moment, form))
-    say(f"{output}: {(moment.end - moment.begin) / 1e9:.3f} ms from {moment.begin / 1e9:.6f} ms of {capture}")
+    form = _form(output)
+    paper = bounds(load_model(model, variant))
+    window = _window(begin, end, length)
+    if capture is not None and not beside:
+        written, told = _draw_capture(paper, capture, window, form)
+    else:
+        if beside and capture is None:
+            raise click.UsageError("--beside draws the model above a capture: name the capture too")
+        compile_note()
+        ways = ways_of(paper.system, costs, phases, arrivals, clocks, seed)
+        if spread:
+            written, told = _draw_spread(paper, spread, ways, length_of(length), model, form)
+        else:
+            played = _played(paper, worst, ways, length_of(length), window, model)
+            if text:
+                from tachys.draw.text import text_lines
+
+                for line in text_lines(played, console().width):
+                    click.echo(line)
+                return 0
+            written, told = _draw_played(paper, played, capture if beside else None, form)
+    write_whole(output, written)
+    say(f"{output}: {told}")
     return 0
 
 
-def _instant(text: str, option: str) -> int:
-    from tachys.model.quantities import floor_ps, parse_duration
+def _form(output: str) -> str:
+    from tachys.errors import input_error
 
-    try:
-        time = parse_duration(text)
-    except ValueError as error:
-        raise click.UsageError(f"{option}: {error}") from None
-    if time.clock is not None:
-        raise click.UsageError(f'{option}: "{text}" counts cycles; write a time such as "12.5 ms"')
-    return floor_ps(time.amount)
+    form = Path(output).suffix.lower().removeprefix(".")
+    if form not in FORMS:
+        raise input_error(output, "its ending tells no form that can be drawn", "end it in .png, .svg or .pdf")
+    return form
+
+
+def _window(begin: Fraction | None, end: Fraction | None, length: Fraction) -> tuple[int | None, int | None] | None:
+    if begin is None and end is None:
+        return None
+    first, last = (None if time is None else length_of(time) for time in (begin, end))
+    if first is not None and last is not None and last <= first:
+        raise click.UsageError("the window is empty: --to must come after --from")
+    return first, last
+
+
+def _draw_capture(
+    paper: Bounds, capture: str, window: tuple[int | None, int | None] | None, form: str
+) -> tuple[bytes, str]:
+    from tachys.draw.timeline import Moment, draw_timeline
+
+    result, moment = _checked(paper, capture)
+    if window is not None:
+        first = result.capture.begin if window[0] is None else window[0]
+        last = result.capture.end if window[1] is None else window[1]
+        if last <= first:
+            raise click.UsageError("the window lies outside the capture")
+        moment = Moment(first, last)
+    return draw_timeline(result, moment, form), _where(moment.begin, moment.end, capture)
+
+
+def _checked(paper: Bounds, capture: str) -> tuple[CheckResult, Moment]:
+    from tachys.capture.reading import read_capture
+    from tachys.check.checking import check
+    from tachys.draw.timeline import worst_moment
+
+    result = check(paper.system, read_capture(capture), paper)
+    return result, worst_moment(result)
+
+
+def _where(begin: int, end: int, what: str) -> str:
+    return f"{(end - begin) / 1e9:.3f} ms from {begin / 1e9:.6f} ms of {what}"
+
+
+def _played(
+    paper: Bounds, worst: str | None, ways: Ways, length: int, window: tuple[int | None, int | None] | None, model: str
+) -> Played:
+    from tachys.draw.moment import play_moment
+
+    if worst is None:
+        whole = None if window is None else (window[0] or 0, min(length, window[1] or length))
+        return play_moment(paper, ways, length, whole)
+    from dataclasses import replace
+
+    from tachys.cli.simulate import found_worst
+    from tachys.cli.words import time_text
+
+    found = found_worst(paper, worst, model)
+    margin = max(found.at - found.begin, 10**6)
+    around = (max(0, found.begin - margin // 2), found.at + margin // 2)
+    played = play_moment(paper, found.ways, around[1], around, (found.begin, found.at))
+    bound = "" if found.bound is None else f", bound {time_text(found.bound, 'up')}"
+    lane = worst if worst.count(".") == 1 else worst.rsplit(".", 1)[0] if "." in worst else f"isr.{worst}"
+    return replace(played, title=f"the worst {worst} found: {time_text(found.value)}{bound}", lane=lane)
+
+
+def _draw_played(paper: Bounds, played: Played, capture: str | None, form: str) -> tuple[bytes, str]:
+    from tachys.draw.lanes import draw_lanes_on, draw_played, new_figure, save
+
+    told = _where(played.lanes.begin, played.lanes.end, "the played model")
+    if capture is None:
+        return draw_played(played, form), told
+    from tachys.draw.timeline import draw_capture_on
+
+    result, moment = _checked(paper, capture)
+    figure, (above, below) = new_figure(2)
+    draw_lanes_on(above, played)
+    draw_capture_on(below, result, moment)
+    return save(figure, form), f"{told}, above {_where(moment.begin, moment.end, capture)}"
+
+
+def _draw_spread(
+    paper: Bounds, names: tuple[str, ...], ways: Ways, length: int, model: str, form: str
+) -> tuple[bytes, str]:
+    from tachys.draw.spread import Spread, draw_spreads
+    from tachys.errors import did_you_mean, input_error
+    from tachys.simulation.running import simulate
+    from tachys.simulation.worst import goals
+
+    known, result, spreads = goals(paper), simulate(paper.system, length, ways, bounds=paper), []
+    for name in names:
+        if name not in known:
+            raise input_error(model, f'there is no figure "{name}"', did_you_mean(name, list(known), "figure"),
+                              key="--spread")  # fmt: skip
+        full = f"isr.{name}.latency" if name in paper.isrs else name
+        spreads.append(Spread(full, result.counted[full], _limit(paper, full), known[name].most))
+    if not any(spread.counted.count for spread in spreads):
+        raise input_error(model, "none of these was ever seen", "play it longer: --for", key="--spread")
+    return draw_spreads(spreads, form), f"{', '.join(names)} over {length / 1e12:g} s of the played model"
+
+
+def _limit(paper: Bounds, name: str) -> int | None:
+    """The tightest limit that a need sets on a latency or response."""
+    from tachys.model.system import WithinNeed
+
+    if not name.startswith("isr."):
+        return None
+    body, what = name.rsplit(".", 1)
+    ends = f"{body}.start" if what == "latency" else f"{body}.end"
+    on = paper.system.isr(body[4:]).on
+    limits = [n.within for n in paper.system.needs if isinstance(n, WithinNeed) and n.ends == ends and n.begins in on]
+    return min(limits, default=None) if what in ("latency", "response") else None

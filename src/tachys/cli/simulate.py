@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from tachys.simulation.result import NeedSeen, Simulated
     from tachys.simulation.statistics import Stats
     from tachys.simulation.ways import Ways
+    from tachys.simulation.worst import Worst
 
 Row = list[str | Verdict]
 
@@ -239,8 +240,13 @@ def _write(system: System, ways: Ways, window: tuple[int, int], output: str, pro
     say("", f"Wrote {output}: {instant_text(window[0])} to {instant_text(window[1])} of run 1.")
 
 
-def _search(paper: Bounds, name: str, model: str, output: str | None, probes: bool, shape: str) -> int:
-    from tachys.cli.output import compile_note, print_json, say
+def found_worst(paper: Bounds, name: str, model: str) -> Worst:
+    """The run that makes a figure largest.
+
+    Raises:
+        InputError: there is no such figure.
+    """
+    from tachys.cli.output import compile_note
     from tachys.errors import did_you_mean, input_error
     from tachys.simulation.worst import goals, search
 
@@ -250,7 +256,13 @@ def _search(paper: Bounds, name: str, model: str, output: str | None, probes: bo
             model, f'there is no figure "{name}"', did_you_mean(name, list(known), "figure"), key="--worst"
         )
     compile_note()
-    found = search(paper, name)
+    return search(paper, name)
+
+
+def _search(paper: Bounds, name: str, model: str, output: str | None, probes: bool, shape: str) -> int:
+    from tachys.cli.output import print_json, say
+
+    found = found_worst(paper, name, model)
     if shape == "json":
         print_json({"format": "tachys.worst/1", "figure": name, "seen": found.value / 1e12,
                     "bound": None if found.bound is None else found.bound / 1e12, "at": found.at / 1e12,

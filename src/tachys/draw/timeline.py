@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-import io
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from tachys.check.observe import Bodies, Observed, observe
 from tachys.check.result import CheckResult, NeedCheck
+from tachys.draw.lanes import EDGE as _EDGE
+from tachys.draw.lanes import LIMIT as _LIMIT
+from tachys.draw.lanes import new_figure, save
 from tachys.model.system import System, WithinNeed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-INCHES = (12.8, 8.0)
-_RUNNING, _WAITING, _LIMIT, _EDGE = "#2b5c8a", "#d9d9d9", "#b03a2e", "#333333"
+_RUNNING, _WAITING = "#2b5c8a", "#d9d9d9"
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,25 +54,19 @@ def draw_timeline(result: CheckResult, moment: Moment, form: str) -> bytes:
     Raises:
         ValueError: for any other form.
     """
-    if form not in ("png", "svg", "pdf"):
-        raise ValueError(f"cannot draw a {form}")
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
+    figure, (axes,) = new_figure()
+    draw_capture_on(axes, result, moment)
+    return save(figure, form)
 
-    system = result.bounds.system
-    shown = observe(system, result.capture)
-    lanes = _lanes(system, shown)
-    figure = Figure(figsize=INCHES, layout="constrained")
-    FigureCanvasAgg(figure)
-    axes = figure.add_subplot()
+
+def draw_capture_on(axes: Axes, result: CheckResult, moment: Moment) -> None:
+    """A moment of a capture on given axes."""
+    shown = observe(result.bounds.system, result.capture)
+    lanes = _lanes(result.bounds.system, shown)
     for row, lane in enumerate(lanes):
         _draw_lane(axes, row, lane, shown, moment)
     _draw_misses(axes, lanes, moment)
     _finish(axes, lanes, result, moment)
-    stream = io.BytesIO()
-    metadata: dict[str, Any] = {"Software": None} if form == "png" else {"Date": None} if form == "svg" else {}
-    figure.savefig(stream, format=form, dpi=100, metadata=metadata)
-    return stream.getvalue()
 
 
 @dataclass(frozen=True, slots=True)

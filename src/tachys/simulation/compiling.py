@@ -60,3 +60,23 @@ def make_bare() -> Callable[[Any], Any]:
 
     made: Any = bare
     return cast(Callable[[Any], Any], made)
+
+
+def make_bit_length() -> Callable[[int], int]:
+    """How many bits a number (0 or more) has, in one instruction where it is compiled."""
+    if not _wanted[-1]:
+        return lambda number: int(number).bit_length()
+    from llvmlite import ir
+    from numba import types
+    from numba.extending import intrinsic
+
+    @intrinsic
+    def bit_length(typing: Any, number: Any) -> Any:
+        def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
+            zeros = builder.ctlz(values[0], ir.Constant(ir.IntType(1), 0))
+            return builder.sub(ir.Constant(ir.IntType(64), 64), zeros)
+
+        return types.int64(types.int64), generate
+
+    made: Any = bit_length
+    return cast(Callable[[int], int], made)

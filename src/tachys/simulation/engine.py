@@ -11,6 +11,7 @@ from pathlib import Path
 from types import ModuleType
 
 import numpy as np
+from numpy.typing import NDArray
 
 from tachys.errors import InputError, input_error
 from tachys.model.system import System
@@ -60,8 +61,8 @@ class Records:
     """Part of what happened, in order: times in ps, kinds and indices (see ``layout``), times of causes."""
 
     time: at.Ints
-    kind: at.Ints
-    index: at.Ints
+    kind: NDArray[np.uint8]
+    index: NDArray[np.int32]
     cause: at.Ints
 
 
@@ -96,15 +97,22 @@ class Run:
             if self.memory[at.FAULT]:
                 raise _stands_still(self.system, int(self.memory[at.NOW]))
             rows = self._log[: self.memory[at.LOGGED]].reshape(-1, at.RECORD_SIZE)
-            yield Records(rows[:, 0].copy(), rows[:, 1] // at.KIND, rows[:, 1] % at.KIND, rows[:, 2].copy())
+            kind, index = (rows[:, 1] // at.KIND).astype(np.uint8), (rows[:, 1] % at.KIND).astype(np.int32)
+            yield Records(rows[:, 0].copy(), kind, index, rows[:, 2].copy())
 
     def play(self) -> Records:
         """Play to the end; everything that was recorded."""
-        parts = list(self.slices())
-        joined = (
-            np.concatenate([getattr(part, name) for part in parts]) for name in ("time", "kind", "index", "cause")
-        )
-        return Records(*joined)
+        return join(list(self.slices()))
+
+
+def join(parts: list[Records]) -> Records:
+    """Records one after the other."""
+    if len(parts) == 1:
+        return parts[0]
+    return Records(
+        np.concatenate([part.time for part in parts]), np.concatenate([part.kind for part in parts]),
+        np.concatenate([part.index for part in parts]), np.concatenate([part.cause for part in parts]),
+    )  # fmt: skip
 
 
 def _stands_still(system: System, at: int) -> InputError:

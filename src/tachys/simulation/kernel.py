@@ -10,13 +10,14 @@ Uncompiled it does the same.
 # ruff: noqa: F403, F405, SIM102, SIM109
 from __future__ import annotations
 
-from tachys.simulation.compiling import compiled, entry_point, make_bare
+from tachys.simulation.compiling import compiled, entry_point, make_bare, make_bit_length
 from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
 LOW = (1 << 32) - 1
 SUM = (1 << 40) - 1
 bare = make_bare()
+bit_length = make_bit_length()
 MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
 
 
@@ -73,8 +74,10 @@ def draw_exponential(m: Ints, mean: int) -> int:
 @compiled
 def draw_cost(m: Ints, least: int, most: int) -> int:
     """A cost, as the way of playing says."""
+    if least == most:
+        return most
     way = m[COSTS]
-    if least == most or way == MOST:
+    if way == MOST:
         return most
     if way == LEAST:
         return least
@@ -104,27 +107,14 @@ def observe(m: Ints, stat: int, ps: int, many: int) -> None:
     if ps > m[stat + T_MOST]:
         m[stat + T_MOST] = ps
     bits = m[BITS]
-    octave, rest = 0, ps >> (bits + 1)
-    while rest >= 256:
-        octave += 8
-        rest >>= 8
-    if rest >= 16:
-        octave += 4
-        rest >>= 4
-    if rest >= 4:
-        octave += 2
-        rest >>= 2
-    if rest >= 2:
-        octave += 1
-        rest >>= 1
-    octave += rest
+    octave = bit_length(ps >> (bits + 1))
     m[stat + T_BUCKETS + (octave << bits) + (ps >> octave)] += many
 
 
 @compiled
 def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
     """Add a record, if records are kept."""
-    if m[RECORD]:
+    if m[RECORD] != 0:
         at = m[LOGGED]
         log[at] = m[NOW]
         log[at + 1] = kind * KIND + index
@@ -134,24 +124,22 @@ def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
 
 @compiled
 def set_next(m: Ints, item: int, time: int) -> None:
-    """Note when an item happens next, and keep the earliest of all."""
-    place = m[NEXT] + item
-    before = m[place]
-    m[place] = time
-    block = m[BLOCKS] + item // BLOCK
-    if time > m[block]:
-        if before != m[block]:
-            return
-        first = m[NEXT] + item // BLOCK * BLOCK
-        time = m[first]
-        for other in range(first + 1, first + BLOCK):
-            if m[other] < time:
-                time = m[other]
-    m[block] = time
-    for other in range(m[BLOCKS], m[BLOCKS] + m[N_BLOCKS]):
-        if m[other] < time:
-            time = m[other]
-    m[EARLIEST] = time
+    """Note when an item happens next, and keep the earliest of all, and of those that come together the first."""
+    m[m[NEXT] + item] = time
+    block = item // BLOCK
+    first = m[NEXT] + block * BLOCK
+    earliest, place = m[first], first
+    for other in range(first + 1, first + BLOCK):
+        if m[other] < earliest:
+            earliest, place = m[other], other
+    if m[N_BLOCKS] > 1:
+        m[m[BLOCKS] + 2 * block] = earliest
+        m[m[BLOCKS] + 2 * block + 1] = place
+        for other in range(m[BLOCKS], m[BLOCKS] + 2 * m[N_BLOCKS], 2):
+            if m[other] < earliest or (m[other] == earliest and m[other + 1] < place):
+                earliest, place = m[other], m[other + 1]
+    m[EARLIEST] = earliest
+    m[EARLIEST_ITEM] = place - m[NEXT]
 
 
 # --- events and what they raise --------------------------------------------------------------------------------------
@@ -317,19 +305,14 @@ def next_event(m: Ints, number: int, first_time: bool) -> int:
 def outside(m: Ints, log: Ints) -> None:
     """(1) and (2) of an instant: units end, then sources come, in the order written."""
     now, units = m[NOW], m[N_UNITS]
-    for block in range(m[N_BLOCKS]):
-        if m[m[BLOCKS] + block] > now:
-            continue
-        for item in range(block * BLOCK, min((block + 1) * BLOCK, m[N_ITEMS])):
-            if m[m[NEXT] + item] != now:
-                continue
-            if item < units:
-                end_unit(m, log, item)
-                continue
-            while m[m[NEXT] + item] == now:  # jitter can bring two at one instant
-                write(m, log, SOURCE, item - units, now)
-                raise_event(m, log, item - units)
-                set_next(m, item, next_event(m, item - units, False))
+    while m[EARLIEST] <= now:
+        item = m[EARLIEST_ITEM]
+        if item < units:
+            end_unit(m, log, item)
+        else:
+            write(m, log, SOURCE, item - units, now)
+            raise_event(m, log, item - units)
+            set_next(m, item, next_event(m, item - units, False))
 
 
 # --- the core --------------------------------------------------------------------------------------------------------

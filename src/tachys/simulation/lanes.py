@@ -166,10 +166,13 @@ def lanes(records: Records, index: Index, begin: int, end: int) -> Lanes:
     ]
     for who, spans in found.bodies.items():
         found.bodies[who] = [(first, last_) for first, last_ in spans if last_ >= begin and first <= end]
-    for table_ in (found.marks, found.lost):
-        for name, times in table_.items():
-            table_[name] = [time for time in times if begin <= time <= end]
+    found.marks, found.lost = _inside(found.marks, begin, end), _inside(found.lost, begin, end)
     return found
+
+
+def _inside(table: dict[str, list[int]], begin: int, end: int) -> dict[str, list[int]]:
+    kept = {name: [time for time in times if begin <= time <= end] for name, times in table.items()}
+    return {name: times for name, times in kept.items() if times}
 
 
 def busiest(records: Records, index: Index, length: int, now: int) -> Fraction:

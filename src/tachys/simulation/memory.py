@@ -109,7 +109,7 @@ class _Builder:
         blocks = -(-items // at.BLOCK)
         self.words[at.N_BLOCKS] = blocks
         self.words[at.NEXT] = self._put([at.NEVER] * (blocks * at.BLOCK))
-        self.words[at.BLOCKS] = self._put([at.NEVER] * blocks)
+        self.words[at.BLOCKS] = self._put([at.NEVER, at.NEVER] * blocks)
 
     def _raises(self) -> None:
         """What every event raises: rows as their number, units as -1 - number; in the order written."""

@@ -20,7 +20,7 @@ from tachys.model.system import (
     WithinNeed,
 )
 from tachys.simulation import layout as at
-from tachys.simulation.engine import Records
+from tachys.simulation.engine import Records, join
 from tachys.simulation.follow import Answers, answers, empty, event_times, of_body
 from tachys.simulation.index import Index
 from tachys.simulation.lanes import busiest
@@ -81,8 +81,7 @@ class Watch:
     def _with_carried(self, records: Records) -> Records:
         if self._carried is None:
             return records
-        names = ("time", "kind", "index", "cause")
-        return Records(*(np.concatenate([getattr(self._carried, n), getattr(records, n)]) for n in names))
+        return join([self._carried, records])
 
     def _carry(self, records: Records, since: int) -> None:
         whole = self._with_carried(records)

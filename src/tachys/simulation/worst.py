@@ -18,7 +18,7 @@ from tachys.model.system import System
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Run
 from tachys.simulation.statistics import counted
-from tachys.simulation.ways import Ways
+from tachys.simulation.ways import Costs, Ways
 
 MOST_TRIED = 400
 SHORTEST, LONGEST = 10**6, 10**12
@@ -84,7 +84,7 @@ class _Hunt:
         """Try what the bound suggests, then move sources against each other."""
         for jitter in ("first-late", "none", "drawn"):
             for phases in ("together", "drawn"):
-                self._try(Ways("most", phases, "gap", jitter, seed=1))  # type: ignore[arg-type]
+                self._try(Ways("most", phases, "gap", jitter, seed=1))
         middle = {source.name: self.length // 2 for source in self.system.sources}
         self._try(Ways("most", "together", "gap", "first-late", begin=middle))
         while self.tried < self.tries and self.best != self.bound:
@@ -127,7 +127,7 @@ class _Hunt:
             else:
                 now = self.dice.randrange(self.length)
             begin[source.name] = max(0, now)
-        costs = "most" if self.dice.random() < 0.8 else "drawn"
+        costs: Costs = "most" if self.dice.random() < 0.8 else "drawn"
         return replace(self.ways, costs=costs, begin=begin, seed=self.dice.randrange(2**31))
 
     def _try(self, ways: Ways) -> None:
