@@ -9,7 +9,7 @@ import click
 
 from tachys.bounds.result import Figure, Verdict
 from tachys.cli.bounds import status, what_holds
-from tachys.cli.output import format_option
+from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, time_text
 
 if TYPE_CHECKING:
@@ -27,12 +27,14 @@ _SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
 @click.option("--time-unit", type=click.Choice(["s", "ms", "us", "ns", "ps"]), help="Unit of the time column of a CSV.")
 @click.option("--separator", type=click.Choice(list(_SEPARATORS)), help="What separates the columns of a CSV.")
+@variant_option
 @format_option
 def check_command(
     model: str,
     captures: tuple[str, ...],
     every: bool,
     strict: bool,
+    variant: str | None,
     time_unit: str | None,
     separator: str | None,
     shape: str,
@@ -48,7 +50,7 @@ def check_command(
     from tachys.cli.output import warn
     from tachys.model.loading import load_model
 
-    system = load_model(model)
+    system = load_model(model, variant)
     warn(system.remarks)
     columns = CsvShape(_SEPARATORS[separator] if separator else None, time_unit)
     paper = bounds(system)

@@ -12,7 +12,7 @@ SIGNS: dict[State, str] = {
     "runs": "#", "enters": "+", "leaves": "+", "aside": "=", "waits": ".", "spins": "~", "wakes": "^", "works": "o",
     "set": "|", "sleeps": "z",
 }  # fmt: skip
-WORDS = "v event  . waits  + entry, exit  # runs  = pushed aside  ~ spins  z asleep  ^ wakes  o unit works  | flag set"
+WORDS = "v event . waits + entry, exit # runs = aside ~ spins z asleep ^ wakes o works | flag set"
 
 
 def text_lines(played: Played, width: int) -> list[str]:
@@ -46,7 +46,7 @@ def text_lines(played: Played, width: int) -> list[str]:
         since, until = (f"{(time - lanes.begin) / 1e6:.2f} us" for time in played.span)
         took = _short(played.span[1] - played.span[0])
         lines.append(f"pointed at: {played.lane} from {since} to {until}: {took}{limit}")
-    return [*lines, WORDS + ("  X lost" if lanes.lost else "")]
+    return [*lines, WORDS + (" X lost" if lanes.lost else "")]
 
 
 def _events(played: Played, who: str) -> list[int]:

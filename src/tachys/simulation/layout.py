@@ -26,7 +26,8 @@ OCTAVES = 62
  FRAMES, FRAME_SIZE, NEXT, BLOCKS, RAISES_AT, CHAIN, CHAIN_SIZE, STATS, STAT_SIZE) = range(27, 50)  # fmt: skip
 # --- scalars: how to play -----------------------------------------------------------------------------------------
 (COSTS, ARRIVALS, JITTER, BITS, RECORD, NESTING, LATE_ARRIVAL, ENTRY_LEAST, ENTRY_MOST, EXIT_LEAST, EXIT_MOST,
- CHAIN_LEAST, CHAIN_MOST, WAKE_LEAST, WAKE_MOST, OVERHEAD_LEAST, OVERHEAD_MOST, EARLIEST_ITEM) = range(50, 68)  # fmt: skip
+ CHAIN_LEAST, CHAIN_MOST, WAKE_LEAST, WAKE_MOST, OVERHEAD_LEAST, OVERHEAD_MOST) = range(50, 67)  # fmt: skip
+EARLIEST_ITEM = 67
 SCALARS = 68
 
 # --- fields of the records ----------------------------------------------------------------------------------------
