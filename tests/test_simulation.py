@@ -244,14 +244,14 @@ def vcd_changes(text):
 def test_a_written_timeline_is_read_by_others_and_says_the_same(tmp_path):
     system = read_model(model_text(), "row_unit.toml")
     window = (0, 60 * 10**9)
-    text = timeline_text(system, Ways(), window, ".vcd", "x.vcd", probes=False)
+    text = timeline_text(system, Ways(), window, "x.vcd", probes=False)
     _, records, index = play_whole(system, Ways(), window[1])
     row = index.rows.index(("tick", "source.tick"))
     starts = records.time[(records.kind == at.START) & (records.index == row)]
     rises = [time for time, value in vcd_changes(text)["isr.tick"] if value == "1"]
     assert rises == starts.tolist()
-    (tmp_path / "probes.vcd").write_text(timeline_text(system, Ways(), window, ".vcd", "x.vcd", probes=True))
-    (tmp_path / "probes.csv").write_text(timeline_text(system, Ways(), window, ".csv", "x.csv", probes=True))
+    (tmp_path / "probes.vcd").write_text(timeline_text(system, Ways(), window, "x.vcd", probes=True))
+    (tmp_path / "probes.csv").write_text(timeline_text(system, Ways(), window, "x.csv", probes=True))
     seen = simulate(system, window[1], Ways())
     for name in ("probes.vcd", "probes.csv"):
         checked = check(system, read_capture(tmp_path / name))
@@ -264,7 +264,7 @@ def test_a_written_timeline_is_read_by_others_and_says_the_same(tmp_path):
 
 def test_trace_events_hold_every_stretch():
     text = timeline_text(
-        read_model(HAND_DRAWN["preemption"][0], "m"), Ways("most"), (0, 10 * NS), ".json", "x", probes=False
+        read_model(HAND_DRAWN["preemption"][0], "m"), Ways("most"), (0, 10 * NS), "x.json", probes=False
     )
     runs = re.findall(r'"name": "(\w+)", "cat": "isr", "ph": "X", "pid": 1, "tid": (\d), "ts": ([\d.]+)', text)
     assert [(name, ts) for name, _, ts in runs] == [
@@ -274,7 +274,7 @@ def test_trace_events_hold_every_stretch():
         ("runs", "0.007"),
     ]
     with pytest.raises(InputError, match=r"end it in \.vcd, \.csv, \.json"):
-        timeline_text(read_model(FREE, "m"), Ways(), (0, 1), ".xls", "x.xls", probes=False)
+        timeline_text(read_model(FREE, "m"), Ways(), (0, 1), "x.xls", probes=False)
 
 
 def test_the_timeline_as_text_fits_the_terminal():

@@ -1,9 +1,8 @@
 """Tachys: will every interrupt meet its time limit, and does the board agree?
 
-Data flows one way: the text of a model becomes a System (``model``); bounds, a simulation and captures are worked out from
-it and from the board (``bounds``, ``simulation``, ``capture``); ``check`` holds them side by side; ``draw`` and ``cli``
-show the result.
-Nothing below ``cli`` prints.
+Data flows one way: the text of a model becomes a System (``model``); bounds, a simulation and captures are worked out
+from it and from the board (``bounds``, ``simulation``, ``capture``); ``check`` holds them side by side; ``draw`` and
+``cli`` show the result. Nothing below ``cli`` prints.
 
 >>> system = tachys.load_model("row_unit.toml")
 >>> tachys.bounds(system).isrs["wheel"].latency.most

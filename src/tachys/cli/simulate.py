@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -53,7 +52,10 @@ def simulate_command(
     from tachys.cli.output import print_csv, print_json, warn
     from tachys.model.loading import load_model
     from tachys.simulation.export import simulated_data, simulated_rows
+    from tachys.simulation.writing import form_of
 
+    if output is not None:
+        form_of(output)
     system = load_model(model, variant)
     warn(system.remarks)
     paper = bounds(system)
@@ -235,7 +237,7 @@ def _write(system: System, ways: Ways, window: tuple[int, int], output: str, pro
     from tachys.files import write_whole
     from tachys.simulation.writing import timeline_text
 
-    text = timeline_text(system, ways, window, Path(output).suffix.lower(), output, probes=probes)
+    text = timeline_text(system, ways, window, output, probes=probes)
     write_whole(output, text)
     say("", f"Wrote {output}: {instant_text(window[0])} to {instant_text(window[1])} of run 1.")
 

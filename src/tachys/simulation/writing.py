@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from tachys.errors import input_error
 from tachys.model.system import System
 from tachys.simulation.engine import Run
@@ -18,14 +20,25 @@ def play_lanes(system: System, ways: Ways, begin: int, end: int) -> Lanes:
     return lanes(run.play(), run.index, begin, end)
 
 
-def timeline_text(system: System, ways: Ways, window: tuple[int, int], form: str, output: str, *, probes: bool) -> str:
+def form_of(output: str) -> str:
+    """The form of a timeline that the ending of a file tells.
+
+    Raises:
+        InputError: it tells none.
+    """
+    form = Path(output).suffix.lower()
+    if form not in FORMS:
+        raise input_error(output, "its ending tells no form of a timeline", f"end it in {', '.join(FORMS)}")
+    return form
+
+
+def timeline_text(system: System, ways: Ways, window: tuple[int, int], output: str, *, probes: bool) -> str:
     """The timeline between the two instants of ``window``, in the form that the ending of a file tells.
 
     Raises:
         InputError: the ending tells no form.
     """
-    if form not in FORMS:
-        raise input_error(output, "its ending tells no form of a timeline", f"end it in {', '.join(FORMS)}")
+    form = form_of(output)
     found = play_lanes(system, ways, *window)
     if form == ".json":
         return to_trace_events(found)

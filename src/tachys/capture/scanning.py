@@ -1,0 +1,330 @@
+"""Compiled scanners of large captures: value changes and sampled columns, piece by piece, in bounded memory.
+
+A scanner takes a piece of a file as bytes and fills columns of changes: when, which, to what. What it cannot finish at
+the end of a piece (a token that goes on) it leaves for the next. What is wrong it notes with the line, in ``state``.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+Ints = NDArray[np.int64]
+Bytes = NDArray[np.uint8]
+
+# places in the state of a scan of value changes
+NOW, BEGUN, BEGIN, LINE, PENDING, VALUE, BITS, COMMENT, FAULT, FAULT_AT, FAULT_LENGTH, CHANGES = range(12)
+STATE = 12
+# what can be wrong
+BACKWARDS, UNDECLARED, TOO_WIDE, NO_CHANGE, NO_TIME, NO_VALUE = range(1, 7)
+UNKNOWN = -1
+LARGEST = 1 << 62
+_FNV, _PRIME = -3750763034362895579, 1099511628211
+
+
+def hash_of(code: bytes) -> int:
+    """FNV-1a of an identifier in 64 bits, as the scanner computes it."""
+    value = _FNV & (2**64 - 1)
+    for byte in code:
+        value = ((value ^ byte) * _PRIME) & (2**64 - 1)
+    return value - 2**64 if value >= 2**63 else value
+
+
+def make_table(codes: list[bytes]) -> tuple[Ints, Ints]:
+    """(hashes, slots) of an open table of identifiers; empty places have slot -1.
+
+    Raises:
+        ValueError: two identifiers have the same hash, which a file made to do so could have.
+    """
+    size = 1 << max(3, (4 * len(codes)).bit_length())
+    keys, slots = np.zeros(size, np.int64), np.full(size, -1, np.int64)
+    for slot, code in enumerate(codes):
+        key = hash_of(code)
+        place = key & (size - 1)
+        while slots[place] >= 0:
+            if keys[place] == key:
+                raise ValueError("two identifiers cannot be told apart")
+            place = (place + 1) & (size - 1)
+        keys[place], slots[place] = key, slot
+    return keys, slots
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def scan_changes(
+    data: Bytes, size: int, final: bool, state: Ints, keys: Ints, slots: Ints, widths: Ints, times: Ints, which: Any,
+    values: Ints,
+) -> tuple[int, int]:  # fmt: skip
+    """Scan ``data[:size]``; (bytes used up, changes found). Stops where the columns are full or something is wrong."""
+    at, found, room, mask = 0, 0, len(times), len(keys) - 1
+    now, line = state[NOW], state[LINE]
+    while found < room:
+        while at < size and data[at] <= 32:
+            line += data[at] == 10
+            at += 1
+        first = at
+        while at < size and data[at] > 32:
+            at += 1
+        if first == at or (at == size and not final):
+            at = first
+            break
+        head = data[first]
+        if state[COMMENT]:
+            if at - first == 4 and data[first + 1] == 101 and head == 36:  # $end
+                state[COMMENT] = 0
+            continue
+        code = first + 1
+        value = 0
+        if state[PENDING]:
+            code, value = first, state[VALUE]
+        elif head == 35:  # '#'
+            later = 0
+            for place in range(first + 1, at):
+                digit = data[place] - 48
+                if digit < 0 or digit > 9 or later > LARGEST // 10:
+                    later = -1
+                    break
+                later = 10 * later + digit
+            if later < 0 or at == first + 1:
+                state[FAULT] = NO_TIME
+            elif state[BEGUN] and later < now:
+                state[FAULT] = BACKWARDS
+            if state[FAULT]:
+                state[FAULT_AT], state[FAULT_LENGTH] = first, at - first
+                break
+            now = later
+            if not state[BEGUN]:
+                state[BEGUN], state[BEGIN] = 1, now
+            continue
+        elif head == 48 or head == 49:
+            value = np.int64(head) - 48
+        elif head == 120 or head == 122 or head == 88 or head == 90:  # x z X Z
+            value = UNKNOWN
+        elif head == 98 or head == 66:  # b B
+            bits = 0
+            for place in range(first + 1, at):
+                digit = data[place]
+                if digit == 48 or digit == 49:
+                    if value >= 0:
+                        bits += bits > 0 or digit == 49
+                        value = ((value << 1) | (digit - 48)) & (LARGEST - 1)
+                elif digit == 120 or digit == 122 or digit == 88 or digit == 90:
+                    value = UNKNOWN
+                else:
+                    state[FAULT] = NO_VALUE
+            if at == first + 1 or state[FAULT]:
+                state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = NO_VALUE, first, at - first
+                break
+            state[PENDING], state[VALUE], state[BITS] = 1, value, bits
+            continue
+        elif head == 114 or head == 82:  # r R: a real, of which only the identifier is looked at
+            state[PENDING], state[VALUE], state[BITS] = 1, 0, 0
+            continue
+        elif head == 36:  # '$'
+            # $comment, and whatever else has text up to its $end; the sections of dumps have none
+            second = data[first + 1] if at - first > 1 else 0
+            state[COMMENT] = second == 99
+            continue
+        else:
+            state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = NO_CHANGE, first, at - first
+            break
+        key = np.int64(_FNV)
+        for place in range(code, at):
+            key = (key ^ np.int64(data[place])) * np.int64(_PRIME)
+        place = key & mask
+        while slots[place] >= 0 and keys[place] != key:
+            place = (place + 1) & mask
+        slot = slots[place]
+        if slot < 0 or (state[PENDING] and state[BITS] > widths[slot]):
+            state[FAULT] = UNDECLARED if slot < 0 else TOO_WIDE
+            state[FAULT_AT], state[FAULT_LENGTH] = code, at - code
+            break
+        state[PENDING] = 0
+        times[found] = now
+        which[found] = slot
+        values[found] = value
+        found += 1
+    state[NOW], state[LINE] = now, line
+    state[CHANGES] += found
+    return at, found
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def count_slots(which: Any, counts: Ints) -> None:
+    """Add up how many changes each slot has."""
+    for slot in which:
+        counts[slot] += 1
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def deal_out(
+    times: Ints, which: Any, values: Ints, ends: Ints, last: Ints, seen: Ints, out_times: Ints, out_values: Ints
+) -> None:
+    """Put changes where the columns of their slots go on; what does not change a value is dropped."""
+    for place in range(len(times)):
+        slot, value = which[place], values[place]
+        if seen[slot] and last[slot] == value:
+            continue
+        seen[slot] = 1
+        last[slot] = value
+        out_times[ends[slot]] = times[place]
+        out_values[ends[slot]] = value
+        ends[slot] += 1
+
+
+# places in the state of a scan of columns
+ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, LAST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, CHANGED = range(10)
+C_STATE = 10
+RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG = range(1, 6)
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def scan_columns(
+    data: Bytes, size: int, separator: int, point: int, scale: int, state: Ints, now: Ints, times: Ints, which: Any,
+    values: Ints,
+) -> tuple[int, int]:  # fmt: skip
+    """Scan whole lines of ``data[:size]``: a time and a level a column; (bytes used up, changes found).
+
+    ``scale`` is the time unit in ps; ``now`` the level of every column so far (-2: none yet). A time is read as whole
+    digits and shifted, exactly; lines that begin with # ; or % and empty ones are passed over.
+    """
+    at, found, columns = 0, 0, len(now)
+    room = len(times) - columns
+    while found < room:
+        start = at
+        end = at
+        while end < size and data[end] != 10:
+            end += 1
+        if end == size:
+            break
+        at = end + 1
+        state[ROW] += 1
+        while start < end and data[start] <= 32 and data[start] != separator:
+            start += 1
+        while end > start and data[end - 1] <= 32 and data[end - 1] != separator:
+            end -= 1
+        if start == end or data[start] == 35 or data[start] == 37 or (data[start] == 59 and separator != 59):
+            continue
+        # the time
+        number, digits, shift, power = 0, 0, 0, 0
+        negative, after, place = False, False, start
+        if data[place] == 34:
+            place += 1
+        if place < end and (data[place] == 45 or data[place] == 43):
+            negative = data[place] == 45
+            place += 1
+        while place < end and data[place] != separator:
+            byte = data[place]
+            if 48 <= byte <= 57:
+                if digits < 18:
+                    number = 10 * number + (byte - 48)
+                    digits += number > 0
+                    shift += after
+                elif after:
+                    pass  # beyond a millionth of a ps of what fits
+                else:
+                    state[C_FAULT] = TOO_LONG
+            elif byte == point and not after:
+                after = True
+            elif byte == 101 or byte == 69:
+                place += 1
+                minus = place < end and data[place] == 45
+                if place < end and (data[place] == 45 or data[place] == 43):
+                    place += 1
+                while place < end and 48 <= data[place] <= 57 and power < 100:
+                    power = 10 * power + (data[place] - 48)
+                    place += 1
+                power = -power if minus else power
+                continue
+            elif byte != 32 and byte != 34:
+                state[C_FAULT] = NO_NUMBER
+                break
+            place += 1
+        exponent = power - shift
+        time = number
+        left = scale
+        while left > 1 and exponent < 0:
+            left //= 10
+            exponent += 1
+        time *= left
+        while exponent < 0 and time != 0:
+            rest = time % 10
+            time //= 10
+            exponent += 1
+            if exponent == 0 and rest >= 5:
+                time += 1
+        while exponent > 0:
+            if time > LARGEST // 10:
+                state[C_FAULT] = TOO_LONG
+                break
+            time *= 10
+            exponent -= 1
+        time = -time if negative else time
+        if state[C_FAULT] or place == start:
+            state[C_FAULT] = state[C_FAULT] if state[C_FAULT] else NO_NUMBER
+            break
+        if state[ROWS] and time < state[LAST_TIME]:
+            state[C_FAULT] = C_BACKWARDS
+            break
+        if state[ROWS] == 0:
+            state[FIRST_TIME] = time
+        else:
+            step = time - state[LAST_TIME]
+            state[LEAST_STEP] = step if state[ROWS] == 1 else min(step, state[LEAST_STEP])
+            state[MOST_STEP] = max(step, state[MOST_STEP])
+        # the levels
+        column = 0
+        while place < end and column < columns:
+            place += 1  # the separator
+            level, base, any_digit, unknown, skip = 0, 10, False, False, False
+            while place < end and data[place] != separator:
+                byte = data[place]
+                digit = -1
+                if 48 <= byte <= 57:
+                    digit = byte - 48
+                elif base == 16 and 97 <= (byte | 32) <= 102:
+                    digit = (byte | 32) - 87
+                if byte == 32 or byte == 34 or byte == 9:
+                    place += 1
+                    continue
+                if skip and digit != 0:
+                    state[C_FAULT] = NO_LEVEL
+                if byte == 46 or byte == 44:  # 1.0
+                    skip = any_digit
+                    digit = 0 if any_digit else -1
+                    if not any_digit:
+                        state[C_FAULT] = NO_LEVEL
+                elif digit >= 0 and not skip:
+                    level = level * base + digit
+                    any_digit = True
+                    if level >= LARGEST or digit >= base:
+                        state[C_FAULT] = NO_LEVEL
+                elif (byte | 32) == 120 and any_digit and level == 0 and base == 10:
+                    base = 16
+                elif (byte | 32) == 98 and any_digit and level == 0 and base == 10:
+                    base = 2
+                elif ((byte | 32) == 120 or (byte | 32) == 122) and not any_digit:
+                    unknown = True
+                elif digit < 0:
+                    state[C_FAULT] = NO_LEVEL
+                place += 1
+            if state[C_FAULT]:
+                break
+            if unknown or not any_digit:
+                level = UNKNOWN
+            if now[column] != level:
+                now[column] = level
+                times[found] = time
+                which[found] = column
+                values[found] = level
+                found += 1
+            column += 1
+        if state[C_FAULT] or column < columns or place < end:
+            state[C_COLUMN] = column + 1
+            state[C_FAULT] = state[C_FAULT] if state[C_FAULT] else RAGGED
+            break
+        state[LAST_TIME] = time
+        state[ROWS] += 1
+    return at, found
