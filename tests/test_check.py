@@ -24,7 +24,7 @@ def in_capture(at):
 @pytest.fixture(scope="module", params=[7, 8, 9])
 def faulty(request):
     recording = board.record(faulty=True, seed=request.param)
-    capture = read_vcd(board.to_vcd(recording).splitlines(keepends=True), "faulty.vcd")
+    capture = read_vcd([board.to_vcd(recording).encode()], "faulty.vcd")
     return recording, check(read_model(model_text(), "row_unit.toml"), capture)
 
 
@@ -56,14 +56,14 @@ def test_the_flash_write_is_named_for_every_miss(faulty):
 
 
 def test_the_mended_board_agrees_with_the_model():
-    capture = read_csv(board.to_csv(board.record(faulty=False)).splitlines(keepends=True), "mended.csv")
+    capture = read_csv([board.to_csv(board.record(faulty=False)).encode()], "mended.csv")
     result = check(read_model(model_text(), "row_unit.toml"), capture)
     assert {need.verdict for need in result.needs.values()} == {Verdict.MET}
     assert result.findings == ()
 
 
 def test_a_period_that_is_off_is_refuted():
-    capture = read_csv(board.to_csv(board.record(faulty=False)).splitlines(keepends=True), "mended.csv")
+    capture = read_csv([board.to_csv(board.record(faulty=False)).encode()], "mended.csv")
     system = read_model(model_text().replace("reload_register = 5999", "reload_register = 6000"), "row_unit.toml")
     (finding,) = check(system, capture).findings
     assert finding.code == "period-off"

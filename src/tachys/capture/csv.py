@@ -6,18 +6,24 @@ There is no standard for these; separator, header, decimal comma and time unit a
 from __future__ import annotations
 
 import csv
+import datetime
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 
 import numpy as np
 
-from tachys.capture.table import UNKNOWN, Capture, Signal, grid_of, make_signal
-from tachys.errors import input_error
+from tachys.capture import scanning as scan
+from tachys.capture.columns import Gathered
+from tachys.capture.table import Capture, Signal, grid_of
+from tachys.errors import InputError, input_error
 
 _PS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
 _UNIT = re.compile(r"[\[(/ _](s|ms|us|µs|ns|ps|seconds?|sec)[\])]?\s*$", re.IGNORECASE)
+_STAMP = re.compile(r"(?:(\d{4}-\d\d-\d\d)[T ])?(\d{1,2}:\d\d:\d\d)(?:[.,](\d{1,12}))?\s*$")
+_LOOKED_AT = 1 << 17
+_LONGEST_LINE = 1 << 25
 _SEPARATORS = (";", "\t", ",")
 
 
@@ -32,32 +38,45 @@ class CsvShape:
 FOUND_OUT = CsvShape()
 
 
-def read_csv(lines: Iterable[str], file: str, shape: CsvShape = FOUND_OUT) -> Capture:
-    """Read a capture; ``file`` is only shown.
+def read_csv(chunks: Iterable[bytes], file: str, shape: CsvShape = FOUND_OUT, *, strict: bool = False) -> Capture:
+    """Read a capture from its bytes; ``file`` is only shown.
+
+    A last line that is cut off is left out, with a remark; ``strict`` makes that an error.
 
     Raises:
         InputError: ragged rows, time that runs backwards, values that are no levels; with the line.
     """
-    rows = [(number, line) for number, line in enumerate(lines, 1) if line.strip() and line.lstrip()[0] not in "#;%"]
+    pieces = iter(chunks)
+    head = b""
+    for piece in pieces:
+        head += piece
+        if len(head) > _LOOKED_AT or head.count(b"\n") > 200:
+            break
+    if b"\0" in head[:_LOOKED_AT]:
+        line = head[: head.index(b"\0")].count(b"\n") + 1
+        raise input_error(file, "holds NUL bytes: this is no text file", "name a capture file", line=line)
+    head = head.removeprefix(b"\xef\xbb\xbf").replace(b"\r\n", b"\n") if b"\n" in head else head.replace(b"\r", b"\n")
+    text = head[:_LOOKED_AT].decode("utf-8", "replace")
+    rows = [(number, line) for number, line in enumerate(text.splitlines(), 1) if _holds_values(line)]
     if not rows:
         raise input_error(file, "there are no rows", "a time column and a column a signal are due")
     separator = shape.separator or _find_separator(rows[0][1], file)
-    names, unit, body = _header(rows, separator, file, shape)
-    times, columns = _columns(body, separator, len(names), unit, file)
-    grid_tick = 1 if len(times) < 2 else int(np.diff(times).min()) or 1
-    sampled = len(times) > 2 and int(np.diff(times).max()) - grid_tick <= 1
-    signals = _signals(names[1:], times, columns, file)
-    grid = grid_tick if sampled else grid_of([np.asarray(times)], 1)
-    return Capture(file, signals, int(times[0]), int(times[-1]), grid)
+    names, unit, before = _header(rows, separator, file, shape)
+    _refuse_twins(names, file)
+    body = head.split(b"\n", before)[-1] if before else head
+    first = _cells(next(line for number, line in rows if number > before), separator)[0]
+    scan_ = _Rows(file, names, unit, separator, before, stamps=_STAMP.match(first) is not None)
+    return scan_.read(body, pieces, strict=strict)
 
 
-def _signals(names: list[str], times: list[int], columns: list[list[int]], file: str) -> dict[str, Signal]:
-    signals: dict[str, Signal] = {}
-    for name, column in zip(names, columns, strict=True):
-        if name in signals:
+def _holds_values(line: str) -> bool:
+    return bool(line.strip()) and line.lstrip()[0] not in "#;%"
+
+
+def _refuse_twins(names: list[str], file: str) -> None:
+    for name in names:
+        if names.count(name) > 1:
             raise input_error(file, f'two columns are called "{name}"', "rename one of them")
-        signals[name] = make_signal(name, max(1, max(column).bit_length()), times, column)
-    return signals
 
 
 def _find_separator(line: str, file: str) -> str:
@@ -67,14 +86,12 @@ def _find_separator(line: str, file: str) -> str:
     raise input_error(file, "no separator was found", "columns are separated by commas, semicolons or tabs", line=1)
 
 
-def _header(
-    rows: list[tuple[int, str]], separator: str, file: str, shape: CsvShape
-) -> tuple[list[str], int, list[tuple[int, str]]]:
-    """(names of all columns, ps of the time unit, rows of values)."""
+def _header(rows: list[tuple[int, str]], separator: str, file: str, shape: CsvShape) -> tuple[list[str], int, int]:
+    """(names of all columns, ps of the time unit, lines before the first row of values)."""
     cells = _cells(rows[0][1], separator)
     if len(cells) < 2:
         raise input_error(file, "there is one column only", "a time column and a column a signal are due", line=1)
-    if _number(cells[0], separator) is not None:
+    if _number(cells[0], separator) is not None or _STAMP.match(cells[0]):
         names, unit, body = ["time", *(f"D{i}" for i in range(len(cells) - 1))], shape.time_unit, rows
     else:
         match = _UNIT.search(cells[0])
@@ -83,7 +100,7 @@ def _header(
     if not body:
         raise input_error(file, "there are no rows below the header", "export it again", line=rows[0][0])
     word = (unit or "s").lower().replace("µ", "u")
-    return names, _PS["s" if word.startswith("sec") else word], body
+    return names, _PS["s" if word.startswith("sec") else word], body[0][0] - 1
 
 
 def _cells(line: str, separator: str) -> list[str]:
@@ -98,40 +115,113 @@ def _number(cell: str, separator: str) -> Decimal | None:
     return number if number.is_finite() and abs(number.adjusted()) < 40 else None
 
 
-def _columns(
-    body: list[tuple[int, str]], separator: str, width: int, unit: int, file: str
-) -> tuple[list[int], list[list[int]]]:
-    times: list[int] = []
-    columns: list[list[int]] = [[] for _ in range(width - 1)]
-    levels: dict[str, int] = {"0": 0, "1": 1}
-    for number, line in body:
-        cells = _cells(line, separator)
-        if len(cells) != width:
-            wrong = f"{len(cells)} columns stand here, {width} in the first row"
-            raise input_error(file, wrong, "every row has the same columns: export it again", line=number)
-        time = _number(cells[0], separator)
-        if time is None:
-            raise input_error(file, f'"{cells[0][:40]}" is no time', "a number is due", line=number)
-        instant = int((time * unit).to_integral_value())
-        if abs(instant) > 2**62:
-            raise input_error(file, f"the time {cells[0][:40]} is beyond 64 bits", "is its unit right?", line=number)
-        if times and instant < times[-1]:
-            raise input_error(file, "time runs backwards", "a capture is written in order of time", line=number)
-        times.append(instant)
-        for column, cell in zip(columns, cells[1:], strict=True):
-            if cell not in levels:
-                levels[cell] = _level(cell, file, number)
-            column.append(levels[cell])
-    return times, columns
+class _Rows:
+    """The rows of a file, scanned piece by piece."""
 
+    def __init__(self, file: str, names: list[str], unit: int, separator: str, before: int, *, stamps: bool) -> None:
+        self.file = file
+        self.names = names[1:]
+        self.separator = separator
+        self.point = ord("," if separator != "," else ".")
+        self.unit = 1 if stamps else unit
+        self.stamps = stamps
+        self.state = np.zeros(scan.C_STATE, np.int64)
+        self.state[scan.ROW] = before
+        self.now = np.full(len(self.names), -2, np.int64)
+        self.gathered = Gathered(len(self.names))
+        if len(self.names) * 4 > len(self.gathered.times):
+            room = 4 * len(self.names)
+            self.gathered.times, self.gathered.values = np.empty(room, np.int64), np.empty(room, np.int64)
+            self.gathered.which = np.empty(room, np.int32)
+        self.remarks: list[str] = []
 
-def _level(cell: str, file: str, line: int) -> int:
-    if cell.lower() in ("x", "z", ""):
-        return UNKNOWN
-    try:
-        value = int(cell, 0) if cell[:2].lower() in ("0x", "0b") else int(cell)
-    except ValueError:
-        value = -1
-    if not 0 <= value < 2**62:
-        raise input_error(file, f'"{cell[:40]}" is no level', "0, 1, x, z or a bus value such as 0x1F", line=line)
-    return value
+    def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
+        """Scan all rows."""
+        rest = self._scan(rest)
+        for piece in pieces:
+            if b"\n" not in piece and len(rest) > _LONGEST_LINE:
+                raise self._error(f"a line of more than {_LONGEST_LINE} bytes", "this is no capture")
+            rest = self._scan(rest + piece)
+        if rest.strip():
+            try:
+                self._scan(rest + b"\n")
+            except InputError:
+                if strict or not self.state[scan.ROWS]:
+                    raise
+                line = int(self.state[scan.ROW])
+                self.remarks.append(f"the file ends in the middle of line {line}, which is left out")
+                self.state[scan.C_FAULT] = 0
+        if not self.state[scan.ROWS]:
+            raise self._error("there are no rows below the header", "export it again")
+        return self._capture()
+
+    def _scan(self, data: bytes) -> bytes:
+        """Scan whole lines; what is left of the last one."""
+        if self.stamps:
+            whole, newline, left = data.rpartition(b"\n")
+            data = b"\n".join(self._stamped(line) for line in whole.split(b"\n")) + b"\n" if newline else b""
+            self._scan_columns(data)
+            return left
+        return self._scan_columns(data)
+
+    def _scan_columns(self, data: bytes) -> bytes:
+        columns, gathered, at = np.frombuffer(data, np.uint8), self.gathered, 0
+        # both kinds of decimal points are seen; where the comma does not separate, it may be one
+        point = ord(".") if self.separator == "," or b"," not in data[:4096] else self.point
+        while True:
+            used, found = scan.scan_columns(
+                columns[at:], len(data) - at, ord(self.separator), point, self.unit, self.state, self.now,
+                gathered.times, gathered.which, gathered.values,
+            )  # fmt: skip
+            gathered.take(found)
+            if self.state[scan.C_FAULT]:
+                self._complain(data[at : at + used])
+            at += used
+            if used == 0 or found < len(gathered.times) - len(self.names):
+                return data[at:]
+
+    def _stamped(self, line: bytes) -> bytes:
+        """A line whose date and time of day is turned into picoseconds since the first one."""
+        stamp, mark, levels = line.decode("utf-8", "replace").partition(self.separator)
+        match = _STAMP.match(stamp.strip().strip('"'))
+        if match is None:
+            return line
+        date, clock, decimals = match.groups()
+        day = datetime.date.fromisoformat(date).toordinal() if date else 0
+        hours, minutes, seconds = map(int, clock.split(":"))
+        whole = ((day * 24 + hours) * 60 + minutes) * 60 + seconds
+        self.start = whole if self.start is None else self.start
+        ps = (whole - self.start) * 10**12 + int((decimals or "").ljust(12, "0")[:12])
+        return f"{ps}{mark}{levels}".encode()
+
+    start: int | None = None
+
+    def _error(self, wrong: str, mend: str) -> InputError:
+        return input_error(self.file, wrong, mend, line=int(self.state[scan.ROW]))
+
+    def _complain(self, lines: bytes) -> None:
+        """Say what is wrong in the last of the lines."""
+        line = lines.rstrip(b"\n").rpartition(b"\n")[2].decode("utf-8", "replace")
+        cells = [cell.strip() for cell in line.split(self.separator)]
+        fault, column = int(self.state[scan.C_FAULT]), int(self.state[scan.C_COLUMN])
+        if fault == scan.RAGGED or (fault == scan.NO_LEVEL and len(cells) != len(self.names) + 1):
+            wrong = f"{len(cells)} columns stand here, {len(self.names) + 1} in the first row"
+            raise self._error(wrong, "every row has the same columns: export it again")
+        if fault == scan.C_BACKWARDS:
+            raise self._error("time runs backwards", "a capture is written in order of time")
+        if fault == scan.TOO_LONG:
+            raise self._error(f"the time {cells[0][:40]} is beyond 64 bits", "is its unit right?")
+        if fault == scan.NO_NUMBER:
+            raise self._error(f'"{cells[0][:40]}" is no time', "a number is due")
+        cell = cells[min(column, len(cells) - 1)]
+        raise self._error(f'"{cell[:40]}" is no level', "0, 1, x, z or a bus value such as 0x1F")
+
+    def _capture(self) -> Capture:
+        first, last = int(self.state[scan.FIRST_TIME]), int(self.state[scan.LAST_TIME])
+        least, most, rows = (int(self.state[place]) for place in (scan.LEAST_STEP, scan.MOST_STEP, scan.ROWS))
+        signals = {}
+        for name, (times, values) in zip(self.names, self.gathered.signals(), strict=True):
+            signals[name] = Signal(name, max(1, int(values.max(initial=0)).bit_length()), times, values)
+        sampled = rows > 2 and least > 0 and most - least <= 1
+        grid = least if sampled else grid_of([signal.at for signal in signals.values()], 1)
+        return Capture(self.file, signals, first, last, grid, tuple(self.remarks))

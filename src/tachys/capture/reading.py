@@ -2,24 +2,38 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+from itertools import chain
 from pathlib import Path
+from typing import BinaryIO
 
 from tachys.capture.csv import FOUND_OUT, CsvShape, read_csv
+from tachys.capture.opening import pieces
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
-from tachys.model.loading import read_text
-
-LARGEST_CAPTURE = 2**30
 
 
-def read_capture(path: str | Path, shape: CsvShape = FOUND_OUT) -> Capture:
-    """Read a VCD or CSV capture; the format is told by its first character, not by its name.
+def read_capture(
+    path: str | Path, shape: CsvShape = FOUND_OUT, *, strict: bool = False, stream: BinaryIO | None = None
+) -> Capture:
+    """Read a VCD or CSV capture, packed or not; the format is told by what is in it, not by its name.
+
+    ``strict``: a file that is cut off is an error and not read up to the cut. ``stream``: read it from there.
 
     Raises:
         InputError: the file cannot be read, or is wrong at a line that is named.
     """
-    text = read_text(path, "capture", LARGEST_CAPTURE)
-    lines = text.splitlines(keepends=True)
-    if text.lstrip().startswith("$"):
-        return read_vcd(lines, str(path))
-    return read_csv(lines, str(path), shape)
+    first, whole = _peek(pieces(path, stream))
+    if first.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"$"):
+        return read_vcd(whole, str(path), strict=strict)
+    return read_csv(whole, str(path), shape, strict=strict)
+
+
+def _peek(parts: Iterator[bytes]) -> tuple[bytes, Iterable[bytes]]:
+    """(the beginning, all of it)."""
+    first = b""
+    for piece in parts:
+        first += piece
+        if first.strip():
+            break
+    return first, chain([first], parts)

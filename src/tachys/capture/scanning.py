@@ -76,7 +76,7 @@ def scan_changes(
                 state[COMMENT] = 0
             continue
         code = first + 1
-        value = 0
+        value: Any = 0
         if state[PENDING]:
             code, value = first, state[VALUE]
         elif head == 35:  # '#'
@@ -130,7 +130,7 @@ def scan_changes(
         else:
             state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = NO_CHANGE, first, at - first
             break
-        key = np.int64(_FNV)
+        key: Any = np.int64(_FNV)
         for place in range(code, at):
             key = (key ^ np.int64(data[place])) * np.int64(_PRIME)
         place = key & mask

@@ -7,18 +7,23 @@ upper-case X and Z, identifiers and values split over lines, changes before the 
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from fractions import Fraction
 
-from tachys.capture.table import UNKNOWN, Capture, Instants, Signal, grid_of, make_signal
+import numpy as np
+
+from tachys.capture import scanning as scan
+from tachys.capture.columns import MOST_CHANGES, Gathered
+from tachys.capture.table import Capture, Signal, grid_of
 from tachys.errors import InputError, input_error
 
 _FS = {"s": 10**15, "ms": 10**12, "us": 10**9, "ns": 10**6, "ps": 10**3, "fs": 1}
+_DEFINED = re.compile(rb"\$enddefinitions\s+\$end(?=\s|$)")
 _TIMESCALE = re.compile(r"(1|10|100)\s*(s|ms|us|ns|ps|fs)")
-_LARGEST_TIME = 2**62
-_LOW_BITS = 2**62 - 1  # what of a very wide bus fits a column
-_SECTIONS = frozenset(["$dumpvars", "$dumpall", "$dumpon", "$dumpoff", "$end"])
+LARGEST_HEADER = 1 << 26
+LONGEST_TOKEN = 1 << 20
 
 
 @dataclass(slots=True)
@@ -26,8 +31,6 @@ class _Variable:
     name: str
     width: int
     real: bool = False
-    at: list[int] = field(default_factory=list)
-    value: list[int] = field(default_factory=list)
 
 
 class _Tokens:
@@ -66,16 +69,35 @@ class _Tokens:
         return input_error(self.file, wrong, mend, line=self.line)
 
 
-def read_vcd(lines: Iterable[str], file: str) -> Capture:
-    """Read a value change dump; ``file`` is only shown.
+def read_vcd(chunks: Iterable[bytes], file: str, *, strict: bool = False) -> Capture:
+    """Read a value change dump from its bytes; ``file`` is only shown.
+
+    A file that is cut off is read up to the cut, with a remark; ``strict`` makes that an error.
 
     Raises:
-        InputError: with the line at which the file is cut off, runs backwards or says what it did not declare.
+        InputError: with the line at which time runs backwards, or something is no change or was not declared.
     """
-    tokens = _Tokens(lines, file)
+    pieces = iter(chunks)
+    header, rest = _split_header(pieces, file)
+    tokens = _Tokens(header.decode("utf-8", "replace").splitlines(keepends=True), file)
     variables, tick_fs = _header(tokens)
-    begin, end = _changes(tokens, variables)
-    return _capture(file, variables, tick_fs, begin, end)
+    return _Changes(file, variables, tick_fs, header.count(b"\n")).read(rest, pieces, strict=strict)
+
+
+def _split_header(pieces: Iterator[bytes], file: str) -> tuple[bytes, bytes]:
+    """(everything up to the end of the definitions, what follows in the same piece)."""
+    header = b""
+    for piece in pieces:
+        if b"\0" in piece[:65536]:
+            line = (header + piece[: piece.index(b"\0")]).count(b"\n") + 1
+            raise input_error(file, "holds NUL bytes: this is no text file", "name a capture file", line=line)
+        header += piece
+        match = _DEFINED.search(header)
+        if match is not None:
+            return header[: match.end()], header[match.end() :]
+        if len(header) > LARGEST_HEADER:
+            raise input_error(file, "the definitions never end", "is this a value change dump (VCD)?")
+    return header, b""
 
 
 def _header(tokens: _Tokens) -> tuple[dict[str, list[_Variable]], int]:
@@ -118,80 +140,121 @@ def _declare(tokens: _Tokens, words: list[str], scopes: list[str], variables: di
     variables.setdefault(words[2], []).append(_Variable(full, int(words[1]), real))
 
 
-def _changes(tokens: _Tokens, variables: dict[str, list[_Variable]]) -> tuple[int, int]:
-    """Fill the variables; (first, last) time in ticks."""
-    now, begin, last = 0, None, ""
-    for token in tokens:
-        last = token
-        head = token[0]
-        if head == "#":
-            now = _time(tokens, token, now if begin is not None else None)
-            begin = now if begin is None else begin
-            continue
-        if head in "01xXzZ":
-            code, value = token[1:], UNKNOWN if head in "xXzZ" else int(head)
-        elif head in "bBrR":
-            last = code = tokens.following("a change")
-            value = 0 if head in "rR" else _vector(tokens, token)
-        elif token in _SECTIONS:
-            continue
-        elif token == "$comment":
-            tokens.until_end(token)
-            continue
+class _Changes:
+    """The changes of a dump, scanned piece by piece."""
+
+    def __init__(self, file: str, variables: dict[str, list[_Variable]], tick_fs: int, lines: int) -> None:
+        self.file = file
+        self.variables = variables
+        self.scale = Fraction(tick_fs, 1000)
+        self.codes = [code.encode() for code in variables]
+        self.state = np.zeros(scan.STATE, np.int64)
+        self.state[scan.LINE] = lines
+        self.gathered = Gathered(len(variables))
+        self.remarks: list[str] = []
+        try:
+            self.keys, self.slots = scan.make_table(self.codes)
+        except ValueError as error:
+            raise input_error(file, str(error), "export it again with shorter identifiers") from None
+        widths = [min(65, max(variable.width for variable in aliases)) for aliases in variables.values()]
+        self.widths = np.array([66 if width > 62 else width for width in widths], np.int64)
+
+    def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
+        """Scan what follows the definitions, to the end."""
+        for piece in pieces:
+            rest = self._scan(rest + piece, final=False)
+            if len(rest) > LONGEST_TOKEN:
+                raise self._error(f"a word of more than {LONGEST_TOKEN} bytes", "this is no value change dump")
+        rest = self._scan(rest, final=False)
+        if rest:
+            self._last_word(rest, strict)
+        elif self.state[scan.PENDING]:
+            self._cut("the value of a bus has no identifier", strict)
+        if not self.state[scan.BEGUN]:
+            raise self._error("there is no time stamp", "it is cut off: export it again")
+        return self._capture()
+
+    def _scan(self, data: bytes, *, final: bool) -> bytes:
+        """Scan all whole words; what is left of the last one."""
+        columns, gathered = np.frombuffer(data, np.uint8), self.gathered
+        at = 0
+        while True:
+            used, found = scan.scan_changes(
+                columns[at:], len(data) - at, final, self.state, self.keys, self.slots, self.widths,
+                gathered.times, gathered.which, gathered.values,
+            )  # fmt: skip
+            if self.state[scan.FAULT]:
+                self._complain(data[at:])
+            gathered.take(found)
+            at += used
+            if gathered.total > MOST_CHANGES:
+                raise self._error(f"more than {MOST_CHANGES} changes", "cut the capture into parts")
+            if found < len(gathered.times):
+                return data[at:]
+
+    def _last_word(self, rest: bytes, strict: bool) -> None:
+        """The file does not end in white space: its last word is whole only if nothing longer could be meant."""
+        code = rest if self.state[scan.PENDING] else rest[1:]
+        longer = [each for each in self.codes if each != code and each.startswith(code)]
+        if rest == b"$end" or (rest[:1] != b"#" and code in self.codes and not longer):
+            self._scan(rest + b"\n", final=True)
         else:
-            raise tokens.error(f'"{token[:40]}" is no change', "a value and an identifier, or # and a time, are due")
-        if code not in variables:
-            mend = "declare it with $var" if tokens.complete else "the file is cut off here: export it again"
-            raise tokens.error(f'the identifier "{code[:40]}" was not declared', mend)
-        for variable in variables[code]:
-            if value >= 1 << min(variable.width, 62):
-                raise tokens.error(
-                    f'"{token[:40]}" is wider than {variable.name}', f"{variable.width} bits were declared"
-                )
-            variable.at.append(now)
-            variable.value.append(value)
-    whole = last and last[0] != "#" and not any(c != last and c.startswith(last.lstrip("01xXzZ")) for c in variables)
-    if begin is None or not (tokens.complete or whole):
-        raise tokens.error("the file ends in the middle of a line", "it is cut off: export it again")
-    return begin, now
+            self._cut(f'the last {len(rest)} bytes, "{_shown(rest)}", are left out', strict)
+
+    def _cut(self, what: str, strict: bool) -> None:
+        line = int(self.state[scan.LINE]) + 1
+        if strict:
+            raise self._error("the file ends in the middle of a line", "it is cut off: export it again")
+        self.remarks.append(f"the file ends in the middle of line {line}: {what}; it is cut off")
+
+    def _error(self, wrong: str, mend: str) -> InputError:
+        return input_error(self.file, wrong, mend, line=int(self.state[scan.LINE]) + 1)
+
+    def _complain(self, data: bytes) -> None:
+        """Say what the scanner has found to be wrong."""
+        first, length = int(self.state[scan.FAULT_AT]), int(self.state[scan.FAULT_LENGTH])
+        word = _shown(data[first : first + length])
+        fault = int(self.state[scan.FAULT])
+        if fault == scan.BACKWARDS:
+            now = int(self.state[scan.NOW])
+            raise self._error(f"time runs backwards, from #{now} to {word}", "a capture is written in order of time")
+        if fault == scan.UNDECLARED:
+            raise self._error(f'the identifier "{word}" was not declared', "declare it with $var")
+        if fault == scan.TOO_WIDE:
+            variable = self.variables[data[first : first + length].decode()][0]
+            raise self._error(f"a value is wider than {variable.name}", f"{variable.width} bits were declared")
+        if fault == scan.NO_TIME:
+            raise self._error(f'"{word}" is no time', "# and a whole number are due")
+        if fault == scan.NO_VALUE:
+            raise self._error(f'"{word}" is no value of a bus', "b and digits of 0, 1, x, z are due")
+        raise self._error(f'"{word}" is no change', "a value and an identifier, or # and a time, are due")
+
+    def _ps(self, ticks: scan.Ints) -> scan.Ints:
+        if len(ticks) and abs(int(ticks[-1])) * self.scale.numerator > scan.LARGEST:
+            raise self._error("its times are beyond 64 bits of picoseconds", "is the timescale right?")
+        scaled: scan.Ints = ticks * self.scale.numerator // self.scale.denominator
+        return scaled
+
+    def _capture(self) -> Capture:
+        columns = self.gathered.signals()
+        flat = [(slot, variable) for slot, aliases in enumerate(self.variables.values()) for variable in aliases]
+        short = Counter(variable.name.rsplit(".", 1)[-1] for _, variable in flat)
+        scaled = [self._ps(times) for times, _ in columns]
+        signals: dict[str, Signal] = {}
+        for slot, variable in flat:
+            name = variable.name.rsplit(".", 1)[-1]
+            if variable.real:
+                self.remarks.append(f"{variable.name} holds real values and is left out")
+                continue
+            key = name if short[name] == 1 else variable.name
+            if key in signals:
+                raise input_error(self.file, f'two signals are called "{key}"', "rename one of them in the analyser")
+            signals[key] = Signal(key, variable.width, scaled[slot], columns[slot][1])
+        ends = np.array([self.state[scan.BEGIN], self.state[scan.NOW]], np.int64)
+        first, last = self._ps(ends).tolist()
+        grid = grid_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
+        return Capture(self.file, signals, first, last, grid, tuple(self.remarks))
 
 
-def _time(tokens: _Tokens, token: str, now: int | None) -> int:
-    digits = token[1:]
-    if not digits.isdecimal() or len(digits) > 19 or int(digits) > _LARGEST_TIME:
-        raise tokens.error(f'"{token[:40]}" is no time', "# and a whole number are due")
-    later = int(digits)
-    if now is not None and later < now:
-        raise tokens.error(f"time runs backwards, from #{now} to #{later}", "a capture is written in order of time")
-    return later
-
-
-def _vector(tokens: _Tokens, token: str) -> int:
-    digits = token[1:].lower()
-    if not digits or digits.strip("01xz"):
-        raise tokens.error(f'"{token[:40]}" is no value of a bus', "b and digits of 0, 1, x, z are due")
-    return UNKNOWN if "x" in digits or "z" in digits else int(digits, 2)
-
-
-def _capture(file: str, variables: dict[str, list[_Variable]], tick_fs: int, begin: int, end: int) -> Capture:
-    flat = [variable for aliases in variables.values() for variable in aliases]
-    short = [variable.name.rsplit(".", 1)[-1] for variable in flat]
-    scale = Fraction(tick_fs, 1000)
-
-    def ps(ticks: Iterable[int]) -> Iterable[int]:
-        return (tick * scale.numerator // scale.denominator for tick in ticks)
-
-    signals: dict[str, Signal] = {}
-    remarks = []
-    for variable, name in zip(flat, short, strict=True):
-        if variable.real:
-            remarks.append(f"{variable.name} holds real values and is left out")
-            continue
-        key = name if short.count(name) == 1 else variable.name
-        if key in signals:
-            raise input_error(file, f'two signals are called "{key}"', "rename one of them in the analyser")
-        signals[key] = make_signal(key, variable.width, ps(variable.at), variable.value)
-    first, last = ps((begin, end))
-    columns: list[Instants] = [signal.at for signal in signals.values()]
-    grid = grid_of(columns, max(1, int(scale)))
-    return Capture(file, signals, first, last, grid, tuple(remarks))
+def _shown(word: bytes) -> str:
+    return word[:40].decode("utf-8", "replace")
