@@ -23,11 +23,12 @@ lint: $(READY)           ## style and types
 	$(BIN)/mypy
 
 soak: $(READY)           ## the property tests, for long
-	$(BIN)/python -m pytest tests/test_soundness.py tests/test_simulation.py --hypothesis-profile=soak
+	$(BIN)/python -m pytest tests/test_soundness.py tests/test_simulation.py tests/test_reading.py --hypothesis-profile=soak
 
 bench: $(READY)          ## speeds, measured on this machine
 	$(BIN)/python bench/bounds.py
 	$(BIN)/python bench/engine.py
+	$(BIN)/python bench/captures.py
 
 clean:
 	rm -rf $(VENV) row-unit build .pytest_cache .mypy_cache .ruff_cache .hypothesis

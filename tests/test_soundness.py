@@ -2,8 +2,9 @@
 
 import random
 from fractions import Fraction
+from pathlib import Path
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from playing import LONG, beaten, played, ways
@@ -11,6 +12,7 @@ from strategies import lone_models, models
 from tachys.bounds.analysis import bounds
 from tachys.bounds.catalog import catalog
 from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
+from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
@@ -35,6 +37,8 @@ def test_compiled_and_uncompiled_engines_do_the_same(text, seed):
 
 
 @given(models())
+@example(model_text())
+@example((Path(__file__).parent / "every_key.toml").read_text())
 def test_every_figure_is_the_sum_of_its_parts(text):
     for figures in catalog(bounds(read_model(text, "model.toml"))).values():
         for _, figure in figures:

@@ -143,17 +143,27 @@ class _Rows:
                 raise self._error(f"a line of more than {_LONGEST_LINE} bytes", "this is no capture")
             rest = self._scan(rest + piece)
         if rest.strip():
-            try:
-                self._scan(rest + b"\n")
-            except InputError:
-                if strict or not self.state[scan.ROWS]:
-                    raise
-                line = int(self.state[scan.ROW])
-                self.remarks.append(f"the file ends in the middle of line {line}, which is left out")
-                self.state[scan.C_FAULT] = 0
+            self._last_line(rest, strict)
         if not self.state[scan.ROWS]:
             raise self._error("there are no rows below the header", "export it again")
         return self._capture()
+
+    def _last_line(self, rest: bytes, strict: bool) -> None:
+        """A last line without an end is whole only if it fits and its last level could not go on."""
+        cell = rest.rsplit(self.separator.encode(), 1)[-1].strip().strip(b'"')
+        sure = cell in (b"0", b"1", b"0.0", b"1.0") and self.now[-1] <= 1
+        try:
+            if sure or strict:
+                self._scan(rest + b"\n")
+        except InputError:
+            if strict:
+                raise
+            self.state[scan.C_FAULT], sure = 0, False
+        if not sure:
+            if strict:
+                raise self._error("the file ends in the middle of a line", "it is cut off: export it again")
+            line = int(self.state[scan.ROW]) + 1
+            self.remarks.append(f"line {line}, the last, has no end: it may be cut off, and is left out")
 
     def _scan(self, data: bytes) -> bytes:
         """Scan whole lines; what is left of the last one."""

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from tachys.capture.csv import FOUND_OUT, CsvShape, read_csv
+from tachys.capture.eventstream import is_event_stream, read_event_stream
 from tachys.capture.opening import pieces
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
@@ -16,7 +17,7 @@ from tachys.capture.vcd import read_vcd
 def read_capture(
     path: str | Path, shape: CsvShape = FOUND_OUT, *, strict: bool = False, stream: BinaryIO | None = None
 ) -> Capture:
-    """Read a VCD or CSV capture, packed or not; the format is told by what is in it, not by its name.
+    """Read a VCD, a CSV or an event stream, packed or not; the format is told by what is in it, not by its name.
 
     ``strict``: a file that is cut off is an error and not read up to the cut. ``stream``: read it from there.
 
@@ -26,6 +27,8 @@ def read_capture(
     first, whole = _peek(pieces(path, stream))
     if first.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"$"):
         return read_vcd(whole, str(path), strict=strict)
+    if is_event_stream(first):
+        return read_event_stream(whole, str(path), strict=strict)
     return read_csv(whole, str(path), shape, strict=strict)
 
 

@@ -54,8 +54,8 @@ def make_table(codes: list[bytes]) -> tuple[Ints, Ints]:
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def scan_changes(
-    data: Bytes, size: int, final: bool, state: Ints, keys: Ints, slots: Ints, widths: Ints, times: Ints, which: Any,
-    values: Ints,
+    data: Bytes, size: int, final: bool, state: Ints, keys: Ints, slots: Ints, direct: Ints, widths: Ints,
+    times: Ints, which: Any, values: Ints,
 ) -> tuple[int, int]:  # fmt: skip
     """Scan ``data[:size]``; (bytes used up, changes found). Stops where the columns are full or something is wrong."""
     at, found, room, mask = 0, 0, len(times), len(keys) - 1
@@ -65,6 +65,28 @@ def scan_changes(
             line += data[at] == 10
             at += 1
         first = at
+        if at + 2 < size and data[at + 2] <= 32 and not state[PENDING] and not state[COMMENT]:
+            # the commonest word by far: a level and an identifier of one character
+            head, code_byte = data[at], data[at + 1]
+            if (head == 48 or head == 49) and 32 < code_byte < 128 and direct[code_byte] >= 0:
+                times[found] = now
+                which[found] = direct[code_byte]
+                values[found] = np.int64(head) - 48
+                found += 1
+                at += 2
+                continue
+        if at < size and data[at] == 35 and not state[COMMENT] and not state[PENDING]:
+            later: Any = 0
+            at += 1
+            while at < size and 48 <= data[at] <= 57 and later < LARGEST // 10:
+                later = 10 * later + (np.int64(data[at]) - 48)
+                at += 1
+            if at < size and data[at] <= 32 and at > first + 1 and (later >= now or not state[BEGUN]):
+                now = later
+                if not state[BEGUN]:
+                    state[BEGUN], state[BEGIN] = 1, now
+                continue
+            at = first  # cut off, or wrong: looked at more closely below
         while at < size and data[at] > 32:
             at += 1
         if first == at or (at == size and not final):

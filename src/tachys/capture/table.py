@@ -63,5 +63,8 @@ def grid_of(instants: Iterable[Instants], tick: int) -> int:
     if sum(map(len, columns)) < 16:
         return tick
     first = int(columns[0][0])
+    for column in columns:  # mostly a few instants tell that it is no coarser than a tick
+        if int(np.gcd.reduce(np.diff(column[:2000]))) == tick:
+            return tick
     common = np.gcd.reduce([int(np.gcd.reduce(column - first)) for column in columns])
     return max(int(cast(int, common)), tick)

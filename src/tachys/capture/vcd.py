@@ -156,6 +156,10 @@ class _Changes:
             self.keys, self.slots = scan.make_table(self.codes)
         except ValueError as error:
             raise input_error(file, str(error), "export it again with shorter identifiers") from None
+        self.direct = np.full(128, -1, np.int64)
+        for slot, code in enumerate(self.codes):
+            if len(code) == 1 and code[0] < 128:
+                self.direct[code[0]] = slot
         widths = [min(65, max(variable.width for variable in aliases)) for aliases in variables.values()]
         self.widths = np.array([66 if width > 62 else width for width in widths], np.int64)
 
@@ -180,7 +184,7 @@ class _Changes:
         at = 0
         while True:
             used, found = scan.scan_changes(
-                columns[at:], len(data) - at, final, self.state, self.keys, self.slots, self.widths,
+                columns[at:], len(data) - at, final, self.state, self.keys, self.slots, self.direct, self.widths,
                 gathered.times, gathered.which, gathered.values,
             )  # fmt: skip
             if self.state[scan.FAULT]:

@@ -147,10 +147,10 @@ def _show_isrs(found: Bounds) -> None:
 
     if not found.isrs:
         return
-    heading("Interrupt routines, most urgent first")
+    heading("Interrupt routines: those that may lose events first, then by urgency")
     columns = [("routine", ""), ("level", "right"), ("latency least", "right"), ("most", "right")]
     columns += [("response least", "right"), ("most", "right"), ("lost", ""), ("can wait", "right")]
-    table(columns, [_isr_row(found, name) for name in found.isrs])
+    table(columns, [_isr_row(found, name) for name in sorted(found.isrs, key=lambda name: not found.isrs[name].lost)])
     for reason, names in _by_reason(found).items():
         say(f"{', '.join(f'isr.{name}' for name in names)}: unbounded, {reason}.")
 
@@ -188,7 +188,7 @@ def _show_units(found: Bounds) -> None:
         return
     heading("Units")
     rows: list[Row] = []
-    for name, unit in found.units.items():
+    for name, unit in sorted(found.units.items(), key=lambda item: not item[1].lost):
         busy = found.system.unit(name).busy
         in_row = "no limit" if unit.lost_in_row is None else str(unit.lost_in_row)
         depth = "no limit" if unit.depth_needed is None else str(unit.depth_needed)
@@ -232,7 +232,7 @@ def _show_flags(found: Bounds) -> None:
         return
     heading("Flags")
     rows: list[Row] = []
-    for name, flag in found.flags.items():
+    for name, flag in sorted(found.flags.items(), key=lambda item: not item[1].overwritten):
         why = flag.reaction.reason or flag.reason
         rows.append([name, most_text(flag.reaction), _possible(flag.overwritten), why if flag.overwritten else ""])
     table([("flag", ""), ("set to taken at most", "right"), ("overwritten", ""), ("why", "")], rows)

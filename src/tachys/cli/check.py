@@ -9,6 +9,7 @@ import click
 
 from tachys.bounds.result import Figure, Verdict
 from tachys.cli.bounds import status, what_holds
+from tachys.cli.inspect import SEPARATORS, read_given
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, time_text
 
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     from tachys.check.result import CheckResult, Miss, NeedCheck, Seen
 
 SHOWN_MISSES = 3
-_SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 
 
 @click.command("check")
@@ -26,7 +26,7 @@ _SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 @click.option("--all", "every", is_flag=True, help=f"List every miss, not only the {SHOWN_MISSES} worst of each need.")
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
 @click.option("--time-unit", type=click.Choice(["s", "ms", "us", "ns", "ps"]), help="Unit of the time column of a CSV.")
-@click.option("--separator", type=click.Choice(list(_SEPARATORS)), help="What separates the columns of a CSV.")
+@click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV.")
 @variant_option
 @format_option
 def check_command(
@@ -44,17 +44,14 @@ def check_command(
     The status is 0 when all needs are met, 1 when one is missed, 2 when the input is wrong.
     """
     from tachys.bounds.analysis import bounds
-    from tachys.capture.csv import CsvShape
-    from tachys.capture.reading import read_capture
     from tachys.check.checking import check
     from tachys.cli.output import warn
     from tachys.model.loading import load_model
 
     system = load_model(model, variant)
     warn(system.remarks)
-    columns = CsvShape(_SEPARATORS[separator] if separator else None, time_unit)
     paper = bounds(system)
-    results = [check(system, read_capture(path, columns), paper) for path in captures]
+    results = [check(system, read_given(path, time_unit, separator, False), paper) for path in captures]
     _print(results, shape, model, every)
     if any(result.missed for result in results):
         return 1

@@ -23,12 +23,15 @@ FORMS = ("png", "svg", "pdf")
 
 
 @click.command("draw")
-@click.argument("model", type=click.Path())
+@click.argument("model", type=click.Path(), metavar="MODEL|CAPTURE")
 @click.argument("capture", type=click.Path(), required=False)
 @click.option("-o", "--output", default="timeline.png", help="Where to write: .png, .svg or .pdf.", show_default=True)
 @click.option("--from", "begin", type=TIME, help='Begin of the window, such as "12.5 ms".')
 @click.option("--to", "end", type=TIME, help="End of the window.")
-@click.option("--text", is_flag=True, help="Print the timeline of the played model in place of drawing it.")
+@click.option("--text", is_flag=True, help="Print the timeline in place of drawing it.")
+@click.option(
+    "--cursor", type=TIME, multiple=True, help="Of a capture alone: an instant to mark; of two, the difference."
+)
 @click.option("--beside", is_flag=True, help="The played model above the capture, each at its worst moment.")
 @click.option("--spread", multiple=True, metavar="NAME",
               help="How often a latency was how long: a routine, or a figure such as isr.tick.response.")  # fmt: skip
@@ -38,19 +41,21 @@ FORMS = ("png", "svg", "pdf")
 @variant_option
 def draw_command(
     model: str, capture: str | None, output: str, begin: Fraction | None, end: Fraction | None, text: bool,
-    beside: bool, spread: tuple[str, ...], worst: str | None, length: Fraction, costs: str, phases: str,
-    arrivals: str, clocks: str, seed: int, variant: str | None,
+    cursor: tuple[Fraction, ...], beside: bool, spread: tuple[str, ...], worst: str | None, length: Fraction,
+    costs: str, phases: str, arrivals: str, clocks: str, seed: int, variant: str | None,
 ) -> int:  # fmt: skip
-    """Draw MODEL as it is played, or CAPTURE as a timeline of MODEL.
+    """Draw MODEL as it is played, CAPTURE as a timeline of MODEL, or CAPTURE alone as on the analyser's screen.
 
     The window is the worst moment (of a capture: its worst miss), or from one time to another.
     """
     from tachys.bounds.analysis import bounds
-    from tachys.cli.output import compile_note, console, say
+    from tachys.cli.output import compile_note, say, terminal_width
     from tachys.files import write_whole
     from tachys.model.loading import load_model
 
     form = _form(output)
+    if capture is None and Path(model).suffix.lower() != ".toml" and model != "-":
+        return _draw_alone(model, output, (begin, end), cursor, form, text)
     paper = bounds(load_model(model, variant))
     window = _window(begin, end, length)
     if capture is not None and not beside:
@@ -67,12 +72,40 @@ def draw_command(
             if text:
                 from tachys.draw.text import text_lines
 
-                for line in text_lines(played, console().width):
+                for line in text_lines(played, terminal_width()):
                     click.echo(line)
                 return 0
             written, told = _draw_played(paper, played, capture if beside else None, form)
     write_whole(output, written)
     say(f"{output}: {told}")
+    return 0
+
+
+def _draw_alone(
+    capture: str, output: str, given: tuple[Fraction | None, Fraction | None], cursor: tuple[Fraction, ...], form: str,
+    text: bool,
+) -> int:  # fmt: skip
+    """A capture without a model: its lines as they are."""
+    from tachys.capture.inspecting import window
+    from tachys.cli.inspect import read_given
+    from tachys.cli.output import say, terminal_width
+    from tachys.draw.waveform import draw_waveform, waveform_lines
+    from tachys.files import write_whole
+
+    if len(cursor) > 2:
+        raise click.UsageError("--cursor: two at most")
+    whole = read_given(capture, None, None, False)
+    first, last = (None if time is None else length_of(time) for time in given)
+    part = window(whole, first, last)
+    if part.length <= 0:
+        raise click.UsageError("the window lies outside the capture")
+    cursors = tuple(length_of(time) for time in cursor)
+    if text:
+        for line in waveform_lines(part, cursors, terminal_width()):
+            click.echo(line)
+        return 0
+    write_whole(output, draw_waveform(part, cursors, form))
+    say(f"{output}: {_where(part.begin, part.end, capture)}")
     return 0
 
 

@@ -15,9 +15,11 @@ import click
 from tachys import __version__
 from tachys.cli.bounds import bounds_command
 from tachys.cli.check import check_command
+from tachys.cli.convert import convert_command
 from tachys.cli.demo import demo_command
 from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
+from tachys.cli.inspect import inspect_command
 from tachys.cli.new import new_command
 from tachys.cli.schema import schema_command
 from tachys.cli.simulate import simulate_command
@@ -42,8 +44,10 @@ for command in (
     dividers_command,
     bounds_command,
     simulate_command,
+    inspect_command,
     check_command,
     draw_command,
+    convert_command,
     schema_command,
 ):
     tachys.add_command(command)

@@ -36,6 +36,12 @@ def console(*, error: bool = False) -> Console:
     return made
 
 
+def terminal_width() -> int:
+    """How wide the terminal really is, for drawings in text; 100 columns when nobody looks."""
+    made = Console()
+    return made.width if made.is_terminal else WIDEST
+
+
 def plain(text: str) -> str:
     """Text without control characters: names come from strangers' files."""
     return _CONTROL.sub("?", text)

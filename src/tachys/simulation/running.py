@@ -113,6 +113,8 @@ def _in_processes(
                     progress(len(parts) / runs)
         except KeyboardInterrupt:
             pool.shutdown(wait=False, cancel_futures=True)
+            if not parts:  # nothing has been played to the end by anybody
+                raise
     return [parts[number] for number in sorted(parts)]
 
 

@@ -1,0 +1,104 @@
+"""How fast captures are read, and how much memory that takes. Run by ``make bench``; ``--gib`` makes a 1 GiB file."""
+
+from __future__ import annotations
+
+import io
+import random
+import resource
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import vcd.reader
+
+from tachys.capture.inspecting import inspect
+from tachys.capture.reading import read_capture
+
+LINES = 20
+
+
+def make_vcd(path: Path, size: int) -> None:
+    """A dump of twenty lines and a bus, of about ``size`` bytes."""
+    dice = random.Random(1)
+    head = "$timescale 1 ns $end\n" + "".join(f"$var wire 1 {chr(33 + k)} D{k} $end\n" for k in range(LINES))
+    head += "$var wire 16 zz PORT $end\n$enddefinitions $end\n#0\n"
+    block, levels = [], [0] * LINES
+    steps = []
+    for _ in range(200_000):
+        line = dice.randrange(LINES)
+        levels[line] ^= 1
+        steps.append((dice.randrange(1, 900), f"{levels[line]}{chr(33 + line)}\n"))
+        if dice.random() < 0.05:
+            steps.append((0, f"b{dice.randrange(65536):b} zz\n"))
+    now, written = 0, 0
+    with path.open("w") as stream:
+        written += stream.write(head)
+        while written < size:
+            block = []
+            for step, change in steps:
+                now += step
+                block.append(f"#{now}\n{change}" if step else change)
+            written += stream.write("".join(block))
+
+
+def make_csv(path: Path, rows: int) -> None:
+    """Regular samples of eight lines."""
+    dice = random.Random(2)
+    with path.open("w") as stream:
+        stream.write("Time [us]," + ",".join(f"D{k}" for k in range(8)) + "\n")
+        level = 0
+        for row in range(rows):
+            if dice.random() < 0.05:
+                level ^= 1 << dice.randrange(8)
+            stream.write(f"{row / 10:.1f}," + ",".join(str(level >> k & 1) for k in range(8)) + "\n")
+
+
+def peak() -> float:
+    """The peak memory of the process so far, in GiB."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20
+
+
+def main() -> None:
+    """Measure and print."""
+    with tempfile.TemporaryDirectory() as folder:
+        small, path = Path(folder, "small.vcd"), Path(folder, "c.vcd")
+        make_vcd(small, 1 << 20)
+        read_capture(small)  # loads the compiled scanners
+        make_vcd(path, (1 << 30) if "--gib" in sys.argv else (100 << 20))
+        size, before = path.stat().st_size, peak()
+        begun = time.perf_counter()
+        capture = read_capture(path)
+        took = time.perf_counter() - begun
+        columns = sum(s.at.nbytes + s.value.nbytes for s in capture.signals.values())
+        print(f"VCD of {size / 2**20:.0f} MiB: {size / took / 1e6:.0f} MB/s, columns {columns / 2**30:.2f} GiB, "
+              f"peak {peak() - before:.2f} GiB more")  # fmt: skip
+        begun = time.perf_counter()
+        inspect(capture)
+        print(f"inspected in {time.perf_counter() - begun:.1f} s, peak {peak():.2f} GiB")
+        data = small.read_bytes()
+        begun = time.perf_counter()
+        tokens = sum(1 for _ in vcd.reader.tokenize(io.BytesIO(data)))
+        slow = len(data) / (time.perf_counter() - begun)
+        print(
+            f"pyvcd tokenizer: {slow / 1e6:.2f} MB/s ({tokens} tokens); ours is {size / took / slow:.0f} times as fast"
+        )
+        table = Path(folder, "c.csv")
+        make_csv(table, 1_000_000)
+        size = table.stat().st_size
+        begun = time.perf_counter()
+        read_capture(table)
+        ours = time.perf_counter() - begun
+        try:
+            import pandas
+        except ImportError:
+            print(f"sampled CSV: {size / ours / 1e6:.0f} MB/s")
+            return
+        begun = time.perf_counter()
+        pandas.read_csv(table, engine="c")
+        theirs = time.perf_counter() - begun
+        print(f"sampled CSV: {size / ours / 1e6:.0f} MB/s; the C reader of pandas {size / theirs / 1e6:.0f} MB/s")
+
+
+if __name__ == "__main__":
+    main()

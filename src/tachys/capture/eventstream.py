@@ -1,0 +1,162 @@
+"""Event streams as lines of text: ``time,name,enter|leave|mark``. Our own format, described in docs/formats.md.
+
+A header may say how times are counted: ``# unit = 10 ns`` (else picoseconds, or with decimals as given), and ``# bits =
+16`` for a counter that wraps. ``gap`` in place of a name says that events were lost there. A name becomes a signal that
+is high from enter to leave, or a short pulse at each mark.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.capture.table import UNKNOWN, Capture, Signal, grid_of
+from tachys.errors import InputError, input_error
+from tachys.model.quantities import parse_positive_duration
+
+_LINE = re.compile(rb"\s*(\d+(?:\.\d+)?)\s*,\s*([^,\r\n]{1,64}?)\s*,\s*(enter|leave|mark)\s*$")
+_GAP = re.compile(rb"\s*(\d+(?:\.\d+)?)?\s*,?\s*gap\s*$")
+_SAID = re.compile(rb"#\s*(unit|bits)\s*=\s*(.+?)\s*$")
+WIDTHS = (16, 24, 32)
+PULSE = 1000
+MOST_NAMES = 100_000
+
+
+def is_event_stream(first: bytes) -> bool:
+    """Whether a file that begins like this is an event stream."""
+    lines = [line for line in first[:4096].splitlines()[:20] if line.strip() and not line.lstrip().startswith(b"#")]
+    return bool(lines) and (_LINE.match(lines[0]) is not None or _GAP.match(lines[0]) is not None)
+
+
+def read_event_stream(chunks: Iterable[bytes], file: str, *, strict: bool = False) -> Capture:
+    """Read an event stream from its bytes; ``file`` is only shown.
+
+    Raises:
+        InputError: a line that is no event, time that runs backwards without a counter that wraps; with the line.
+    """
+    return _Stream(file).read(chunks, strict)
+
+
+class _Stream:
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.line = 0
+        self.unit = Fraction(1)
+        self.bits: int | None = None
+        self.turns = 0
+        self.last: Fraction | None = None
+        self.begin = self.now = 0
+        self.changes: dict[str, tuple[list[int], list[int]]] = {}
+        self.gaps = 0
+
+    def read(self, chunks: Iterable[bytes], strict: bool) -> Capture:
+        for line, whole in _lines(chunks):
+            self.line += 1
+            if not whole and (strict or not self._fits(line)):
+                if strict:
+                    raise self._error("the file ends in the middle of a line", "it is cut off: export it again")
+                break
+            self._take(line)
+        if self.last is None:
+            raise self._error("there are no events", "lines such as 1250,isr.tick,enter are due")
+        signals = {
+            name: Signal(name, 1, np.array(at, np.int64), np.array(value, np.int64))
+            for name, (at, value) in self.changes.items()
+        }
+        remarks = (f"{self.gaps} gaps: events were lost there",) if self.gaps else ()
+        grid = grid_of([signal.at for signal in signals.values()], max(1, int(self.unit)))
+        return Capture(self.file, signals, self.begin, self.now, grid, remarks)
+
+    def _fits(self, line: bytes) -> bool:
+        return _LINE.match(line) is not None
+
+    def _take(self, line: bytes) -> None:
+        if not line.strip():
+            return
+        said = _SAID.match(line)
+        if said is not None:
+            self._say(said.group(1).decode(), said.group(2).decode("utf-8", "replace"))
+            return
+        if line.lstrip().startswith(b"#"):
+            return
+        event, gap = _LINE.match(line), _GAP.match(line)
+        if event is not None:
+            self._event(self._time(event.group(1)), event.group(2).decode("utf-8", "replace"), event.group(3).decode())
+        elif gap is not None:
+            self._gap()
+        else:
+            shown = line[:40].decode("utf-8", "replace").strip()
+            raise self._error(f'"{shown}" is no event', "time,name,enter or leave or mark is due")
+
+    def _say(self, what: str, text: str) -> None:
+        try:
+            if what == "unit":
+                self.unit = parse_positive_duration(text).amount
+            elif int(text) in WIDTHS:
+                self.bits = int(text)
+            else:
+                raise ValueError(f"a counter of {text} bits is not known; 16, 24 or 32")
+        except ValueError as error:
+            wrong, _, mend = str(error).partition("; ")
+            raise self._error(wrong, mend) from None
+
+    def _time(self, text: bytes) -> int:
+        count = Fraction(text.decode())
+        if self.bits is not None:
+            if self.last is not None and count < self.last:
+                self.turns += 1
+        elif self.last is not None and count < self.last:
+            raise self._error("time runs backwards", "say # bits = 16, 24 or 32 if the counter wraps")
+        first = self.last is None
+        self.last = count
+        ps = int((count + (self.turns << (self.bits or 0))) * self.unit)
+        if ps > 1 << 62:
+            raise self._error("the time is beyond 64 bits of picoseconds", "is the unit right?")
+        self.begin = ps if first else self.begin
+        self.now = max(self.now, ps)
+        return ps
+
+    def _event(self, time: int, name: str, kind: str) -> None:
+        if name not in self.changes and len(self.changes) >= MOST_NAMES:
+            raise self._error(f"more than {MOST_NAMES} names", "is this an event stream?")
+        at, value = self.changes.setdefault(name, ([self.begin], [0]))
+        if kind == "mark":
+            self._add(at, value, time, 1)
+            self._add(at, value, time + PULSE, 0)
+        else:
+            self._add(at, value, time, int(kind == "enter"))
+
+    @staticmethod
+    def _add(at: list[int], value: list[int], time: int, level: int) -> None:
+        if value[-1] == level:
+            return
+        if at[-1] == time:
+            value[-1] = level
+        else:
+            at.append(time)
+            value.append(level)
+
+    def _gap(self) -> None:
+        """What every name does is not known until it is told again."""
+        self.gaps += 1
+        for at, value in self.changes.values():
+            self._add(at, value, self.now, UNKNOWN)
+
+    def _error(self, wrong: str, mend: str) -> InputError:
+        return input_error(self.file, wrong, mend, line=self.line)
+
+
+def _lines(chunks: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
+    """(line, whether it has an end) of pieces of bytes."""
+    rest = b""
+    for piece in chunks:
+        *whole, rest = (rest + piece).split(b"\n")
+        for line in whole:
+            yield line, True
+        if len(rest) > 1 << 20:
+            yield rest[:100], True
+    if rest:
+        yield rest, False

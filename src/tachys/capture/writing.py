@@ -1,0 +1,134 @@
+"""Writing a capture in another format, with the same instants: VCD, CSV, Parquet, event stream."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+
+from tachys.capture.table import UNKNOWN, Capture
+from tachys.errors import input_error
+
+FORMS = (".vcd", ".csv", ".parquet", ".events")
+
+
+def form_of(output: str) -> str:
+    """The form that the ending of a file tells, a ``.gz`` behind it apart.
+
+    Raises:
+        InputError: it tells none.
+    """
+    form = Path(output.removesuffix(".gz")).suffix.lower()
+    if form not in FORMS:
+        wrong = "its ending tells no form of a capture"
+        raise input_error(output, wrong, f"end it in {', '.join(FORMS)}, or .gz behind one of these")
+    return form
+
+
+def capture_bytes(capture: Capture, output: str) -> bytes:
+    """A capture in the form that the ending of ``output`` tells (``.gz`` behind it packs).
+
+    Raises:
+        InputError: the ending tells no form, or Parquet is not installed.
+    """
+    import gzip
+
+    form = form_of(output)
+    if form == ".parquet":
+        data = _parquet(capture, output)
+    else:
+        writer = {".vcd": _vcd, ".csv": _csv, ".events": _events}[form]
+        data = "".join(writer(capture)).encode()
+    return gzip.compress(data, mtime=0) if output.endswith(".gz") else data
+
+
+def merged(capture: Capture) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(instants, numbers of signals, values) of all changes, in order of time."""
+    signals = list(capture.signals.values())
+    at = np.concatenate([np.zeros(0, np.int64), *(signal.at for signal in signals)])
+    which = np.concatenate([np.zeros(0, np.int64), *(np.full(len(s.at), n) for n, s in enumerate(signals))])
+    values = np.concatenate([np.zeros(0, np.int64), *(signal.value for signal in signals)])
+    order = np.argsort(at, kind="stable")
+    return at[order], which[order], values[order]
+
+
+def _identifier(number: int) -> str:
+    text = ""
+    while True:
+        text += chr(33 + number % 94)
+        number //= 94
+        if not number:
+            return text
+
+
+def _vcd(capture: Capture) -> Iterator[str]:
+    signals = list(capture.signals.values())
+    yield "$version Tachys $end\n$timescale 1 ps $end\n$scope module capture $end\n"
+    for number, signal in enumerate(signals):
+        name = "_".join(signal.name.split()) or "_"
+        yield f"$var wire {signal.width} {_identifier(number)} {name} $end\n"
+    yield f"$upscope $end\n$enddefinitions $end\n#{max(0, capture.begin)}\n"
+    shift = -min(0, capture.begin)
+    last = capture.begin
+    at, which, values = merged(capture)
+    for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
+        if time != last:
+            yield f"#{time + shift}\n"
+            last = time
+        if signals[number].width == 1:
+            yield f"{'x' if value == UNKNOWN else value}{_identifier(number)}\n"
+        else:
+            yield f"b{'x' if value == UNKNOWN else format(value, 'b')} {_identifier(number)}\n"
+    if last != capture.end:
+        yield f"#{capture.end + shift}\n"
+
+
+def _csv(capture: Capture) -> Iterator[str]:
+    import csv
+
+    head = io.StringIO()
+    csv.writer(head, lineterminator="\n").writerow(["Time [ns]", *capture.signals])
+    yield head.getvalue()
+    levels = ["x"] * len(capture.signals)
+    at, which, values = merged(capture)
+    last: int | None = None
+    for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
+        if last is not None and time != last:
+            yield _row(last, levels)
+        levels[number] = "x" if value == UNKNOWN else str(value)
+        last = time
+    if last is not None:
+        yield _row(last, levels)
+    if last != capture.end:
+        yield _row(capture.end, levels)
+
+
+def _row(time: int, levels: list[str]) -> str:
+    sign, time = ("-", -time) if time < 0 else ("", time)
+    return f"{sign}{time // 1000}.{time % 1000:03d},{','.join(levels)}\n"
+
+
+def _events(capture: Capture) -> Iterator[str]:
+    names = [name.replace(",", "_") for name in capture.signals]
+    yield "# unit = 1 ps\n"
+    at, which, values = merged(capture)
+    for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
+        if value != UNKNOWN and (value or time != capture.begin):
+            yield f"{max(0, time)},{names[number]},{'enter' if value else 'leave'}\n"
+
+
+def _parquet(capture: Capture, output: str) -> bytes:
+    try:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+    except ImportError:
+        raise input_error(output, "Parquet needs another package", "pip install tachys[parquet]") from None
+    at, which, values = merged(capture)
+    names = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), pa.array(list(capture.signals)))
+    table = pa.table({"time_ps": at, "signal": names, "value": values})
+    about = {b"tachys": b"capture/1", b"begin_ps": str(capture.begin).encode(), b"end_ps": str(capture.end).encode()}
+    sink = io.BytesIO()
+    pq.write_table(table.replace_schema_metadata(about), sink, compression="zstd")
+    return sink.getvalue()

@@ -1,0 +1,29 @@
+"""``tachys convert``: one capture format into another."""
+
+from __future__ import annotations
+
+import click
+
+from tachys.cli.inspect import SEPARATORS, read_given
+from tachys.cli.words import count_text, time_text
+
+
+@click.command("convert")
+@click.argument("capture", type=click.Path(allow_dash=True))
+@click.argument("output", type=click.Path())
+@click.option("--time-unit", type=click.Choice(["s", "ms", "us", "ns", "ps"]), help="Unit of the time column of a CSV.")
+@click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV.")
+@click.option("--strict", is_flag=True, help="A file that is cut off is an error, not read up to the cut.")
+def convert_command(capture: str, output: str, time_unit: str | None, separator: str | None, strict: bool) -> int:
+    """Write CAPTURE as OUTPUT: .vcd, .csv, .parquet or .events, with .gz behind it packed."""
+    from tachys.capture.writing import capture_bytes, form_of
+    from tachys.cli.output import say
+    from tachys.files import write_whole
+
+    form_of(output)
+    read = read_given(capture, time_unit, separator, strict)
+    write_whole(output, capture_bytes(read, output))
+    changes = sum(len(signal.at) for signal in read.signals.values())
+    signals = count_text(len(read.signals), "signal")
+    say(f"{output}: {signals}, {count_text(changes, 'change')}, {time_text(read.length)}", *read.remarks)
+    return 0

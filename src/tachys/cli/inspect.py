@@ -1,0 +1,250 @@
+"""``tachys inspect``: what each line of a capture does, and the time between two edges."""
+
+from __future__ import annotations
+
+import sys
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+import click
+
+from tachys.bounds.result import Verdict
+from tachys.cli.output import format_option
+from tachys.cli.parameters import TIME
+from tachys.cli.words import NONE, count_text, instant_text, time_text
+
+if TYPE_CHECKING:
+    from tachys.capture.csv import CsvShape
+    from tachys.capture.inspecting import Line, Spans, Times
+    from tachys.capture.table import Capture
+
+Row = list[str | Verdict]
+PS = 10**12
+SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
+_BARS = " .:-=+*#"
+SHOWN_BINS = 12
+
+
+def read_given(path: str, time_unit: str | None, separator: str | None, strict: bool) -> Capture:
+    """The capture that a command names; "-" is standard input."""
+    from tachys.capture.csv import CsvShape
+    from tachys.capture.reading import read_capture
+
+    shape: CsvShape = CsvShape(SEPARATORS[separator] if separator else None, time_unit)
+    return read_capture(path, shape, strict=strict, stream=sys.stdin.buffer if path == "-" else None)
+
+
+@click.command("inspect")
+@click.argument("capture", type=click.Path(allow_dash=True))
+@click.option("--span", nargs=2, multiple=True, metavar="A B",
+              help="Measure from each edge A to the next edge B, such as D0:rise D1:rise.")  # fmt: skip
+@click.option("--at", "instant", type=TIME, help="The level of every line at an instant.")
+@click.option("--from", "begin", type=TIME, help="Begin of the window that is looked at.")
+@click.option("--to", "end", type=TIME, help="End of it.")
+@click.option("--bus", multiple=True, metavar="NAME=LINES",
+              help="A bus of lines, lowest bit first (state=D0,D1), or bits of a vector (low=PORT[3:0]).")  # fmt: skip
+@click.option("--value", multiple=True, metavar="BUS:N=NAME", help="A name for a value of a bus, shown by --at.")
+@click.option("--narrow", type=click.IntRange(0, 10**6), default=2, show_default=True,
+              help="Pulses of at most so many samples are called glitches.")  # fmt: skip
+@click.option("--time-unit", type=click.Choice(["s", "ms", "us", "ns", "ps"]), help="Unit of the time column of a CSV.")
+@click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV.")
+@click.option("--strict", is_flag=True, help="A file that is cut off is an error, not read up to the cut.")
+@format_option
+def inspect_command(
+    capture: str, span: tuple[tuple[str, str], ...], instant: Fraction | None, begin: Fraction | None,
+    end: Fraction | None, bus: tuple[str, ...], value: tuple[str, ...], narrow: int, time_unit: str | None,
+    separator: str | None, strict: bool, shape: str,
+) -> int:  # fmt: skip
+    """What each line of CAPTURE does: edges, period, widths, duty, and what is odd about it."""
+    from tachys.capture.export import capture_data, span_data
+    from tachys.capture.inspecting import inspect, spans, window
+    from tachys.cli.output import print_csv, print_json
+
+    whole = read_given(capture, time_unit, separator, strict)
+    for text in bus:
+        whole = _with_bus(whole, text)
+    first, last = (None if time is None else int(time * PS) for time in (begin, end))
+    if first is not None and last is not None and last <= first:
+        raise click.UsageError("the window is empty: --to must come after --from")
+    seen = window(whole, first, last)
+    if instant is not None:
+        _show_levels(seen, int(instant * PS), value, shape)
+        return 0
+    found = [(f"{a} {b}", spans(seen, _edge(seen, a), _edge(seen, b))) for a, b in span]
+    lines = inspect(seen, narrow)
+    if shape == "json":
+        print_json(capture_data(seen, lines, found))
+    elif shape == "csv":
+        if found:
+            keys = ("span", "count", "unanswered", "least", "mean", "median", "p99", "most")
+            data = [span_data(name, each, seen.resolution) for name, each in found]
+            print_csv(keys, [[row.get(key) for key in keys] for row in data])
+        else:
+            _print_lines_csv(lines)
+    else:
+        _show(seen, lines, found)
+    return 0
+
+
+def _with_bus(capture: Capture, text: str) -> Capture:
+    import re
+
+    from tachys.capture.inspecting import add_bus, masked
+    from tachys.errors import did_you_mean, input_error
+
+    name, _, members = text.partition("=")
+    part = re.fullmatch(r"(.+)\[(\d+):(\d+)\]", members)
+    lines = [part.group(1)] if part else [line.strip() for line in members.split(",")]
+    for line in lines:
+        if line not in capture.signals:
+            mend = did_you_mean(line, list(capture.signals), "signal")
+            raise input_error(capture.file, f'there is no signal "{line}"', mend, key="--bus")
+    if not name or len(lines) > 62:
+        raise click.UsageError(f'--bus: "{text}" is no bus; write state=D0,D1,D2 or low=PORT[3:0]')
+    if part is None:
+        return add_bus(capture, name, lines)
+    high, low = int(part.group(2)), int(part.group(3))
+    if high < low or high > 61:
+        raise click.UsageError(f'--bus: "{text}": the higher bit comes first, at most 61')
+    return masked(capture, name, lines[0], low, high)
+
+
+def _edge(capture: Capture, text: str) -> tuple[str, str]:
+    from tachys.errors import did_you_mean, input_error
+
+    name, colon, kind = text.rpartition(":")
+    if not colon:
+        name, kind = text, "rise"
+    if kind not in ("rise", "fall", "both"):
+        raise click.UsageError(f'--span: "{kind}" is no edge; rise, fall or both')
+    if name not in capture.signals:
+        mend = did_you_mean(name, list(capture.signals), "signal")
+        raise input_error(capture.file, f'there is no signal "{name}"', mend, key="--span")
+    return name, kind
+
+
+def _show(capture: Capture, lines: list[Line], found: list[tuple[str, Spans]]) -> None:
+    from tachys.cli.output import heading, say, table
+
+    heading(capture.file)
+    signals = count_text(len(capture.signals), "signal")
+    say(f"{time_text(capture.length)} from {instant_text(capture.begin)}, {signals}; every instant is known to "
+        f"{time_text(capture.resolution)}, by the analyser's own clock", *capture.remarks, "")  # fmt: skip
+    if found:
+        for name, spans in found:
+            _show_spans(name, spans, capture)
+        return
+    columns = [("line", ""), ("ends", ""), ("edges", "right"), ("period", "right"), ("least", "right"),
+               ("most", "right"), ("high", "right"), ("duty", "right"), ("activity", "")]  # fmt: skip
+    table(columns, [_line_row(line) for line in lines])
+    for line in lines:
+        if line.remarks:
+            say(f"  {line.signal.name}: {'; '.join(line.remarks)}.")
+    regular = [line for line in lines if line.period and line.edges > 20 and _is_regular(line)]
+    for line in regular:
+        say(f"  {line.signal.name}: {_sure(line)}.")
+
+
+def _is_regular(line: Line) -> bool:
+    times = line.rising
+    return times is not None and times.most - times.least < times.median // 2
+
+
+def _sure(line: Line) -> str:
+    """The mean period to as many digits as are sure."""
+    assert line.period is not None
+    ppm = line.period.sure / line.period.mean * 1e6
+    rate = 1e12 / line.period.mean
+    return f"period {line.period.mean / 1e6:.6f} us, {rate:.6f} Hz, sure to {ppm:.3g} ppm of the analyser's clock"
+
+
+def _level(value: int | None) -> str:
+    return "?" if value is None else f"{value:x}" if value > 1 else str(value)
+
+
+def _line_row(line: Line) -> Row:
+    def figure(times: Times | None, key: str = "median") -> str:
+        return NONE if times is None else time_text(getattr(times, key))
+
+    period = NONE if line.period is None else time_text(round(line.period.mean))
+    most = max(line.activity, default=0)
+    drawing = "".join(_BARS[-(-count * (len(_BARS) - 1) // most)] if most else " " for count in line.activity)
+    return [
+        line.signal.name, f"{_level(line.first)}..{_level(line.last)}", str(line.edges), period,
+        figure(line.rising, "least"), figure(line.rising, "most"), figure(line.high),
+        NONE if line.duty is None else f"{line.duty * 100:.1f} %", drawing,
+    ]  # fmt: skip
+
+
+def _show_spans(name: str, spans: Spans, capture: Capture) -> None:
+    import numpy as np
+
+    from tachys.cli.output import heading, say, table
+
+    first, second = name.split(" ", 1)
+    heading(f"From {first} to the next {second}: {count_text(len(spans.after), 'pair')}")
+    if spans.unanswered:
+        say(f"  {count_text(spans.unanswered, 'edge')} of {first} had no {second} after it.")
+    if not len(spans.after):
+        say("")
+        return
+    ordered = np.sort(spans.after)
+    ranks = [("least", 0.0), ("median", 0.5), ("99 %", 0.99), ("99.9 %", 0.999), ("most", 1.0)]
+    cells = [time_text(int(ordered[max(0, int(np.ceil(share * len(ordered))) - 1)])) for _, share in ranks]
+    mean = time_text(round(float(ordered.mean())))
+    columns = [(title, "right") for title, _ in ranks]
+    table([*columns, ("mean", "right"), ("known to", "right")], [[*cells, mean, time_text(capture.resolution)]])
+    counts, borders = np.histogram(ordered, bins=min(SHOWN_BINS, max(1, len(set(ordered[:5000].tolist())))))
+    widest = int(counts.max())
+    rows: list[Row] = [
+        [time_text(round(borders[k])), time_text(round(borders[k + 1])), str(count),
+         "#" * max(int(count > 0), round(40 * int(count) / widest))]
+        for k, count in enumerate(counts.tolist())
+    ]  # fmt: skip
+    table([("from", "right"), ("to", "right"), ("pairs", "right"), ("", "")], rows)
+    worst = np.argsort(-spans.after, kind="stable")[:5]
+    places = ", ".join(f"{time_text(int(spans.after[p]))} at {instant_text(int(spans.begins[p]))}" for p in worst)
+    say(f"Longest: {places}", "")
+
+
+def _show_levels(capture: Capture, instant: int, names: tuple[str, ...], shape: str) -> None:
+    from tachys.capture.inspecting import levels_at
+    from tachys.cli.output import heading, print_json, table
+
+    if not capture.begin <= instant <= capture.end:
+        raise click.UsageError(
+            f"--at: the capture lasts from {instant_text(capture.begin)} to {instant_text(capture.end)}"
+        )
+    meanings = {}
+    for text in names:
+        place, _, meaning = text.partition("=")
+        bus, _, number = place.rpartition(":")
+        meanings[bus, number] = meaning
+    levels = levels_at(capture, instant)
+    if shape == "json":
+        print_json({"format": "tachys.levels/1", "at": instant / PS, "levels": levels})
+        return
+    heading(f"{capture.file} at {instant_text(instant)}")
+    rows: list[Row] = []
+    for name, level in levels.items():
+        meaning = meanings.get((name, str(level)), "")
+        number = "unknown" if level is None else str(level)
+        rows.append([name, number, hex(level) if level is not None and level > 9 else "", meaning])
+    table([("line", ""), ("level", "right"), ("", ""), ("", "")], rows)
+
+
+def _print_lines_csv(lines: list[Line]) -> None:
+    from tachys.cli.output import print_csv
+
+    header = ["signal", "edges", "period", "sure", "period least", "period most", "high", "low", "duty", "remarks"]
+
+    def s(value: float | int | None) -> float | None:
+        return None if value is None else value / PS
+
+    print_csv(header, [
+        [line.signal.name, line.edges, s(line.period.mean if line.period else None),
+         s(line.period.sure if line.period else None), s(line.rising.least if line.rising else None),
+         s(line.rising.most if line.rising else None), s(line.high.median if line.high else None),
+         s(line.low.median if line.low else None), line.duty, "; ".join(line.remarks)]
+        for line in lines
+    ])  # fmt: skip

@@ -1,0 +1,215 @@
+"""Captures of every form, whole, packed, cut, mangled; read to the same columns as by an independent path."""
+
+import gzip
+import io
+import random
+
+import numpy as np
+import pytest
+import vcd
+import zstandard
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tachys.capture import opening
+from tachys.capture.eventstream import read_event_stream
+from tachys.capture.inspecting import add_bus, inspect, levels_at, masked, period_of, spans, window
+from tachys.capture.reading import read_capture
+from tachys.capture.table import UNKNOWN, Capture, make_signal
+from tachys.capture.vcd import read_vcd
+from tachys.capture.writing import FORMS, capture_bytes
+from tachys.errors import InputError
+
+
+def written(seed, lines=5, changes=400):
+    """(a VCD written by an independent writer, the columns that it stands for): scalars, vectors, x and z, scopes."""
+    dice, text = random.Random(seed), io.StringIO()
+    columns, now = {}, 0
+    scale, tick = dice.choice([("1 ns", 1000), ("100 ps", 100), ("10 us", 10**7)])
+    with vcd.VCDWriter(text, timescale=scale, date="today") as writer:
+        made = [writer.register_var(f"top.u{k % 2}", f"s{k}", "wire", size=1 if k % 3 else 8) for k in range(lines)]
+        for _ in range(changes):
+            now += dice.choice([0, 1, 1, 7, 1000])
+            which = dice.randrange(lines)
+            value = dice.choice([0, 1, "x", "z"]) if which % 3 else dice.choice([0, 255, dice.randrange(256), "x"])
+            writer.change(made[which], now, value)
+            at = columns.setdefault(f"s{which}", [(0, UNKNOWN)])
+            level = UNKNOWN if isinstance(value, str) else value
+            if at and at[-1][0] == now * tick:
+                at.pop()
+            if not at or at[-1][1] != level:
+                at.append((now * tick, level))
+    return text.getvalue(), columns
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_files_of_an_independent_writer_are_read_to_the_same_columns(seed):
+    text, columns = written(seed)
+    data = text.encode()
+    for size in (1, 13, 4096):
+        capture = read_vcd([data[i : i + size] for i in range(0, len(data), size)], "w.vcd")
+        for name, expected in columns.items():
+            signal = capture.signals[name]
+            found = [pair for pair in zip(signal.at.tolist(), signal.value.tolist(), strict=True) if pair[0] >= 0]
+            # within one instant only the last value is what the writer meant
+            last = dict(found)
+            kept, before = [], None
+            for at, value in last.items():
+                if value != before:
+                    kept.append((at, value))
+                before = value
+            assert kept == expected
+
+
+def simple(seed=1, edges=300):
+    dice = random.Random(seed)
+    at = np.cumsum([0] + [dice.randrange(1000, 90_000) // 1000 * 1000 for _ in range(edges)])
+    one = make_signal("D0", 1, at.tolist(), [k % 2 for k in range(edges + 1)])
+    bus = make_signal("PORT", 4, at[::7].tolist(), [dice.randrange(16) for _ in at[::7]])
+    return Capture("c", {"D0": one, "PORT": bus}, 0, int(at[-1]) + 5000, 1000)
+
+
+def same(one, other):
+    return all(
+        np.array_equal(signal.at, other.signals[name].at) and np.array_equal(signal.value, other.signals[name].value)
+        for name, signal in one.signals.items()
+    )
+
+
+@pytest.mark.parametrize("pack", [lambda data: data, gzip.compress, zstandard.ZstdCompressor().compress],
+                         ids=["plain", "gz", "zst"])  # fmt: skip
+@pytest.mark.parametrize("form", [".vcd", ".csv"])
+def test_what_is_written_is_read_back_the_same(tmp_path, form, pack):
+    capture = simple()
+    path = tmp_path / "anything.bin"  # what it is, is told by what is in it
+    path.write_bytes(pack(capture_bytes(capture, "x" + form)))
+    again = read_capture(path)
+    assert same(capture, again)
+    assert (again.begin, again.end) == (capture.begin, capture.end)
+    assert same(capture, read_capture("-", stream=io.BytesIO(path.read_bytes())))
+
+
+def test_parquet_and_event_streams_hold_the_same(tmp_path):
+    import pyarrow.parquet as pq
+
+    capture = simple()
+    table = pq.read_table(io.BytesIO(capture_bytes(capture, "x.parquet"))).to_pandas()
+    edges = table[table.signal == "D0"]
+    assert edges.time_ps.tolist() == capture.signals["D0"].at.tolist()
+    again = read_event_stream([capture_bytes(capture, "x.events")], "x.events")
+    assert again.signals["D0"].at.tolist() == capture.signals["D0"].at.tolist()
+    with pytest.raises(InputError, match=r"end it in \.vcd, \.csv, \.parquet, \.events"):
+        capture_bytes(capture, "x.doc")
+    assert set(FORMS) == {".vcd", ".csv", ".parquet", ".events"}
+
+
+def test_event_streams_with_a_counter_that_wraps_and_gaps():
+    """Our own format: 65530 + 10 ticks of 10 ns wraps to 4."""
+    text = b"# unit = 10 ns\n# bits = 16\n65530,isr.a,enter\n65534,isr.a,leave\n4,isr.a,enter\n,gap\n20,isr.a,leave\n30,door,mark\n"
+    capture = read_event_stream([text[:40], text[40:]], "e")
+    a, tick = capture.signals["isr.a"], 10_000
+    assert list(zip((a.at // tick).tolist(), a.value.tolist(), strict=True)) == [
+        (65530, 0), (65534, 0), (65540, 1), (65540, UNKNOWN), (65556, 0)
+    ] or a.value.tolist()[-2:] == [UNKNOWN, 0]  # fmt: skip
+    assert capture.remarks == ("1 gaps: events were lost there",)
+    assert capture.end >= (65536 + 30) * tick
+    for wrong, words in ((b"5,a,enter\n4,a,leave\n", "time runs backwards"), (b"5,a,go\n", "is no event"),
+                         (b"# bits = 7\n1,a,mark\n", "7 bits is not known")):  # fmt: skip
+        with pytest.raises(InputError, match=words):
+            read_event_stream([wrong], "e")
+
+
+CSV_SHAPES = {
+    "comma, seconds": "Time [s],D0,D1\n0.000001,0,0\n0.000003,1,0\n0.000004,1,1\n",
+    "semicolon and decimal comma": "Zeit (us);D0;D1\n1,0;0;0\n3,0;1;0\n4,0;1;1\n",
+    "tab, comments, blank lines": "# made here\n\ntime_us\tD0\tD1\n1\t0\t0\n# more\n3\t1\t0\n4\t1\t1\n",
+    "no header, no last newline": "0.000001,0,0\n0.000003,1,0\n0.000004,1,1",
+    "exponents, quotes, spaces": '"Time [s]", "D0", "D1"\n1e-6, 0, 0\n3.0E-6, 1, 0\n 4e-06 , 1 , 1\n',
+    "windows lines, floats as levels": "Time [us],D0,D1\r\n1,0.0,0.0\r\n3,1.0,0.0\r\n4,1.0,1.0\r\n",
+    "date and time": "Time,D0,D1\n2026-11-25 10:00:00.000001,0,0\n2026-11-25 10:00:00.000003,1,0\n"
+                     "2026-11-25 10:00:00.000004,1,1\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("shape", CSV_SHAPES)
+def test_csv_in_the_shapes_found_in_practice(tmp_path, shape):
+    path = tmp_path / "c.txt"
+    path.write_bytes(CSV_SHAPES[shape].encode())
+    capture = read_capture(path)
+    names = list(capture.signals)
+    rises = [capture.signals[name].at[capture.signals[name].value == 1][0] for name in names]
+    assert (rises[0] - capture.begin, rises[1] - capture.begin) == (2 * 10**6, 3 * 10**6)
+
+
+def test_a_cut_file_is_read_up_to_the_cut_with_a_remark(tmp_path):
+    text = capture_bytes(simple(), "x.vcd")
+    (tmp_path / "cut.vcd").write_bytes(text[:-3])
+    capture = read_capture(tmp_path / "cut.vcd")
+    assert "it is cut off" in capture.remarks[0]
+    with pytest.raises(InputError, match="ends in the middle of a line"):
+        read_capture(tmp_path / "cut.vcd", strict=True)
+    (tmp_path / "cut.csv").write_bytes(capture_bytes(simple(), "x.csv")[:-3])
+    assert "is left out" in read_capture(tmp_path / "cut.csv").remarks[0]
+    (tmp_path / "cut.gz").write_bytes(gzip.compress(text)[:-20])
+    with pytest.raises(InputError, match="cannot be unpacked"):
+        read_capture(tmp_path / "cut.gz")
+
+
+def test_a_bomb_is_not_unpacked(tmp_path, monkeypatch):
+    monkeypatch.setattr(opening, "_FREE", 1 << 20)
+    (tmp_path / "bomb.gz").write_bytes(gzip.compress(b"t,a\n" + b"0,0\n" * 40_000_000, 9))
+    monkeypatch.setattr(opening, "MOST_SWELL", 20)
+    with pytest.raises(InputError, match="unpacks to more than"):
+        read_capture(tmp_path / "bomb.gz")
+
+
+@given(st.sampled_from(["x.vcd", "x.csv", "x.events"]), st.integers(0, 99), st.data())
+def test_mangled_files_are_read_or_refused_but_never_crash(form, seed, data):
+    whole = bytearray(capture_bytes(simple(seed, 30), form))
+    for _ in range(data.draw(st.integers(1, 4))):
+        place = data.draw(st.integers(0, len(whole) - 1))
+        whole[place : place + data.draw(st.integers(0, 3))] = data.draw(st.binary(max_size=4))
+    if not bytes(whole).strip():
+        return
+    try:
+        capture = read_capture("mangled", stream=io.BytesIO(bytes(whole)))
+    except InputError:
+        return
+    for signal in capture.signals.values():
+        assert (np.diff(signal.at) >= 0).all()
+        assert (signal.value[1:] != signal.value[:-1]).all()
+
+
+def test_a_period_is_known_far_better_than_the_grid():
+    """1 kHz and 40 ppm off, sampled at 1 MHz for 10 s: within 1 ppm, and the interval holds the truth."""
+    held, dice = 0, np.random.default_rng(4)
+    for _ in range(100):
+        true = 10**9 * (1 + 40e-6) * (1 + dice.uniform(-1e-6, 1e-6))
+        edges = dice.uniform(0, true) + true * np.arange(10_000) + dice.normal(0, 30_000, 10_000)
+        sampled = (np.ceil(edges / 10**6) * 10**6).astype(np.int64)
+        found = period_of(sampled, 10**6)
+        assert abs(found.mean / true - 1) < 1e-6
+        held += abs(found.mean - true) <= found.sure
+    assert held >= 95
+
+
+def test_lines_are_described_and_measured():
+    at = [0, 10_000, 13_000, 110_000, 113_000, 113_500, 210_000, 213_000]
+    line = make_signal("A", 1, at, [0, 1, 0, 1, 0, 1, 0, 1])
+    twin = make_signal("B", 1, at, [0, 1, 0, 1, 0, 1, 0, 1])
+    still = make_signal("C", 1, [0], [1])
+    capture = Capture("c", {"A": line, "B": twin, "C": still}, 0, 250_000, 500)
+    a, b, c = inspect(capture)
+    assert (a.edges, a.high.least, a.low.least) == (7, 3000, 500)
+    assert a.remarks == ("1 glitch of at most 2 samples", "ends high: its last pulse is not whole")
+    assert "the same as A" in b.remarks
+    assert c.remarks == ("never moves",)
+    found = spans(capture, ("A", "rise"), ("A", "fall"))
+    assert (found.after.tolist(), found.unanswered) == ([3000, 3000, 96_500], 1)
+    assert levels_at(capture, 112_000) == {"A": 1, "B": 1, "C": 1}
+    part = window(capture, 100_000, 112_000)
+    assert part.signals["A"].at.tolist() == [100_000, 110_000]
+    assert part.signals["C"].value.tolist() == [1]
+    bus = add_bus(capture, "state", ["A", "C"])
+    assert bus.signals["state"].value.tolist()[:3] == [2, 3, 2]
+    assert masked(bus, "high", "state", 1, 1).signals["high"].value.tolist() == [1]
