@@ -25,7 +25,7 @@ def gap(name, distance):
 
 def isr(name, level, cost, more="", on=None):
     events = on or f'"source.{name}"'
-    return f'[isr.{name}]\non = {events}\nlevel = {level}\ncost = {cost}\n{more}\n'
+    return f"[isr.{name}]\non = {events}\nlevel = {level}\ncost = {cost}\n{more}\n"
 
 
 def ns(count):
@@ -109,7 +109,13 @@ def test_what_goes_before_and_on_top():
 
 def test_a_chain_that_is_longer_than_entry_and_exit():
     """T = entry + cost + max(exit, chain - entry): with chain 9 each activation takes 2 + cost + 7."""
-    text = head(chain=9) + gap("a", 400) + gap("b", 400) + isr("a", 0, ns(10), "order = 0") + isr("b", 0, ns(10), "order = 1")
+    text = (
+        head(chain=9)
+        + gap("a", 400)
+        + gap("b", 400)
+        + isr("a", 0, ns(10), "order = 0")
+        + isr("b", 0, ns(10), "order = 1")
+    )
     # b: a goes before it, 2 + 10 + 7, and then its own entry, which is what the 7 has paid for in part
     assert figures(text, "b") == (19 + 2, 19 + 2 + 10, 10)
     # a: b has just been chained to, for 9, and ends with a chain
@@ -165,7 +171,9 @@ NEEDS = (
 
 
 def proved(more):
-    (need,) = [need for name, need in bounds(read_model(NEEDS + more, "m.toml")).needs.items() if name in ("n", "watchdog")]
+    (need,) = [
+        need for name, need in bounds(read_model(NEEDS + more, "m.toml")).needs.items() if name in ("n", "watchdog")
+    ]
     return need
 
 
@@ -219,7 +227,10 @@ def test_a_watchdog_with_a_window():
 
 
 def test_two_steps_that_take_one_flag_prove_nothing_for_either():
-    text = NEEDS + '[step.q]\npolls = "f"\ncost = "1 ns"\n[need.n]\nfrom = "isr.u.end"\nto = "step.q.start"\nwithin = "1 s"\n'
+    text = (
+        NEEDS
+        + '[step.q]\npolls = "f"\ncost = "1 ns"\n[need.n]\nfrom = "isr.u.end"\nto = "step.q.start"\nwithin = "1 s"\n'
+    )
     need = bounds(read_model(text, "m.toml")).needs["n"]
     assert not need.proved
     assert "step.p may take the flag f first" in need.reason
@@ -244,7 +255,10 @@ def test_long_run_load_by_hand():
 
 
 def test_a_need_without_a_way_waits_for_the_next():
-    text = NEEDS + '[step.t]\nevery = "5 us"\ncost = "1 ns"\n[need.n]\nfrom = "source.s"\nto = "step.t.start"\nwithin = "6 us"\n'
+    text = (
+        NEEDS
+        + '[step.t]\nevery = "5 us"\ncost = "1 ns"\n[need.n]\nfrom = "source.s"\nto = "step.t.start"\nwithin = "6 us"\n'
+    )
     found = bounds(read_model(text, "m.toml"))
     late = found.steps["t"].late.most
     assert found.needs["n"].bound == 5000 * NS + late

@@ -1,12 +1,16 @@
 """The newer commands as a reader meets them: what they print on the example, and how they refuse what is wrong."""
 
+import contextlib
 import csv
 import io
 import json
-import subprocess
 import sys
+from types import SimpleNamespace
+from unittest import mock
 
 import pytest
+
+from tachys.cli.main import main
 
 MODELS = {
     "late.toml": 'tachys = 1\n[core]\nclock = "1 MHz"\nlevels = 2\nentry = "1 us"\nexit = "1 us"\n'
@@ -28,10 +32,17 @@ def place(tmp_path_factory):
     return folder
 
 
-def tachys(folder, *arguments, stdin=None):
-    return subprocess.run(
-        [sys.executable, "-m", "tachys", *arguments], capture_output=True, text=True, cwd=folder, input=stdin
-    )
+def tachys(folder, *arguments, stdin=""):
+    """Run a command in this process, as the program does it: its status and what it printed."""
+    out, err = io.StringIO(), io.StringIO()
+    given = io.TextIOWrapper(io.BytesIO(stdin.encode()))
+    with (
+        contextlib.chdir(folder), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err),
+        mock.patch.object(sys, "argv", ["tachys", *arguments]), mock.patch.object(sys, "stdin", given),
+        pytest.raises(SystemExit) as ended,
+    ):  # fmt: skip
+        main()
+    return SimpleNamespace(returncode=ended.value.code or 0, stdout=out.getvalue(), stderr=err.getvalue())
 
 
 def table_of(text):
@@ -186,10 +197,14 @@ def test_inspect_describes_lines_and_measures_spans(place):
 
 
 def test_inspect_levels_buses_and_windows(place):
-    said = tachys(place, "inspect", "faulty.vcd", "--bus", "state=D1,D3", "--at", "22.96 ms", "--value", "state:1=wheel")
+    said = tachys(
+        place, "inspect", "faulty.vcd", "--bus", "state=D1,D3", "--at", "22.96 ms", "--value", "state:1=wheel"
+    )
     line = next(line for line in said.stdout.splitlines() if line.startswith("state"))
     assert line.split() == ["state", "1", "wheel"]
-    part = json.loads(tachys(place, "inspect", "faulty.vcd", "--from", "10 ms", "--to", "12 ms", "--format", "json").stdout)
+    part = json.loads(
+        tachys(place, "inspect", "faulty.vcd", "--from", "10 ms", "--to", "12 ms", "--format", "json").stdout
+    )
     assert part["length"] == pytest.approx(2e-3)
     rows = table_of(tachys(place, "inspect", "faulty.vcd", "--format", "csv").stdout)
     assert [row["signal"] for row in rows] == [f"D{k}" for k in range(10)]

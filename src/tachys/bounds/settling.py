@@ -20,6 +20,7 @@ from tachys.bounds.workload import Workload, make_lines
 from tachys.model.system import System
 
 MOST_TURNS = 40
+MOST_WORK = 40_000  # countings of all lines, in all rounds: a load so near to 100 % does not come to rest in reach
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,7 @@ def settle(system: System) -> Settled:
         asked |= {f"isr.{isr.name}.end" for isr in system.isrs if isr.sets}
     raised = sorted(event for event in asked if event.startswith(("isr.", "step.")))
     raised = [event for event in raised if body_of(event) not in rings.rounds]
-    delays, turns = Delays(), 0
+    delays, turns, work = Delays(), 0, 0
     endless: list[str] = []
     while True:
         events = Events(system, delays, rings)
@@ -50,13 +51,14 @@ def settle(system: System) -> Settled:
         if not grown:
             return Settled(events, load, tuple(endless))
         turns += 1
-        if turns > MOST_TURNS:
+        work += load.rounds
+        if turns > MOST_TURNS or work > MOST_WORK:
             for event in grown:
                 delays.spread[event] = None
                 if event.startswith("step."):
                     delays.late[event.split(".")[1]] = None
             endless += grown
-            turns = 0
+            turns = work = 0
 
 
 def _grow(system: System, load: Workload, events: Events, delays: Delays, raised: list[str]) -> list[str]:

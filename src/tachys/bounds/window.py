@@ -33,7 +33,7 @@ from tachys.bounds.result import Figure, IsrBounds, Part
 from tachys.bounds.workload import Search, WindowTooLong, Workload
 from tachys.model.system import Core, System
 
-MOST_ACTIVATIONS = 20_000
+MOST_ACTIVATIONS = 5_000
 
 
 def isr_bounds(system: System, load: Workload, rank: int) -> IsrBounds:

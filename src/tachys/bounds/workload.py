@@ -19,7 +19,7 @@ from tachys.bounds.blocking import Blockers, after_body
 from tachys.bounds.result import Part
 from tachys.model.system import Isr, System
 
-MOST_ROUNDS = 50_000
+MOST_ROUNDS = 20_000
 _SAFE = 1 << 62
 
 
@@ -76,6 +76,7 @@ class Workload:
 
     def __init__(self, system: System, lines: Sequence[Line]) -> None:
         self.lines = tuple(lines)
+        self.rounds = 0  # how often the lines were counted: what the search for a bound has cost so far
         self.blockers = Blockers(system)
         rows = [(line, each) for line in lines for each in line.inputs]
         self.rows = rows
@@ -129,6 +130,7 @@ class Workload:
         Raises:
             NoBound: nothing holds one of the events apart.
         """
+        self.rounds += 1
         if ps < 0 or end <= begin:
             return np.zeros(max(end - begin, 0), np.int64)
         top_most = (ps + self._most_jitter + 1) * self._most_den
