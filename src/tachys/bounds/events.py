@@ -8,7 +8,6 @@ begins. The time that ways vary (``Delays``) is found by iteration in ``settling
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from fractions import Fraction
 from math import ceil
 
 from tachys.bounds.arrivals import Curve, Endless, More, Staircase, apart, delayed, source_curve, tightest, together
@@ -160,8 +159,3 @@ def least_round(system: System, step: Step | None = None) -> int:
     wake = system.core.wake.least
     gated = [each for each in system.steps if each is step or (each.polls is None and each.every is None)]
     return system.loop.overhead.least + sum(own_least(each, wake) for each in gated)
-
-
-def longest_every(step: Step) -> Fraction:
-    """The longest period in ps of a software timer; 0 for a step without one."""
-    return step.every.most if step.every is not None else Fraction(0)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
-
 from tachys.bounds.flags import rival
 from tachys.bounds.reach import Reach
 from tachys.bounds.result import Figure, LoadBounds, NeedBounds, Part, Verdict, summed
@@ -199,8 +197,3 @@ def _from_figure(need: Need, limit: int, figure: Figure, lost: str = "") -> Need
     proved = figure.most is not None and figure.most <= limit and not lost
     verdict = verdict_of(proved=proved, can_tell=True, seen_beyond=False)
     return NeedBounds(need, limit, figure.most, proved, verdict, figure.reason or lost, figure)
-
-
-def slack(need: NeedBounds) -> int | Fraction | None:
-    """How much room is left between bound and limit; negative when the bound is beyond it; None without a bound."""
-    return None if need.bound is None else need.limit - need.bound

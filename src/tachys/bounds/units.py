@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
-
 from tachys.bounds.arrivals import Curve, NoBound, most_before
 from tachys.bounds.events import Events
 from tachys.bounds.result import Figure, Part, UnitBounds
@@ -73,12 +71,3 @@ def _lost_in_row(unit: Unit, starts: Curve, depth: int | None) -> int | None:
         if starts.least_span(row + 1) >= row * longest:
             return row - 1
     return None
-
-
-def load_of(unit: Unit, events: Events) -> Fraction:
-    """The share of time that a unit works, at most one.
-
-    Raises:
-        NoBound: nothing holds its starts apart.
-    """
-    return min(Fraction(1), events.starts(unit).rate() * unit.takes.most)

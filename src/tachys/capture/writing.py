@@ -54,7 +54,8 @@ def merged(capture: Capture) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return at[order], which[order], values[order]
 
 
-def _identifier(number: int) -> str:
+def identifier(number: int) -> str:
+    """The identifier code of a signal by its number: as few printable characters as will do."""
     text = ""
     while True:
         text += chr(33 + number % 94)
@@ -68,7 +69,7 @@ def _vcd(capture: Capture) -> Iterator[str]:
     yield "$version Tachys $end\n$timescale 1 ps $end\n$scope module capture $end\n"
     for number, signal in enumerate(signals):
         name = "_".join(signal.name.split()) or "_"
-        yield f"$var wire {signal.width} {_identifier(number)} {name} $end\n"
+        yield f"$var wire {signal.width} {identifier(number)} {name} $end\n"
     yield f"$upscope $end\n$enddefinitions $end\n#{max(0, capture.begin)}\n"
     shift = -min(0, capture.begin)
     last = capture.begin
@@ -78,9 +79,9 @@ def _vcd(capture: Capture) -> Iterator[str]:
             yield f"#{time + shift}\n"
             last = time
         if signals[number].width == 1:
-            yield f"{'x' if value == UNKNOWN else value}{_identifier(number)}\n"
+            yield f"{'x' if value == UNKNOWN else value}{identifier(number)}\n"
         else:
-            yield f"b{'x' if value == UNKNOWN else format(value, 'b')} {_identifier(number)}\n"
+            yield f"b{'x' if value == UNKNOWN else format(value, 'b')} {identifier(number)}\n"
     if last != capture.end:
         yield f"#{capture.end + shift}\n"
 

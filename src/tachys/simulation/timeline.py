@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from tachys.capture.writing import identifier
 from tachys.model.system import Probe, System
 from tachys.simulation.lanes import Lanes
 
@@ -100,7 +101,7 @@ def _merged(found: list[Signal]) -> Iterator[tuple[int, int, int]]:
 
 def to_vcd(found: list[Signal], begin: int, end: int) -> str:
     """The timeline as value changes of IEEE 1364, in picoseconds."""
-    marks = [_identifier(number) for number in range(len(found))]
+    marks = [identifier(number) for number in range(len(found))]
     lines = ["$version Tachys simulation $end", "$timescale 1 ps $end", "$scope module timeline $end"]
     lines += [f"$var wire 1 {mark} {s.name.replace(' ', '_')} $end" for mark, s in zip(marks, found, strict=True)]
     lines += ["$upscope $end", "$enddefinitions $end", f"#{begin}", "$dumpvars"]
@@ -117,16 +118,6 @@ def to_vcd(found: list[Signal], begin: int, end: int) -> str:
     if last != end:
         lines.append(f"#{end}")
     return "\n".join(lines) + "\n"
-
-
-def _identifier(number: int) -> str:
-    """A short name of printable characters, as the format asks for."""
-    text = ""
-    while True:
-        text += chr(33 + number % 94)
-        number //= 94
-        if not number:
-            return text
 
 
 def to_csv(found: list[Signal], begin: int, end: int) -> str:
