@@ -29,6 +29,7 @@ def place(tmp_path_factory):
     for name, text in MODELS.items():
         (folder / name).write_text(text)
     assert tachys(folder, "demo", ".").returncode == 0
+    tachys(folder, "simulate", "late.toml", "--for", "1 ms")  # may have to compile the engine first, and says so
     return folder
 
 

@@ -1,0 +1,183 @@
+"""Needs followed through records drawn up by hand, lanes, and what figures are made of."""
+
+import numpy as np
+import pytest
+
+from tachys.bounds.analysis import bounds
+from tachys.capture.table import Capture, make_signal
+from tachys.draw.lanes import LOOKS, draw_played
+from tachys.draw.moment import play_moment
+from tachys.draw.spread import Spread, draw_spreads
+from tachys.draw.waveform import draw_waveform, waveform_lines
+from tachys.model.loading import read_model
+from tachys.model.system import WithinNeed
+from tachys.simulation import layout as at
+from tachys.simulation.engine import Records, join, play_whole
+from tachys.simulation.follow import answers, event_times
+from tachys.simulation.index import index_of
+from tachys.simulation.lanes import busiest, lanes
+from tachys.simulation.needs import watches
+from tachys.simulation.running import simulate
+from tachys.simulation.ways import Ways
+
+NS = 1000
+TEXT = """tachys = 1
+[core]
+clock = "1 GHz"
+entry = "0 s"
+exit = "0 s"
+[source.s]
+gap = "10 ns"
+[unit.u]
+on = "source.s"
+takes = "5 ns"
+[isr.r]
+on = "unit.u"
+cost = "3 ns"
+sets = "f"
+[loop]
+overhead = "1 ns"
+[step.p]
+polls = "f"
+cost = "2 ns"
+"""
+SYSTEM = read_model(TEXT, "m.toml")
+INDEX = index_of(SYSTEM)
+
+
+def records(*rows):
+    """(time, kind, index, cause) in ns."""
+    time, kind, index, cause = zip(*rows, strict=True)
+    return Records(np.array(time) * NS, np.array(kind, np.uint8), np.array(index, np.int32), np.array(cause) * NS)
+
+
+def followed(begins, ends, *rows, age=False):
+    found = answers(records(*rows), SYSTEM, INDEX, WithinNeed("n", begins, ends, 1, age))
+    return tuple((part // NS).tolist() for part in (found.at, found.after, found.lost, found.open))
+
+
+WHOLE = [
+    (0, at.SOURCE, 0, 0), (0, at.UNIT_START, 0, 0), (5, at.UNIT_END, 0, 0), (5, at.START, 0, 5), (8, at.LAST, 0, 5),
+    (8, at.FLAG_SET, 0, 8), (9, at.FLAG_TAKEN, 0, 8), (9, at.STEP_START, 0, 9), (11, at.STEP_END, 0, 9),
+]  # fmt: skip
+
+
+def test_an_event_is_followed_to_the_end():
+    assert followed("source.s", "step.p.end", *WHOLE) == ([0], [11], [], [])
+    assert followed("source.s", "isr.r.start", *WHOLE) == ([0], [5], [], [])
+    assert followed("unit.u.end", "step.p.start", *WHOLE) == ([5], [4], [], [])
+    assert followed("isr.r.start", "isr.r.end", *WHOLE) == ([5], [3], [], [])
+
+
+def test_what_is_not_answered_is_open_and_what_is_dropped_is_lost():
+    assert followed("source.s", "step.p.end", *WHOLE[:-1]) == ([], [], [], [0])
+    dropped = [
+        *WHOLE,
+        (12, at.SOURCE, 0, 12),
+        (12, at.UNIT_START, 0, 12),
+        (14, at.SOURCE, 0, 14),
+        (14, at.UNIT_LOST, 0, 14),
+    ]
+    assert followed("source.s", "step.p.end", *dropped) == ([0], [11], [14], [12])
+
+
+def test_an_overwritten_flag_loses_the_first_need_and_not_the_age():
+    twice = [
+        *WHOLE[:6], (8, at.SOURCE, 0, 8), (8, at.UNIT_START, 0, 8), (13, at.UNIT_END, 0, 8), (13, at.START, 0, 13),
+        (16, at.LAST, 0, 13), (16, at.FLAG_OVER, 0, 8), (20, at.FLAG_TAKEN, 0, 8), (20, at.STEP_START, 0, 20),
+        (22, at.STEP_END, 0, 20),
+    ]  # fmt: skip
+    assert followed("source.s", "step.p.start", *twice) == ([0], [20], [8], [])
+    # by age the last cause counts: the event at 8, and the one at 0 is superseded
+    assert followed("source.s", "step.p.start", *twice, age=True) == ([8], [12], [], [])
+
+
+def test_without_a_way_the_next_one_answers():
+    rows = [(0, at.STEP_START, 0, 0), (2, at.STEP_END, 0, 0), (3, at.SOURCE, 0, 3), (9, at.SOURCE, 0, 9)]
+    assert followed("step.p.end", "source.s", *rows) == ([2], [1], [], [])
+    assert event_times(records(*rows), INDEX, "source.s").tolist() == [3 * NS, 9 * NS]
+
+
+def test_slices_tell_the_same_as_the_whole():
+    text = TEXT + '[need.n]\nfrom = "source.s"\nto = "step.p.end"\nwithin = "12 ns"\n'
+    system = read_model(text, "m.toml")
+    _, whole, index = play_whole(system, Ways("drawn", "drawn", "mean"), 5000 * NS)
+    (once,) = watches(system, 0)
+    once.look(whole, system, index, 5000 * NS, ended=True)
+    for size in (7, 100, 999):
+        (watch,) = watches(system, 0)
+        # as the engine does, a slice ends between two instants
+        borders = np.flatnonzero(np.diff(whole.time)) + 1
+        for columns in zip(*(np.split(getattr(whole, n), borders[::size]) for n in ("time", "kind", "index", "cause")),
+                           strict=True):  # fmt: skip
+            part = Records(*columns)
+            now = int(part.time[-1])
+            watch.look(part, system, index, now, ended=False)
+        empty = Records(*(getattr(whole, name)[:0] for name in ("time", "kind", "index", "cause")))
+        watch.look(empty, system, index, 5000 * NS, ended=True)
+        assert (watch.seen.count, watch.seen.total, watch.misses) == (once.seen.count, once.seen.total, once.misses)
+        assert [miss.at for miss in watch.first] == [miss.at for miss in once.first]
+
+
+def test_records_are_joined_in_order():
+    parts = [records(*WHOLE[:4]), records(*WHOLE[4:])]
+    assert join(parts).time.tolist() == records(*WHOLE).time.tolist()
+
+
+def test_the_busiest_window_lies_where_the_work_is():
+    text = TEXT.replace('gap = "10 ns"', 'every = "100 ns"\noffset = "0 ns"')
+    _, whole, index = play_whole(read_model(text, "m.toml"), Ways("most"), 1000 * NS)
+    # 3 of the routine and 2 of the step, one after the other but for a pass of the loop between them
+    assert float(busiest(whole, index, 3 * NS, 1000 * NS)) == 1
+    assert 0.5 <= float(busiest(whole, index, 10 * NS, 1000 * NS)) <= 0.6
+    assert float(busiest(whole, index, 100 * NS, 1000 * NS)) == pytest.approx(0.05, abs=0.01)
+    assert busiest(whole, index, 2000 * NS, 1000 * NS) == 0
+
+
+def test_lanes_hold_every_ps_of_every_body():
+    _, whole, index = play_whole(SYSTEM, Ways("drawn"), 3000 * NS)
+    found = lanes(whole, index, 100 * NS, 2500 * NS)
+    for who in ("isr.r", "step.p", "unit.u"):
+        stretches = found.of(who)
+        assert all(100 * NS <= s.begin < s.end <= 2500 * NS for s in stretches)
+        bodies = found.bodies[who]
+        assert all(first <= last for first, last in bodies)
+    runs = sum(s.end - s.begin for s in found.of("isr.r") if s.state == "runs")
+    inside = sum(max(0, min(last, 2500 * NS) - max(first, 100 * NS)) for first, last in found.bodies["isr.r"])
+    assert runs == inside
+
+
+@pytest.mark.parametrize("form", ["png", "svg", "pdf"])
+def test_figures_are_the_same_every_time(form):
+    paper = bounds(SYSTEM)
+    played = play_moment(paper, Ways(), 2000 * NS)
+    assert draw_played(played, form) == draw_played(played, form)
+    with pytest.raises(ValueError, match="cannot draw a gif"):
+        draw_played(played, "gif")
+
+
+def test_every_state_looks_different_without_its_colour():
+    looks = [(hatch, height) for _, hatch, height, _ in LOOKS.values()]
+    assert len(set(looks)) == len(looks) - 1  # entry and exit are one
+
+
+def test_distributions_need_something_counted():
+    result = simulate(SYSTEM, 2000 * NS)
+    counted = result.counted["isr.r.latency"]
+    assert draw_spreads([Spread("r", counted, 50 * NS, 9 * NS)], "png").startswith(b"\x89PNG")
+    counted.count = 0
+    with pytest.raises(ValueError, match="nothing was counted"):
+        draw_spreads([Spread("r", counted)], "png")
+
+
+def test_waveforms_as_figure_and_text():
+    line = make_signal("D0", 1, [0, 10_000, 30_000], [0, 1, 0])
+    bus = make_signal("PORT", 4, [0, 20_000, 35_000], [-1, 10, 3])
+    capture = Capture("c.vcd", {"D0": line, "PORT": bus}, 0, 40_000, 1000)
+    assert draw_waveform(capture, (10_000, 30_000), "png").startswith(b"\x89PNG")
+    head, first, second, marks, legend = waveform_lines(capture, (10_000, 30_000), 46)
+    assert head == "c.vcd: A 0.000010 ms, B 0.000030 ms, B - A = 20 ns; a column is 1 ns"
+    assert first == "D0    " + "_" * 10 + "#" * 20 + "_" * 10
+    assert second == "PORT  " + "?" * 20 + "a" * 15 + "3" * 5
+    assert marks == " " * 6 + " " * 10 + "A" + " " * 19 + "B"
+    assert "? unknown" in legend
