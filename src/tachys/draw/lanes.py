@@ -127,7 +127,7 @@ def _point_at(axes: Axes, played: Played, rows: dict[str, int]) -> None:
     axes.annotate("", (left, row + 0.38), (right, row + 0.38), arrowprops=ends)
     box = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.85}
     place = max(right, left + (played.limit or 0) / 1e6)
-    axes.annotate(words, (place, row + 0.42), (6, 0), textcoords="offset points", fontsize=9, va="center", bbox=box)
+    axes.annotate(words, (place, row + 0.34), (6, 0), textcoords="offset points", fontsize=9, va="top", bbox=box)
 
 
 def _label(axes: Axes, played: Played, order: list[str]) -> None:
