@@ -158,6 +158,16 @@ def test_what_runs_at_the_end_counts_up_to_there():
         assert shares["isr.r"] == sum(min(80, max(0, end - 100 * k)) for k in range(6)) * NS
 
 
+def test_an_entry_or_exit_on_the_end_is_paid_by_its_own_routine():
+    text = CORE.replace('entry = "0 s"\nexit = "0 s"', 'entry = "10 ns"\nexit = "6 ns"')
+    text += '[source.a]\nevery = "100 ns"\n[isr.a]\non = "source.a"\ncost = "5 ns"\n'
+    text += '[source.b]\nevery = "900 ns"\noffset = "850 ns"\n[isr.b]\non = "source.b"\ncost = "5 ns"\n'
+    for end, a, b in ((807, 8 * 16 + 7, 0), (818, 9 * 16 - 3, 0), (853, 9 * 16, 3), (868, 9 * 16, 10 + 3)):
+        run, _, index = play_whole(read_model(text, "m"), Ways("most", "together", "gap"), end * NS)
+        shares = taken(run.memory, index, end * NS)
+        assert (shares["isr.a.overhead"] // NS, shares["isr.b.overhead"] // NS) == (a, b)
+
+
 def test_many_sources_come_in_the_order_written():
     """More items than stand in one block of the engine's memory, all at one instant."""
     text = CORE + "".join(

@@ -411,9 +411,8 @@ def accept(m: Ints, log: Ints, least: int, most: int) -> None:
     first = m[line + L_ROOM] + 2 * m[line + L_HEAD]
     write(m, log, ACCEPT, m[first + 1], m[first])
     m[line + L_OVER] += length
-    if m[LATE_ARRIVAL]:
-        m[ENTERING] = number
-    else:
+    m[PAYING] = number
+    if not m[LATE_ARRIVAL]:
         push(m, log, number)
     m[MODE] = ENTRY
     m[UNTIL] = m[NOW] + length
@@ -423,7 +422,7 @@ def accept(m: Ints, log: Ints, least: int, most: int) -> None:
 def finish_entry(m: Ints, log: Ints) -> None:
     """With late arrival the most urgent line that is pending by now is entered in place of the accepted one."""
     if m[LATE_ARRIVAL]:
-        number, best = m[ENTERING], m[BEST]
+        number, best = m[PAYING], m[BEST]
         if m[m[LINES] + best * LINE_SIZE + L_URGENCY] < m[m[LINES] + number * LINE_SIZE + L_URGENCY]:
             number = best
         push(m, log, number)
@@ -459,6 +458,7 @@ def end_routine(m: Ints, log: Ints) -> None:
         return
     length = draw_cost(m, m[EXIT_LEAST], m[EXIT_MOST])
     m[line + L_OVER] += length
+    m[PAYING] = number
     m[MODE] = EXIT
     m[UNTIL] = now + length
 

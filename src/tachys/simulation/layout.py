@@ -18,7 +18,7 @@ BLOCK = 16  # items whose earliest time is kept together
 OCTAVES = 62
 
 # --- scalars: where the run stands --------------------------------------------------------------------------------
-(NOW, END, EARLIEST, BEST, MODE, UNTIL, DEPTH, FRAME, ENTERING, PHASE, AT_STEP, PASS_RAN, PASS_BEGAN, PASS_COST,
+(NOW, END, EARLIEST, BEST, MODE, UNTIL, DEPTH, FRAME, PAYING, PHASE, AT_STEP, PASS_RAN, PASS_BEGAN, PASS_COST,
  WAIT_FROM, WAIT_UNTIL, STEP_BEGAN, HALTED, LOGGED, FAULT, LOOP_LOAD, ASLEEP, WAKING, DRAW_0, DRAW_1, DRAW_2,
  DRAW_3) = range(27)  # fmt: skip
 # --- scalars: how many there are, and where their records begin ---------------------------------------------------

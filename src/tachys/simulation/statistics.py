@@ -146,6 +146,5 @@ def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) 
     beyond = max(0, until - end)
     if mode == at.WAKE:
         found["wake"] -= beyond
-    elif mode in (at.ENTRY, at.EXIT) and beyond:
-        owner = max(found, key=lambda name: found[name] if name.endswith(".overhead") and "isr." in name else -1)
-        found[owner] -= min(beyond, found[owner])
+    elif mode in (at.ENTRY, at.EXIT):
+        found[f"isr.{index.isrs[int(memory[at.PAYING])]}.overhead"] -= beyond
