@@ -59,7 +59,7 @@ class Events:
             return self._unit(self.system.unit(name), moment)
         if kind == "isr":
             return self._isr(self.system.isr(name), moment)
-        return self._step(next(step for step in self.system.steps if step.name == name), moment)
+        return self._step(self.system.step(name), moment)
 
     def _unit(self, unit: Unit, moment: str) -> Curve:
         takes = unit.takes

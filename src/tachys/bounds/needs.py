@@ -110,7 +110,7 @@ def delay_of(reach: Reach, event: str) -> Figure:
         if moment == ["end"]:
             return unit.time
         return summed(0, [part for part in unit.time.parts if part.what.startswith("starts that wait")])
-    step, bounds_ = reach.step(name), reach.steps[name]
+    step, bounds_ = reach.system.step(name), reach.steps[name]
     if step.polls is not None and step.every is None and rival(reach.system, step.polls, step) is None:
         beginning = reach.flags[step.polls].reaction
     elif step.polls is not None:
@@ -182,7 +182,7 @@ def _lost_on_way(reach: Reach, hops: tuple[Hop, ...], *, age: bool) -> str:
         thing = f"flag.{hop.flag}" if hop.kind == "sets" else body if hop.kind in ("begins", "serves") else ""
         if hop.kind == "ends" and body.startswith("unit.") and reach.system.unit(body[5:]).busy == "restart":
             thing = body
-        other = rival(reach.system, hop.flag, reach.step(body[5:])) if hop.kind == "sets" else None
+        other = rival(reach.system, hop.flag, reach.system.step(body[5:])) if hop.kind == "sets" else None
         if other is not None:
             return f"step.{other} may take the flag {hop.flag} first"
         if not thing or (age and hop.kind == "sets"):

@@ -23,10 +23,6 @@ class Reach:
     flags: dict[str, FlagBounds]
     steps: dict[str, StepBounds]
 
-    def step(self, name: str) -> Step:
-        """A step by name."""
-        return next(step for step in self.system.steps if step.name == name)
-
     def gap(self, event: str, asked: frozenset[str] = frozenset()) -> int | None:
         """The longest time in ps from any instant to the next such event; None: no such time is known.
 
@@ -51,7 +47,7 @@ class Reach:
         bounds = self.steps[name]
         beginning = bounds.interval.most
         if beginning is None:
-            beginning = self.polled_gap(self.step(name), asked)
+            beginning = self.polled_gap(self.system.step(name), asked)
         return beginning if moment == ["start"] else _sum(beginning, bounds.duration.most)
 
     def polled_gap(self, step: Step, asked: frozenset[str] = frozenset()) -> int | None:
@@ -83,7 +79,7 @@ class Reach:
             if self.units[name].lost:
                 return Fraction(0)
             return sum((self.least_rate(cause, asked) for cause in self.system.unit(name).on), Fraction(0))
-        step, bounds = self.step(name), self.steps[name]
+        step, bounds = self.system.step(name), self.steps[name]
         if step.polls is not None or bounds.interval.most is None:
             return Fraction(0)
         if step.every is not None and step.rearm == "grid":
@@ -114,7 +110,7 @@ class Reach:
                 return least, Figure(least, None, reason=f"a start of unit.{name} may be lost")
             moved = found.time if moment == ["end"] else Figure(0, unit.takes.most * unit.depth)
             return self._after_cause(least, event, unit.on, moved, whole=False)
-        return least, self._step_distance(max(least, least_round(self.system, self.step(name))), name, moment)
+        return least, self._step_distance(max(least, least_round(self.system, self.system.step(name))), name, moment)
 
     def _after_cause(
         self, least: int, event: str, causes: tuple[str, ...], way: Figure, *, whole: bool
@@ -132,7 +128,7 @@ class Reach:
         return least, summed(least, parts)
 
     def _step_distance(self, least: int, name: str, moment: list[str]) -> Figure:
-        step, bounds = self.step(name), self.steps[name]
+        step, bounds = self.system.step(name), self.steps[name]
         interval = bounds.interval
         if step.polls is not None:
             gap = self.polled_gap(step)

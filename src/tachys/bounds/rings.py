@@ -77,9 +77,7 @@ def _least_way(system: System, body: str, to_end: bool) -> int:
     """The least time from what makes a body begin to its start or end, in ps."""
     if body.startswith("unit."):
         return system.unit(body[5:]).takes.least if to_end else 0
-    core = system.core
-    latency = 0 if core.late_arrival else min(core.entry.least, core.chain.least)
-    return latency + (system.isr(body[4:]).cost.least if to_end else 0)
+    return system.core.least_latency + (system.isr(body[4:]).cost.least if to_end else 0)
 
 
 def _components(below: dict[str, list[str]]) -> list[list[str]]:

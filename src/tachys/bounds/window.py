@@ -38,8 +38,8 @@ MOST_ACTIVATIONS = 5_000
 
 def isr_bounds(system: System, load: Workload, rank: int) -> IsrBounds:
     """The bounds of the routine that stands at ``rank`` in the order of acceptance."""
-    isr, core = load.lines[rank].isr, system.core
-    least_latency = 0 if core.late_arrival else min(core.entry.least, core.chain.least)
+    isr = load.lines[rank].isr
+    least_latency = system.core.least_latency
     least_response = least_latency + isr.cost.least
     window = _Window(system, load, rank)
     try:

@@ -9,7 +9,7 @@ import click
 
 from tachys.bounds.result import Figure, Verdict
 from tachys.cli.bounds import status, what_holds
-from tachys.cli.inspect import SEPARATORS, read_given
+from tachys.cli.capturing import read_given, shape_options
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, time_text
 
@@ -25,8 +25,7 @@ SHOWN_MISSES = 3
 @click.argument("captures", type=click.Path(), nargs=-1, required=True, metavar="CAPTURE...")
 @click.option("--all", "every", is_flag=True, help=f"List every miss, not only the {SHOWN_MISSES} worst of each need.")
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
-@click.option("--time-unit", type=click.Choice(["s", "ms", "us", "ns", "ps"]), help="Unit of the time column of a CSV.")
-@click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV.")
+@shape_options
 @variant_option
 @format_option
 def check_command(

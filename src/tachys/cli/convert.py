@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import click
 
-from tachys.cli.inspect import SEPARATORS, read_given
+from tachys.cli.capturing import read_given, shape_options, whole_option
 from tachys.cli.words import count_text, time_text
 
 
 @click.command("convert")
 @click.argument("capture", type=click.Path(allow_dash=True))
 @click.argument("output", type=click.Path())
-@click.option("--time-unit", type=click.Choice(["s", "ms", "us", "ns", "ps"]), help="Unit of the time column of a CSV.")
-@click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV.")
-@click.option("--strict", is_flag=True, help="A file that is cut off is an error, not read up to the cut.")
+@shape_options
+@whole_option
 def convert_command(capture: str, output: str, time_unit: str | None, separator: str | None, strict: bool) -> int:
     """Write CAPTURE as OUTPUT: .vcd, .csv, .parquet or .events, with .gz behind it packed."""
     from tachys.capture.writing import capture_bytes, form_of

@@ -87,7 +87,7 @@ def _draw_alone(
 ) -> int:  # fmt: skip
     """A capture without a model: its lines as they are."""
     from tachys.capture.inspecting import window
-    from tachys.cli.inspect import read_given
+    from tachys.cli.capturing import read_given
     from tachys.cli.output import say, terminal_width
     from tachys.draw.waveform import draw_waveform, waveform_lines
     from tachys.files import write_whole

@@ -2,36 +2,26 @@
 
 from __future__ import annotations
 
-import sys
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
 import click
 
 from tachys.bounds.result import Verdict
+from tachys.cli.capturing import read_given, shape_options, whole_option
 from tachys.cli.output import format_option
 from tachys.cli.parameters import TIME
+from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, count_text, instant_text, time_text
 
 if TYPE_CHECKING:
-    from tachys.capture.csv import CsvShape
     from tachys.capture.inspecting import Line, Spans, Times
     from tachys.capture.table import Capture
 
 Row = list[str | Verdict]
 PS = 10**12
-SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 _BARS = " .:-=+*#"
 SHOWN_BINS = 12
-
-
-def read_given(path: str, time_unit: str | None, separator: str | None, strict: bool) -> Capture:
-    """The capture that a command names; "-" is standard input."""
-    from tachys.capture.csv import CsvShape
-    from tachys.capture.reading import read_capture
-
-    shape: CsvShape = CsvShape(SEPARATORS[separator] if separator else None, time_unit)
-    return read_capture(path, shape, strict=strict, stream=sys.stdin.buffer if path == "-" else None)
 
 
 @click.command("inspect")
@@ -46,9 +36,8 @@ def read_given(path: str, time_unit: str | None, separator: str | None, strict: 
 @click.option("--value", multiple=True, metavar="BUS:N=NAME", help="A name for a value of a bus, shown by --at.")
 @click.option("--narrow", type=click.IntRange(0, 10**6), default=2, show_default=True,
               help="Pulses of at most so many samples are called glitches.")  # fmt: skip
-@click.option("--time-unit", type=click.Choice(["s", "ms", "us", "ns", "ps"]), help="Unit of the time column of a CSV.")
-@click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV.")
-@click.option("--strict", is_flag=True, help="A file that is cut off is an error, not read up to the cut.")
+@shape_options
+@whole_option
 @format_option
 def inspect_command(
     capture: str, span: tuple[tuple[str, str], ...], instant: Fraction | None, begin: Fraction | None,
@@ -63,12 +52,12 @@ def inspect_command(
     whole = read_given(capture, time_unit, separator, strict)
     for text in bus:
         whole = _with_bus(whole, text)
-    first, last = (None if time is None else int(time * PS) for time in (begin, end))
+    first, last = (None if time is None else length_of(time) for time in (begin, end))
     if first is not None and last is not None and last <= first:
         raise click.UsageError("the window is empty: --to must come after --from")
     seen = window(whole, first, last)
     if instant is not None:
-        _show_levels(seen, int(instant * PS), value, shape)
+        _show_levels(seen, length_of(instant), value, shape)
         return 0
     found = [(f"{a} {b}", spans(seen, _edge(seen, a), _edge(seen, b))) for a, b in span]
     lines = inspect(seen, narrow)

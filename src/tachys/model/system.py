@@ -41,6 +41,11 @@ class Core:
     late_arrival: bool = False
     lowest_is_urgent: bool = True
 
+    @property
+    def least_latency(self) -> int:
+        """The least time in ps from an event to the first instruction: an entry or a chain; what takes one over, 0."""
+        return 0 if self.late_arrival else min(self.entry.least, self.chain.least)
+
     def level_text(self, urgency: int) -> int:
         """The level as the engineer numbers it."""
         return urgency if self.lowest_is_urgent else self.levels - 1 - urgency
@@ -295,13 +300,17 @@ class System:
         """The routine of that name; KeyError if there is none."""
         return _named(self.isrs, name)
 
+    def step(self, name: str) -> Step:
+        """The step of that name; KeyError if there is none."""
+        return _named(self.steps, name)
+
     @property
     def steps(self) -> tuple[Step, ...]:
         """The steps of the loop in running order; none where there is no loop."""
         return self.loop.steps if self.loop else ()
 
 
-Named = TypeVar("Named", Source, Unit, Isr)
+Named = TypeVar("Named", Source, Unit, Isr, Step)
 
 
 def _named(things: Iterable[Named], name: str) -> Named:

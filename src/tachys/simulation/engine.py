@@ -65,6 +65,11 @@ class Records:
     index: NDArray[np.int32]
     cause: at.Ints
 
+    def since(self, instant: int) -> Records:
+        """Those from an instant on."""
+        first = int(np.searchsorted(self.time, instant))
+        return Records(self.time[first:], self.kind[first:], self.index[first:], self.cause[first:])
+
 
 class Run:
     """One run of a system from time zero to ``end`` ps."""

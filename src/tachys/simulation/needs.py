@@ -75,18 +75,14 @@ class Watch:
         elif isinstance(need, JitterNeed):
             self._jitter(need, records, system, index)
         elif isinstance(need, LoadNeed) and need.over is not None:
-            self.busiest = max(self.busiest, busiest(self._with_carried(records), index, need.over, now))
-            self._carry(records, max(0, now - 2 * need.over))
+            whole = self._with_carried(records)
+            self.busiest = max(self.busiest, busiest(whole, index, need.over, now))
+            self._carried = whole.since(max(0, now - 2 * need.over))
 
     def _with_carried(self, records: Records) -> Records:
         if self._carried is None:
             return records
         return join([self._carried, records])
-
-    def _carry(self, records: Records, since: int) -> None:
-        whole = self._with_carried(records)
-        first = int(np.searchsorted(whole.time, since))
-        self._carried = Records(whole.time[first:], whole.kind[first:], whole.index[first:], whole.cause[first:])
 
     def _within(self, need: WithinNeed, records: Records, system: System, index: Index, now: int, ended: bool) -> None:
         found = answers(records, system, index, need)
@@ -99,10 +95,7 @@ class Watch:
             sure = found.at < oldest
             found = Answers(found.at[sure], found.after[sure], found.lost[found.lost < oldest], empty())
             self._until = oldest
-            first = int(np.searchsorted(records.time, oldest))
-            self._carried = Records(
-                records.time[first:], records.kind[first:], records.index[first:], records.cause[first:]
-            )
+            self._carried = records.since(oldest)
         self._count(found.after)
         late = found.after > need.within
         for when, value in zip(found.at[late].tolist(), found.after[late].tolist(), strict=True):
@@ -132,7 +125,7 @@ class Watch:
         told = (records.kind == table[kind][moment == ["end"]]) & of_body(records, index, kind, name)
         before = self.seen.most - self.seen.least if self.seen.count else 0
         delays = records.time[told] - records.cause[told]
-        step = next((s for s in system.steps if kind == "step" and s.name == name), None)
+        step = system.step(name) if kind == "step" else None
         if step is not None and step.polls is not None and step.every is None:
             flag = (records.kind == at.FLAG_TAKEN) & (records.index == index.flags.index(step.polls))
             delays = records.time[flag] - records.cause[flag]
