@@ -28,7 +28,7 @@ soak: $(READY)           ## the property tests, for long
 bench: $(READY)          ## speeds, measured on this machine
 	$(BIN)/python bench/bounds.py
 	$(BIN)/python bench/engine.py
-	$(BIN)/python bench/captures.py
+	$(BIN)/python bench/captures.py --gib
 
 clean:
 	rm -rf $(VENV) row-unit build .pytest_cache .mypy_cache .ruff_cache .hypothesis

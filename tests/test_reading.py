@@ -3,6 +3,7 @@
 import gzip
 import io
 import random
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -11,7 +12,9 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tachys.capture import opening
+from tachys.capture import columns as columns_module
+from tachys.capture import flow, opening, table
+from tachys.capture.csv import read_csv
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.inspecting import add_bus, inspect, levels_at, masked, period_of, spans, window
 from tachys.capture.reading import read_capture
@@ -213,3 +216,92 @@ def test_lines_are_described_and_measured():
     bus = add_bus(capture, "state", ["A", "C"])
     assert bus.signals["state"].value.tolist()[:3] == [2, 3, 2]
     assert masked(bus, "high", "state", 1, 1).signals["high"].value.tolist() == [1]
+
+
+def test_what_does_not_fit_in_memory_is_mapped_and_inspected_the_same(tmp_path, monkeypatch):
+    text, _ = written(3, changes=3000)
+    path = tmp_path / "long.vcd"
+    path.write_text(text)
+    whole = read_capture(path)
+    lines = inspect(whole)
+    monkeypatch.setattr(columns_module.Gathered, "__init__", _gathered_with(700))
+    for module, names in ((columns_module, ["CHUNK"]), (flow, ["BLOCK"])):
+        for name in names:
+            monkeypatch.setattr(module, name, 128)
+    monkeypatch.setattr(table.blocks, "__defaults__", (128,))
+    spilled = read_capture(path)
+    for name, signal in whole.signals.items():
+        assert signal.at.tolist() == spilled.signals[name].at.tolist()
+        assert signal.value.tolist() == spilled.signals[name].value.tolist()
+    for line, other in zip(lines, inspect(spilled), strict=True):
+        assert replace(line, signal=None, period=None) == replace(other, signal=None, period=None)
+        assert (line.period is None) == (other.period is None)
+        assert line.period is None or abs(line.period.mean - other.period.mean) < 1e-3
+
+
+def _gathered_with(limit):
+    made = columns_module.Gathered.__init__
+
+    def init(self, slots):
+        made(self, slots, in_memory=limit)
+
+    return init
+
+
+@given(st.lists(st.integers(-(10**15), 10**15), min_size=1, max_size=200), st.integers(1, 60))
+def test_a_figure_found_by_counting_is_the_one_found_by_sorting(values, size):
+    """However the values are cut into parts, and however few may be sorted at once."""
+    parts = [np.array(values[i : i + size], np.int64) for i in range(0, len(values), size)]
+    ordered = sorted(values)
+    before, flow.BLOCK = flow.BLOCK, 0
+    try:
+        found = flow.figures(lambda: iter(parts))
+    finally:
+        flow.BLOCK = before
+    assert found == flow.Times(len(values), ordered[0], ordered[(len(values) - 1) // 2], ordered[-1])
+
+
+REALS = """$timescale 1 ns $end
+$var real 64 ! volts $end
+$var wire 1 " a $end
+$enddefinitions $end
+"""
+
+
+def test_reals_are_read_to_the_last_bit_and_written_again():
+    dice = random.Random(5)
+    values = [dice.choice([1, -1]) * dice.random() * 10 ** dice.randrange(-30, 30) for _ in range(300)]
+    values += [1.25, 0.1, 1e22, 5e-324, 1.7976931348623157e308]
+    data = REALS + "".join(f"#{k} r{value!r} !\n" for k, value in enumerate(values)) + '#999 rnan ! 1"\n'
+    capture = read_vcd([data.encode()], "r.vcd")
+    assert capture.signals["volts"].reals[:-1].tolist() == values
+    assert capture.signals["volts"].value[-1] == UNKNOWN
+    again = read_vcd([capture_bytes(capture, "x.vcd")], "x.vcd")
+    assert again.signals["volts"].value.tolist() == capture.signals["volts"].value.tolist()
+    [line] = [line for line in inspect(capture) if line.signal.real]
+    assert line.first == values[0]
+    assert any(remark.startswith("real values from ") for remark in line.remarks)
+
+
+@pytest.mark.parametrize("change", ['r1.5 "', "b101 !", "1!", "rabc !"])
+def test_a_value_of_the_wrong_kind_is_refused_with_its_line(change):
+    with pytest.raises(InputError, match=r"r\.vcd:7: .*(value of|no real)"):
+        read_vcd([(REALS + '#0\n#1\n1" ' + change + "\n#2\n").encode()], "r.vcd")
+
+
+def test_a_hundred_thousand_signals_and_a_line_of_ten_megabytes():
+    """Neither takes more than a few seconds, nor anything that grows with its square."""
+    count = 100_000
+    head = "$timescale 1 ns $end\n" + "".join(f"$var wire 1 c{k} s{k} $end\n" for k in range(count))
+    body = "$enddefinitions $end\n#0\n" + " ".join(f"{k % 2}c{k}" for k in range(count)) + "\n#5\n1c0\n"
+    capture = read_vcd([(head + body).encode()], "many.vcd")
+    assert len(capture.signals) == count
+    assert capture.signals["s0"].at.tolist() == [0, 5000]
+    assert len(inspect(capture)) == count
+    names = ",".join(f"s{k}" for k in range(count))
+    wide = f"Time [us],{names}\n0,{','.join('0' * count)}\n1,{','.join('1' * count)}\n"
+    assert len(read_csv([wide.encode()], "wide.csv").signals) == count
+    comment = "$comment " + "x" * 500_000 + " " + "word " * 2_000_000 + "$end\n"
+    assert read_vcd([(head + body + comment).encode()], "c.vcd").end == 5000
+    with pytest.raises(InputError, match="a word of more than"):
+        read_vcd([(head + body).encode(), b"1" + b"c" * 10_000_000, b" \n"], "long.vcd")

@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import datetime
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
@@ -50,13 +51,13 @@ def read_csv(chunks: Iterable[bytes], file: str, shape: CsvShape = FOUND_OUT, *,
     head = b""
     for piece in pieces:
         head += piece
-        if len(head) > _LOOKED_AT or head.count(b"\n") > 200:
+        if head.count(b"\n") > 200 or len(head) > 4 * _LONGEST_LINE or _tells_enough(head):
             break
     if b"\0" in head[:_LOOKED_AT]:
         line = head[: head.index(b"\0")].count(b"\n") + 1
         raise input_error(file, "holds NUL bytes: this is no text file", "name a capture file", line=line)
     head = head.removeprefix(b"\xef\xbb\xbf").replace(b"\r\n", b"\n") if b"\n" in head else head.replace(b"\r", b"\n")
-    text = head[:_LOOKED_AT].decode("utf-8", "replace")
+    text = head[: max(_LOOKED_AT, _end_of_rows(head))].decode("utf-8", "replace")
     rows = [(number, line) for number, line in enumerate(text.splitlines(), 1) if _holds_values(line)]
     if not rows:
         raise input_error(file, "there are no rows", "a time column and a column a signal are due")
@@ -69,13 +70,29 @@ def read_csv(chunks: Iterable[bytes], file: str, shape: CsvShape = FOUND_OUT, *,
     return scan_.read(body, pieces, strict=strict)
 
 
+def _tells_enough(head: bytes) -> bool:
+    return len(head) > _LOOKED_AT and _end_of_rows(head) > 0
+
+
+def _end_of_rows(head: bytes) -> int:
+    """Where the header and two rows end; 0 where they are not all there."""
+    at, rows = 0, 0
+    while rows < 3:
+        end = head.find(b"\n", at)
+        if end < 0:
+            return 0
+        rows += _holds_values(head[at : min(end, at + 256)].decode("utf-8", "replace"))
+        at = end + 1
+    return at
+
+
 def _holds_values(line: str) -> bool:
     return bool(line.strip()) and line.lstrip()[0] not in "#;%"
 
 
 def _refuse_twins(names: list[str], file: str) -> None:
-    for name in names:
-        if names.count(name) > 1:
+    for name, count in Counter(names).items():
+        if count > 1:
             raise input_error(file, f'two columns are called "{name}"', "rename one of them")
 
 

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tachys.capture.table import UNKNOWN, Instants, Signal
+from tachys.capture.flow import moves
+from tachys.capture.table import Instants, Signal
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,14 +24,7 @@ class Pulses:
 
 def edges(signal: Signal, kind: str) -> Instants:
     """The instants in ps of "rise", "fall" or "both" (also "toggle") edges; from or to x and z is no edge."""
-    before, after = signal.value[:-1], signal.value[1:]
-    known = (before != UNKNOWN) & (after != UNKNOWN)
-    if kind == "rise":
-        known &= (before == 0) & (after != 0)
-    elif kind == "fall":
-        known &= (before != 0) & (after == 0)
-    found: Instants = signal.at[1:][known]
-    return found
+    return np.concatenate([np.zeros(0, np.int64), *moves(signal, kind)])
 
 
 def pulses(signal: Signal) -> Pulses:

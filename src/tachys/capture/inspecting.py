@@ -2,45 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from tachys.capture.edges import edges, pulses
-from tachys.capture.table import UNKNOWN, Capture, Instants, Signal
+from tachys.capture.edges import edges
+from tachys.capture.flow import Period, Times, distances, figures, fitted, moves, stays
+from tachys.capture.table import UNKNOWN, Capture, Instants, Signal, blocks
 
 ACTIVITY = 24
-Z95 = 1.96
-
-
-@dataclass(frozen=True, slots=True)
-class Times:
-    """Some times in ps: how many, least, median, most; each known to less than the capture's resolution."""
-
-    count: int
-    least: int
-    median: int
-    most: int
-
-    @classmethod
-    def of(cls, values: Instants) -> Times | None:
-        """The figures of some values; None of none."""
-        if not len(values):
-            return None
-        ordered = np.sort(values)
-        return cls(len(ordered), int(ordered[0]), int(ordered[(len(ordered) - 1) // 2]), int(ordered[-1]))
-
-
-@dataclass(frozen=True, slots=True)
-class Period:
-    """The mean period of a line in ps over the whole capture, and ``sure``: how far off it may be, either way.
-
-    The slope of a straight line through all edges (least squares). ``sure`` is the larger of 1.96 standard errors and
-    of what the grid alone allows, one resolution at both ends over the whole length; without the analyser's own clock.
-    """
-
-    mean: float
-    sure: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,8 +19,8 @@ class Line:
     """One line of a capture. ``activity``: edges in each of so many equal parts of the capture."""
 
     signal: Signal
-    first: int | None
-    last: int | None
+    first: float | None
+    last: float | None
     edges: int
     rising: Times | None
     period: Period | None
@@ -64,12 +35,14 @@ def window(capture: Capture, begin: int | None, end: int | None) -> Capture:
     """The part of a capture between two instants; every line keeps the level it has as the window begins."""
     first = capture.begin if begin is None else max(begin, capture.begin)
     last = capture.end if end is None else min(end, capture.end)
+    if first <= capture.begin and last >= capture.end:
+        return capture
     signals = {}
     for name, signal in capture.signals.items():
         start = max(0, int(np.searchsorted(signal.at, first, side="right")) - 1)
         stop = int(np.searchsorted(signal.at, last, side="right"))
         at = np.maximum(signal.at[start:stop], first)
-        signals[name] = Signal(name, signal.width, at, signal.value[start:stop])
+        signals[name] = replace(signal, at=at, value=signal.value[start:stop])
     return Capture(capture.file, signals, first, last, capture.resolution, capture.remarks)
 
 
@@ -80,68 +53,86 @@ def inspect(capture: Capture, narrow: int = 2) -> list[Line]:
 
 
 def _line(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Line:
-    rises, falls = edges(signal, "rise"), edges(signal, "fall")
-    both = np.sort(np.concatenate([rises, falls])) if signal.width == 1 else signal.at[1:]
-    highs = pulses(signal)
-    lows = pulses(Signal(signal.name, 1, signal.at, np.where(signal.value == UNKNOWN, UNKNOWN, signal.value == 0)))
-    high, low = highs.end - highs.begin[: len(highs.end)], lows.end - lows.begin[: len(lows.end)]
-    regular = rises if len(rises) >= len(falls) else falls
-    known = signal.value[signal.value != UNKNOWN]
-    parts = np.clip((both - capture.begin) * ACTIVITY // max(1, capture.length), 0, ACTIVITY - 1)
-    counts = np.bincount(parts.astype(np.int64), minlength=ACTIVITY)
-    duty = float(high.sum() / (high.sum() + low.sum())) if len(high) and len(low) else None
+    plain = signal.width == 1 and not signal.real
+    if len(signal.at) < 2:
+        level = _known(signal, range(len(signal.at)))
+        return Line(signal, level, level, 0, None, None, None, None, None, (0,) * ACTIVITY, ("never moves",))
+    rises = sum(map(len, moves(signal, "rise")))
+    falls = sum(map(len, moves(signal, "fall")))
+    regular = "rise" if rises >= falls else "fall"
+    high = figures(lambda: stays(signal, 1)) if plain else None
+    low = figures(lambda: stays(signal, 0)) if plain else None
     return Line(
         signal,
-        int(known[0]) if len(known) else None,
-        int(known[-1]) if len(known) else None,
-        len(both),
-        Times.of(np.diff(regular)),
-        period_of(regular, capture.resolution),
-        Times.of(high) if signal.width == 1 else None,
-        Times.of(low) if signal.width == 1 else None,
-        duty if signal.width == 1 else None,
-        tuple(counts.tolist()),
-        tuple(_remarks(capture, signal, high, low, narrow, twin)),
+        _known(signal, range(len(signal.at))),
+        _known(signal, range(len(signal.at) - 1, -1, -1)),
+        rises + falls if plain else max(0, len(signal.at) - 1),
+        figures(lambda: distances(moves(signal, regular))),
+        fitted(lambda: moves(signal, regular), capture.resolution),
+        high,
+        low,
+        _duty(signal) if high and low else None,
+        _activity(capture, signal, plain=plain),
+        tuple(_remarks(capture, signal, narrow, twin)),
     )
+
+
+def _known(signal: Signal, order: range) -> float | None:
+    """The first known value in an order of places."""
+    for place in order:
+        if signal.value[place] != UNKNOWN:
+            return float(signal.reals[place]) if signal.real else int(signal.value[place])
+    return None
+
+
+def _duty(signal: Signal) -> float:
+    high = sum(int(part.sum()) for part in stays(signal, 1))
+    return high / (high + sum(int(part.sum()) for part in stays(signal, 0)))
+
+
+def _activity(capture: Capture, signal: Signal, *, plain: bool) -> tuple[int, ...]:
+    counts = np.zeros(ACTIVITY, np.int64)
+    for part in moves(signal, "both") if plain else (signal.at[a + 1 : b + 1] for a, b in blocks(len(signal.at) - 1)):
+        places = np.clip((part - capture.begin) // max(1, -(-capture.length // ACTIVITY)), 0, ACTIVITY - 1)
+        counts += np.bincount(places, minlength=ACTIVITY)
+    return tuple(counts.tolist())
 
 
 def period_of(instants: Instants, resolution: int) -> Period | None:
     """The mean period of events that come regularly; None of fewer than three."""
-    count = len(instants)
-    if count < 3:
-        return None
-    number = np.arange(count) - (count - 1) / 2
-    times = (instants - instants[0]).astype(np.float64)
-    spread = float((number * number).sum())
-    slope = float((number * times).sum()) / spread
-    rest = times - times.mean() - slope * number
-    error = float(np.sqrt((rest * rest).sum() / (count - 2) / spread)) if count > 2 else 0.0
-    grid = resolution / (count - 1)
-    return Period(slope, max(Z95 * error, grid))
+    return fitted(lambda: iter([instants]), resolution)
 
 
-def _remarks(
-    capture: Capture, signal: Signal, high: Instants, low: Instants, narrow: int, twin: str | None
-) -> list[str]:
-    found = []
-    if len(signal.at) < 2:
-        return ["never moves"]
-    thin = int((high <= narrow * capture.resolution).sum() + (low <= narrow * capture.resolution).sum())
-    both = len(high) + len(low)
-    adjacent = int((np.diff(signal.at[1:]) <= capture.resolution).sum())
-    if adjacent and adjacent * 5 > both:
-        found.append("edges on neighbouring samples: sampled too slowly for what it shows")
+def _remarks(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Iterator[str]:
+    plain, thin, both = signal.width == 1 and not signal.real, 0, 0
+    for level in (0, 1) if plain else ():
+        for part in stays(signal, level):
+            thin += int((part <= narrow * capture.resolution).sum())
+            both += len(part)
+    changes = (signal.at[max(1, first) : last + 1] for first, last in blocks(len(signal.at)))
+    adjacent = sum(int((np.diff(part) <= capture.resolution).sum()) for part in changes)
+    if plain and adjacent and adjacent * 5 > both:
+        yield "edges on neighbouring samples: sampled too slowly for what it shows"
     elif thin:
-        found.append(f"{thin} {'glitch' if thin == 1 else 'glitches'} of at most {narrow} samples")
-    if signal.width == 1 and signal.value[0] == 1:
-        found.append("begins high: its first pulse is not whole")
-    if signal.width == 1 and signal.value[-1] == 1:
-        found.append("ends high: its last pulse is not whole")
-    if (signal.value == UNKNOWN).any():
-        found.append("unknown (x, z) in places")
+        yield f"{thin} {'glitch' if thin == 1 else 'glitches'} of at most {narrow} samples"
+    if plain and signal.value[0] == 1:
+        yield "begins high: its first pulse is not whole"
+    if plain and signal.value[-1] == 1:
+        yield "ends high: its last pulse is not whole"
+    if signal.real:
+        yield _range_of(signal)
+    if any((signal.value[first:last] == UNKNOWN).any() for first, last in blocks(len(signal.value))):
+        yield "unknown (x, z) in places"
     if twin is not None:
-        found.append(f"the same as {twin}")
-    return found
+        yield f"the same as {twin}"
+
+
+def _range_of(signal: Signal) -> str:
+    parts = [signal.reals[first:last] for first, last in blocks(len(signal.value))]
+    known = [part[~np.isnan(part)] for part in parts]
+    low = min((float(part.min()) for part in known if len(part)), default=0.0)
+    high = max((float(part.max()) for part in known if len(part)), default=0.0)
+    return f"real values from {low:.6g} to {high:.6g}"
 
 
 def _twins(capture: Capture) -> dict[str, str]:
@@ -151,10 +142,13 @@ def _twins(capture: Capture) -> dict[str, str]:
     for name, signal in capture.signals.items():
         if len(signal.at) < 3:
             continue
-        key = (len(signal.at), signal.at.tobytes()[:4096])
+        key = (len(signal.at), signal.at[:512].tobytes())
         if key in first:
             other = capture.signals[first[key]]
-            if np.array_equal(other.at, signal.at) and np.array_equal(other.value, signal.value):
+            if all(
+                np.array_equal(other.at[a:b], signal.at[a:b]) and np.array_equal(other.value[a:b], signal.value[a:b])
+                for a, b in blocks(len(signal.at))
+            ):
                 found[name] = first[key]
         first.setdefault(key, name)
     return found
@@ -181,14 +175,52 @@ def spans(capture: Capture, first: tuple[str, str], second: tuple[str, str]) -> 
     return Spans(begins[known], ends[place[known]] - begins[known], int((~known).sum()))
 
 
-def levels_at(capture: Capture, instant: int) -> dict[str, int | None]:
+def levels_at(capture: Capture, instant: int) -> dict[str, float | None]:
     """The level of every line at an instant; None where it is not known."""
-    found: dict[str, int | None] = {}
+    found: dict[str, float | None] = {}
     for name, signal in capture.signals.items():
         place = int(np.searchsorted(signal.at, instant, side="right")) - 1
         value = int(signal.value[place]) if place >= 0 else UNKNOWN
-        found[name] = None if value == UNKNOWN else value
+        known = float(signal.reals[place]) if signal.real else value
+        found[name] = None if value == UNKNOWN else known
     return found
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """One value of a bus: how often it was taken, how long in all, and for how long at a time (least, most), in ps."""
+
+    value: int
+    count: int
+    total: int
+    least: int
+    most: int
+
+
+MOST_VALUES = 256
+
+
+def held_values(capture: Capture, signal: Signal) -> list[Held]:
+    """How long a bus held each of its values, the longest first; of many values the first :data:`MOST_VALUES`.
+
+    What it held as the capture began and ended counts up to there.
+    """
+    kept: dict[int, Held] = {}
+    for first, last in blocks(len(signal.at)):
+        until = signal.at[first + 1 : last + 1]
+        if last == len(signal.at):
+            until = np.append(until, capture.end)
+        lasting = until - np.maximum(signal.at[first:last], capture.begin)
+        values, which = np.unique(signal.value[first:last], return_inverse=True)
+        for place, value in enumerate(values.tolist()):
+            own = lasting[which == place]
+            old = kept.get(value, Held(value, 0, 0, int(own[0]), 0))
+            if value in kept or len(kept) < MOST_VALUES:
+                kept[value] = Held(value, old.count + len(own), old.total + int(own.sum()),
+                                   min(old.least, int(own.min())), max(old.most, int(own.max())))  # fmt: skip
+            if place > MOST_VALUES:
+                break
+    return sorted(kept.values(), key=lambda held: -held.total)
 
 
 def add_bus(capture: Capture, name: str, lines: list[str]) -> Capture:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gzip
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO, cast
 
@@ -15,10 +15,26 @@ MOST_SWELL = 2000  # how many times its size a compressed file may unpack to, be
 _FREE = 1 << 30
 
 
-def pieces(path: str | Path, stream: BinaryIO | None = None) -> Iterator[bytes]:
+class _Told:
+    """A stream that tells how many bytes were read from it."""
+
+    def __init__(self, raw: BinaryIO, told: Callable[[int], None]) -> None:
+        self._raw, self._told = raw, told
+        self.seekable, self.tell = raw.seekable, raw.tell
+
+    def read(self, size: int) -> bytes:
+        """Read on."""
+        data = self._raw.read(size)
+        self._told(len(data))
+        return data
+
+
+def pieces(
+    path: str | Path, stream: BinaryIO | None = None, told: Callable[[int], None] | None = None
+) -> Iterator[bytes]:
     """The bytes of a file in pieces; ``.gz`` and ``.zst`` are told by their first bytes and unpacked.
 
-    ``stream`` is read in place of the file, whose name is then only shown.
+    ``stream`` is read in place of the file, whose name is then only shown; ``told`` learns how many bytes were read.
 
     Raises:
         InputError: the file cannot be read, is empty, is damaged, or unpacks to far more than a capture would.
@@ -26,7 +42,7 @@ def pieces(path: str | Path, stream: BinaryIO | None = None) -> Iterator[bytes]:
     name = str(path)
     try:
         with stream or open(path, "rb") as raw:
-            yield from _unpacked(raw, name)
+            yield from _unpacked(raw if told is None else cast(BinaryIO, _Told(raw, told)), name)
     except FileNotFoundError:
         raise input_error(name, "there is no such file", "name a capture file") from None
     except IsADirectoryError:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from itertools import chain
 from pathlib import Path
 from typing import BinaryIO
@@ -15,16 +15,22 @@ from tachys.capture.vcd import read_vcd
 
 
 def read_capture(
-    path: str | Path, shape: CsvShape = FOUND_OUT, *, strict: bool = False, stream: BinaryIO | None = None
+    path: str | Path,
+    shape: CsvShape = FOUND_OUT,
+    *,
+    strict: bool = False,
+    stream: BinaryIO | None = None,
+    told: Callable[[int], None] | None = None,
 ) -> Capture:
     """Read a VCD, a CSV or an event stream, packed or not; the format is told by what is in it, not by its name.
 
     ``strict``: a file that is cut off is an error and not read up to the cut. ``stream``: read it from there.
+    ``told`` is called with the bytes of each piece that was read, for who wants to show how far it is.
 
     Raises:
         InputError: the file cannot be read, or is wrong at a line that is named.
     """
-    first, whole = _peek(pieces(path, stream))
+    first, whole = _peek(pieces(path, stream, told))
     if first.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"$"):
         return read_vcd(whole, str(path), strict=strict)
     if is_event_stream(first):

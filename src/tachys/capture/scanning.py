@@ -19,7 +19,9 @@ Bytes = NDArray[np.uint8]
 NOW, BEGUN, BEGIN, LINE, PENDING, VALUE, BITS, COMMENT, FAULT, FAULT_AT, FAULT_LENGTH, CHANGES = range(12)
 STATE = 12
 # what can be wrong
-BACKWARDS, UNDECLARED, TOO_WIDE, NO_CHANGE, NO_TIME, NO_VALUE = range(1, 7)
+BACKWARDS, UNDECLARED, TOO_WIDE, NO_CHANGE, NO_TIME, NO_VALUE, MIXED, REAL = range(
+    1, 9
+)  # REAL: not wrong, but to be read
 UNKNOWN = -1
 LARGEST = 1 << 62
 _FNV, _PRIME = -3750763034362895579, 1099511628211
@@ -53,6 +55,56 @@ def make_table(codes: list[bytes]) -> tuple[Ints, Ints]:
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def plain_real(data: Bytes, at: int, end: int, out: Any) -> bool:
+    """Read ``data[at:end]`` as a number into ``out[0]``; False where it is none or needs more care than this.
+
+    With at most 15 digits and a power of ten up to 22, one rounded operation gives the nearest double (Clinger, How to
+    read floating point numbers accurately, PLDI 1990).
+    """
+    number: Any = np.int64(0)
+    digits: Any = 0
+    power: Any = 0
+    negative = at < end and data[at] == 45
+    if at < end and (data[at] == 45 or data[at] == 43):
+        at += 1
+    after = False
+    while at < end and data[at] | 32 != 101:
+        if data[at] == 46 and not after:
+            after = True
+        elif 48 <= data[at] <= 57 and digits < 15:
+            number = 10 * number + (np.int64(data[at]) - 48)
+            digits += 1
+            power -= after
+        else:
+            return False
+        at += 1
+    if digits == 0:
+        return False
+    if at < end:
+        at += 1
+        minus = at < end and data[at] == 45
+        if at < end and (data[at] == 45 or data[at] == 43):
+            at += 1
+        if at == end or end - at > 2:
+            return False
+        exponent: Any = 0
+        while at < end:
+            if not 48 <= data[at] <= 57:
+                return False
+            exponent = 10 * exponent + (np.int64(data[at]) - 48)
+            at += 1
+        power += -exponent if minus else exponent
+    if power < -22 or power > 22:
+        return False
+    tens = 1.0
+    for _ in range(abs(power)):
+        tens *= 10.0
+    value = np.float64(number) / tens if power < 0 else np.float64(number) * tens
+    out[0] = -value if negative else value
+    return True
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def scan_changes(
     data: Bytes, size: int, final: bool, state: Ints, keys: Ints, slots: Ints, direct: Ints, widths: Ints,
     times: Ints, which: Any, values: Ints,
@@ -60,6 +112,8 @@ def scan_changes(
     """Scan ``data[:size]``; (bytes used up, changes found). Stops where the columns are full or something is wrong."""
     at, found, room, mask = 0, 0, len(times), len(keys) - 1
     now, line = state[NOW], state[LINE]
+    real = np.zeros(1, np.float64)
+    bits_of_real = real.view(np.int64)
     while found < room:
         while at < size and data[at] <= 32:
             line += data[at] == 10
@@ -141,8 +195,12 @@ def scan_changes(
                 break
             state[PENDING], state[VALUE], state[BITS] = 1, value, bits
             continue
-        elif head == 114 or head == 82:  # r R: a real, of which only the identifier is looked at
-            state[PENDING], state[VALUE], state[BITS] = 1, 0, 0
+        elif head == 114 or head == 82:  # r R
+            if not plain_real(data, first + 1, at, real):
+                # the caller reads it, with all its digits, and puts its bits into the state
+                state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = REAL, first + 1, at - first - 1
+                break
+            state[PENDING], state[VALUE], state[BITS] = 1, bits_of_real[0], -1
             continue
         elif head == 36:  # '$'
             # $comment, and whatever else has text up to its $end; the sections of dumps have none
@@ -159,9 +217,12 @@ def scan_changes(
         while slots[place] >= 0 and keys[place] != key:
             place = (place + 1) & mask
         slot = slots[place]
-        if slot < 0 or (state[PENDING] and state[BITS] > widths[slot]):
+        if slot < 0 or (state[PENDING] and state[BITS] > widths[slot] >= 0):
             state[FAULT] = UNDECLARED if slot < 0 else TOO_WIDE
             state[FAULT_AT], state[FAULT_LENGTH] = code, at - code
+            break
+        if value != UNKNOWN and (state[PENDING] != 0 and state[BITS] < 0) != (widths[slot] < 0):
+            state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = MIXED, code, at - code
             break
         state[PENDING] = 0
         times[found] = now
@@ -182,16 +243,20 @@ def count_slots(which: Any, counts: Ints) -> None:
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def deal_out(
-    times: Ints, which: Any, values: Ints, ends: Ints, last: Ints, seen: Ints, out_times: Ints, out_values: Ints
-) -> None:
-    """Put changes where the columns of their slots go on; what does not change a value is dropped."""
+    times: Ints, which: Any, values: Ints, over: int, under: int, ends: Ints, last: Ints, seen: Ints, out_times: Ints,
+    out_values: Ints,
+) -> None:  # fmt: skip
+    """Put changes where the columns of their slots go on; what does not change a value is dropped.
+
+    Times are multiplied by ``over / under``, rounded down.
+    """
     for place in range(len(times)):
         slot, value = which[place], values[place]
         if seen[slot] and last[slot] == value:
             continue
         seen[slot] = 1
         last[slot] = value
-        out_times[ends[slot]] = times[place]
+        out_times[ends[slot]] = times[place] * over // under
         out_values[ends[slot]] = value
         ends[slot] += 1
 

@@ -2,28 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import cast
 
 import numpy as np
 import numpy.typing as npt
 
 Instants = npt.NDArray[np.int64]
 UNKNOWN = -1  # the value of x and z
+BLOCK = 1 << 19
 
 
 @dataclass(frozen=True, slots=True)
 class Signal:
     """One line or bus. ``at`` in ps, ascending; ``value`` holds from there on, :data:`UNKNOWN` for x and z.
 
-    Neighbouring values differ: what a file repeats is dropped.
+    Neighbouring values differ: what a file repeats is dropped. ``real``: the values are doubles, kept bit by bit.
+    Large columns are mapped from a temporary file; go through them by :func:`blocks`.
     """
 
     name: str
     width: int
     at: Instants
     value: Instants
+    real: bool = False
+
+    @property
+    def reals(self) -> npt.NDArray[np.float64]:
+        """The values of a real signal, not a number where it is unknown."""
+        return self.value.view(np.float64)
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,6 +61,17 @@ def make_signal(name: str, width: int, at: Iterable[int], value: Iterable[int]) 
     return Signal(name, width, instants[keep], values[keep])
 
 
+def bits_of(value: float) -> int:
+    """A double as the signed integer of the same 64 bits; what is not a number is :data:`UNKNOWN`."""
+    return UNKNOWN if value != value else int(np.float64(value).view(np.int64))
+
+
+def blocks(count: int, size: int = BLOCK) -> Iterator[tuple[int, int]]:
+    """[first, last) of the blocks by which a long column is gone through."""
+    for first in range(0, count, size):
+        yield first, min(first + size, count)
+
+
 def grid_of(instants: Iterable[Instants], tick: int) -> int:
     """The grid on which all instants lie: the greatest common divisor of their distances, at least ``tick`` ps.
 
@@ -62,9 +80,10 @@ def grid_of(instants: Iterable[Instants], tick: int) -> int:
     columns = [column for column in instants if len(column)]
     if sum(map(len, columns)) < 16:
         return tick
-    first = int(columns[0][0])
-    for column in columns:  # mostly a few instants tell that it is no coarser than a tick
-        if int(np.gcd.reduce(np.diff(column[:2000]))) == tick:
-            return tick
-    common = np.gcd.reduce([int(np.gcd.reduce(column - first)) for column in columns])
-    return max(int(cast(int, common)), tick)
+    start, common = int(columns[0][0]), 0
+    for column in columns:
+        for first, last in blocks(len(column), 2000 if common == 0 else BLOCK):
+            common = int(np.gcd(common, np.gcd.reduce(column[first:last] - start)))
+            if common == tick:  # mostly a few instants tell that it is no coarser than a tick
+                return tick
+    return max(common, tick)

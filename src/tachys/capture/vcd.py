@@ -1,4 +1,4 @@
-"""Value change dumps as IEEE 1364-2001 clause 18 describes them: scalars and vectors, x and z, any timescale.
+"""Value change dumps as IEEE 1364-2001 clause 18 describes them: scalars, vectors, reals, x and z, any timescale.
 
 The reader takes a stream of lines and knows no path. Accepted beyond the standard, because it is seen in the field:
 upper-case X and Z, identifiers and values split over lines, changes before the first time stamp.
@@ -16,7 +16,7 @@ import numpy as np
 
 from tachys.capture import scanning as scan
 from tachys.capture.columns import MOST_CHANGES, Gathered
-from tachys.capture.table import Capture, Signal, grid_of
+from tachys.capture.table import Capture, Signal, bits_of, grid_of
 from tachys.errors import InputError, input_error
 
 _FS = {"s": 10**15, "ms": 10**12, "us": 10**9, "ns": 10**6, "ps": 10**3, "fs": 1}
@@ -137,7 +137,10 @@ def _declare(tokens: _Tokens, words: list[str], scopes: list[str], variables: di
     name = re.sub(r"\[[^]]*\]$", "", words[3]) or words[3]
     full = ".".join((*scopes, name))
     real = words[0] in ("real", "realtime")
-    variables.setdefault(words[2], []).append(_Variable(full, int(words[1]), real))
+    aliases = variables.setdefault(words[2], [])
+    if aliases and aliases[0].real != real:
+        raise tokens.error(f"{full} and {aliases[0].name} share an identifier", "one of them is real, the other is not")
+    aliases.append(_Variable(full, int(words[1]), real))
 
 
 class _Changes:
@@ -158,10 +161,14 @@ class _Changes:
             raise input_error(file, str(error), "export it again with shorter identifiers") from None
         self.direct = np.full(128, -1, np.int64)
         for slot, code in enumerate(self.codes):
-            if len(code) == 1 and code[0] < 128:
+            if len(code) == 1 and code[0] < 128 and not variables[code.decode()][0].real:
                 self.direct[code[0]] = slot
         widths = [min(65, max(variable.width for variable in aliases)) for aliases in variables.values()]
-        self.widths = np.array([66 if width > 62 else width for width in widths], np.int64)
+        real = [aliases[0].real for aliases in variables.values()]
+        self.widths = np.array(
+            [-1 if is_real else 66 if width > 62 else width for width, is_real in zip(widths, real, strict=True)],
+            np.int64,
+        )
 
     def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
         """Scan what follows the definitions, to the end."""
@@ -187,14 +194,28 @@ class _Changes:
                 columns[at:], len(data) - at, final, self.state, self.keys, self.slots, self.direct, self.widths,
                 gathered.times, gathered.which, gathered.values,
             )  # fmt: skip
-            if self.state[scan.FAULT]:
+            fault = int(self.state[scan.FAULT])
+            if fault == scan.REAL:
+                used = self._read_real(data, at)
+            elif fault:
                 self._complain(data[at:])
             gathered.take(found)
             at += used
             if gathered.total > MOST_CHANGES:
                 raise self._error(f"more than {MOST_CHANGES} changes", "cut the capture into parts")
-            if found < len(gathered.times):
+            if found < len(gathered.times) and fault != scan.REAL:
                 return data[at:]
+
+    def _read_real(self, data: bytes, at: int) -> int:
+        """Read the real at which the scanner has stopped; how many bytes are used up then."""
+        first, length = at + int(self.state[scan.FAULT_AT]), int(self.state[scan.FAULT_LENGTH])
+        try:
+            value = np.float64(data[first : first + length].decode())
+        except ValueError:
+            raise self._error(f'"{_shown(data[first - 1 : first + length])}" is no real', "r1.25 is one") from None
+        self.state[scan.FAULT] = 0
+        self.state[scan.PENDING], self.state[scan.VALUE], self.state[scan.BITS] = 1, bits_of(float(value)), -1
+        return first + length - at
 
     def _last_word(self, rest: bytes, strict: bool) -> None:
         """The file does not end in white space: its last word is whole only if nothing longer could be meant."""
@@ -227,37 +248,33 @@ class _Changes:
         if fault == scan.TOO_WIDE:
             variable = self.variables[data[first : first + length].decode()][0]
             raise self._error(f"a value is wider than {variable.name}", f"{variable.width} bits were declared")
+        if fault == scan.MIXED:
+            variable = self.variables[data[first : first + length].decode()][0]
+            due = "a real: r and a number are due" if variable.real else f"0, 1 or a vector, {variable.width} wide"
+            raise self._error(f"this is no value of {variable.name}", f"it was declared as {due}")
         if fault == scan.NO_TIME:
             raise self._error(f'"{word}" is no time', "# and a whole number are due")
         if fault == scan.NO_VALUE:
             raise self._error(f'"{word}" is no value of a bus', "b and digits of 0, 1, x, z are due")
         raise self._error(f'"{word}" is no change', "a value and an identifier, or # and a time, are due")
 
-    def _ps(self, ticks: scan.Ints) -> scan.Ints:
-        if len(ticks) and abs(int(ticks[-1])) * self.scale.numerator > scan.LARGEST:
-            raise self._error("its times are beyond 64 bits of picoseconds", "is the timescale right?")
-        scaled: scan.Ints = ticks * self.scale.numerator // self.scale.denominator
-        return scaled
-
     def _capture(self) -> Capture:
-        columns = self.gathered.signals()
+        first, last = int(self.state[scan.BEGIN]), int(self.state[scan.NOW])
+        if last * self.scale.numerator > scan.LARGEST:
+            raise self._error("its times are beyond 64 bits of picoseconds", "is the timescale right?")
+        columns = self.gathered.signals(self.scale)
         flat = [(slot, variable) for slot, aliases in enumerate(self.variables.values()) for variable in aliases]
         short = Counter(variable.name.rsplit(".", 1)[-1] for _, variable in flat)
-        scaled = [self._ps(times) for times, _ in columns]
         signals: dict[str, Signal] = {}
         for slot, variable in flat:
             name = variable.name.rsplit(".", 1)[-1]
-            if variable.real:
-                self.remarks.append(f"{variable.name} holds real values and is left out")
-                continue
             key = name if short[name] == 1 else variable.name
             if key in signals:
                 raise input_error(self.file, f'two signals are called "{key}"', "rename one of them in the analyser")
-            signals[key] = Signal(key, variable.width, scaled[slot], columns[slot][1])
-        ends = np.array([self.state[scan.BEGIN], self.state[scan.NOW]], np.int64)
-        first, last = self._ps(ends).tolist()
+            signals[key] = Signal(key, variable.width, *columns[slot], real=variable.real)
         grid = grid_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
-        return Capture(self.file, signals, first, last, grid, tuple(self.remarks))
+        begin, end = int(first * self.scale), int(last * self.scale)
+        return Capture(self.file, signals, begin, end, grid, tuple(self.remarks))
 
 
 def _shown(word: bytes) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -69,7 +70,7 @@ def _vcd(capture: Capture) -> Iterator[str]:
     yield "$version Tachys $end\n$timescale 1 ps $end\n$scope module capture $end\n"
     for number, signal in enumerate(signals):
         name = "_".join(signal.name.split()) or "_"
-        yield f"$var wire {signal.width} {identifier(number)} {name} $end\n"
+        yield f"$var {'real' if signal.real else 'wire'} {signal.width} {identifier(number)} {name} $end\n"
     yield f"$upscope $end\n$enddefinitions $end\n#{max(0, capture.begin)}\n"
     shift = -min(0, capture.begin)
     last = capture.begin
@@ -78,7 +79,9 @@ def _vcd(capture: Capture) -> Iterator[str]:
         if time != last:
             yield f"#{time + shift}\n"
             last = time
-        if signals[number].width == 1:
+        if signals[number].real:
+            yield f"r{_real(value)!r} {identifier(number)}\n"
+        elif signals[number].width == 1:
             yield f"{'x' if value == UNKNOWN else value}{identifier(number)}\n"
         else:
             yield f"b{'x' if value == UNKNOWN else format(value, 'b')} {identifier(number)}\n"
@@ -92,18 +95,23 @@ def _csv(capture: Capture) -> Iterator[str]:
     head = io.StringIO()
     csv.writer(head, lineterminator="\n").writerow(["Time [ns]", *capture.signals])
     yield head.getvalue()
-    levels = ["x"] * len(capture.signals)
+    names, levels = list(capture.signals), ["x"] * len(capture.signals)
     at, which, values = merged(capture)
     last: int | None = None
     for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
         if last is not None and time != last:
             yield _row(last, levels)
-        levels[number] = "x" if value == UNKNOWN else str(value)
+        text = repr(_real(value)) if capture.signals[names[number]].real else str(value)
+        levels[number] = "x" if value == UNKNOWN else text
         last = time
     if last is not None:
         yield _row(last, levels)
     if last != capture.end:
         yield _row(capture.end, levels)
+
+
+def _real(bits: int) -> float:
+    return float(np.int64(bits).view(np.float64))
 
 
 def _row(time: int, levels: list[str]) -> str:
@@ -112,9 +120,10 @@ def _row(time: int, levels: list[str]) -> str:
 
 
 def _events(capture: Capture) -> Iterator[str]:
-    names = [name.replace(",", "_") for name in capture.signals]
+    lines = {name: signal for name, signal in capture.signals.items() if not signal.real}  # a number is no event
+    names = [name.replace(",", "_") for name in lines]
     yield "# unit = 1 ps\n"
-    at, which, values = merged(capture)
+    at, which, values = merged(replace(capture, signals=lines))
     for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
         if value != UNKNOWN and (value or time != capture.begin):
             yield f"{max(0, time)},{names[number]},{'enter' if value else 'leave'}\n"

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+
+from tachys.cli.output import reading_progress
 
 if TYPE_CHECKING:
     from tachys.capture.table import Capture
@@ -30,10 +33,16 @@ whole_option = click.option(
 )
 
 
+SHOWN_FROM = 32 << 20  # bytes: what takes a second or longer is shown as it goes
+
+
 def read_given(path: str, time_unit: str | None, separator: str | None, strict: bool) -> Capture:
     """The capture that a command names; "-" is standard input."""
     from tachys.capture.csv import CsvShape
     from tachys.capture.reading import read_capture
 
     shape = CsvShape(SEPARATORS[separator] if separator else None, time_unit)
-    return read_capture(path, shape, strict=strict, stream=sys.stdin.buffer if path == "-" else None)
+    stream = sys.stdin.buffer if path == "-" else None
+    size = Path(path).stat().st_size if stream is None and Path(path).is_file() else 0
+    with reading_progress(f"reading {path}", size if size >= SHOWN_FROM else 0) as told:
+        return read_capture(path, shape, strict=strict, stream=stream, told=told)

@@ -15,7 +15,8 @@ from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, count_text, instant_text, time_text
 
 if TYPE_CHECKING:
-    from tachys.capture.inspecting import Line, Spans, Times
+    from tachys.capture.flow import Times
+    from tachys.capture.inspecting import Line, Spans
     from tachys.capture.table import Capture
 
 Row = list[str | Verdict]
@@ -33,7 +34,12 @@ SHOWN_BINS = 12
 @click.option("--to", "end", type=TIME, help="End of it.")
 @click.option("--bus", multiple=True, metavar="NAME=LINES",
               help="A bus of lines, lowest bit first (state=D0,D1), or bits of a vector (low=PORT[3:0]).")  # fmt: skip
-@click.option("--value", multiple=True, metavar="BUS:N=NAME", help="A name for a value of a bus, shown by --at.")
+@click.option(
+    "--value",
+    multiple=True,
+    metavar="BUS:N=NAME",
+    help="A name for a value of a bus: how long it held each, and what --at shows.",
+)
 @click.option("--narrow", type=click.IntRange(0, 10**6), default=2, show_default=True,
               help="Pulses of at most so many samples are called glitches.")  # fmt: skip
 @shape_options
@@ -56,8 +62,9 @@ def inspect_command(
     if first is not None and last is not None and last <= first:
         raise click.UsageError("the window is empty: --to must come after --from")
     seen = window(whole, first, last)
+    meanings = dict(_meaning(seen, text) for text in value)
     if instant is not None:
-        _show_levels(seen, length_of(instant), value, shape)
+        _show_levels(seen, length_of(instant), meanings, shape)
         return 0
     found = [(f"{a} {b}", spans(seen, _edge(seen, a), _edge(seen, b))) for a, b in span]
     lines = inspect(seen, narrow)
@@ -72,7 +79,44 @@ def inspect_command(
             _print_lines_csv(lines)
     else:
         _show(seen, lines, found)
+        for name in dict.fromkeys([bus for bus, _ in meanings] + [text.partition("=")[0] for text in bus]):
+            _show_values(seen, name, meanings)
     return 0
+
+
+def _meaning(capture: Capture, text: str) -> tuple[tuple[str, int], str]:
+    """((bus, value), name) of "BUS:N=NAME"."""
+    from tachys.errors import did_you_mean, input_error
+
+    place, _, meaning = text.partition("=")
+    bus, _, number = place.rpartition(":")
+    try:
+        value = int(number, 0)
+    except ValueError:
+        raise click.UsageError(f'--value: "{text}" names no value; write state:3=sowing') from None
+    if bus not in capture.signals:
+        mend = did_you_mean(bus, list(capture.signals), "signal")
+        raise input_error(capture.file, f'there is no signal "{bus}"', mend, key="--value")
+    return (bus, value), meaning
+
+
+def _show_values(capture: Capture, name: str, meanings: dict[tuple[str, int], str]) -> None:
+    from tachys.capture.inspecting import held_values
+    from tachys.capture.table import UNKNOWN
+    from tachys.cli.output import heading, say, table
+
+    held = held_values(capture, capture.signals[name])
+    heading(f"Values of {name}")
+    rows: list[Row] = [
+        ["unknown" if each.value == UNKNOWN else f"{each.value} = 0x{each.value:x}",
+         meanings.get((name, each.value), ""), str(each.count), f"{each.total / max(1, capture.length) * 100:.2f} %",
+         time_text(each.least), time_text(each.most)]
+        for each in held[:SHOWN_BINS]
+    ]  # fmt: skip
+    table([("value", ""), ("name", ""), ("times", "right"), ("of the time", "right"), ("least", "right"),
+           ("most", "right")], rows)  # fmt: skip
+    if len(held) > SHOWN_BINS:
+        say(f"  and {count_text(len(held) - SHOWN_BINS, 'value')} more that it held for less.")
 
 
 def _with_bus(capture: Capture, text: str) -> Capture:
@@ -147,7 +191,9 @@ def _sure(line: Line) -> str:
     return f"period {line.period.mean / 1e6:.6f} us, {rate:.6f} Hz, sure to {ppm:.3g} ppm of the analyser's clock"
 
 
-def _level(value: int | None) -> str:
+def _level(value: float | None) -> str:
+    if isinstance(value, float):
+        return f"{value:.4g}"
     return "?" if value is None else f"{value:x}" if value > 1 else str(value)
 
 
@@ -196,7 +242,7 @@ def _show_spans(name: str, spans: Spans, capture: Capture) -> None:
     say(f"Longest: {places}", "")
 
 
-def _show_levels(capture: Capture, instant: int, names: tuple[str, ...], shape: str) -> None:
+def _show_levels(capture: Capture, instant: int, meanings: dict[tuple[str, int], str], shape: str) -> None:
     from tachys.capture.inspecting import levels_at
     from tachys.cli.output import heading, print_json, table
 
@@ -204,11 +250,6 @@ def _show_levels(capture: Capture, instant: int, names: tuple[str, ...], shape: 
         raise click.UsageError(
             f"--at: the capture lasts from {instant_text(capture.begin)} to {instant_text(capture.end)}"
         )
-    meanings = {}
-    for text in names:
-        place, _, meaning = text.partition("=")
-        bus, _, number = place.rpartition(":")
-        meanings[bus, number] = meaning
     levels = levels_at(capture, instant)
     if shape == "json":
         print_json({"format": "tachys.levels/1", "at": instant / PS, "levels": levels})
@@ -216,9 +257,9 @@ def _show_levels(capture: Capture, instant: int, names: tuple[str, ...], shape: 
     heading(f"{capture.file} at {instant_text(instant)}")
     rows: list[Row] = []
     for name, level in levels.items():
-        meaning = meanings.get((name, str(level)), "")
+        meaning = "" if level is None else meanings.get((name, int(level)), "")
         number = "unknown" if level is None else str(level)
-        rows.append([name, number, hex(level) if level is not None and level > 9 else "", meaning])
+        rows.append([name, number, hex(level) if isinstance(level, int) and level > 9 else "", meaning])
     table([("line", ""), ("level", "right"), ("", ""), ("", "")], rows)
 
 

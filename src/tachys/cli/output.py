@@ -54,6 +54,21 @@ def say(*lines: str) -> None:
         out.print(Text(plain(line)))
 
 
+@contextmanager
+def reading_progress(what: str, size: int) -> Iterator[Callable[[int], None] | None]:
+    """A bar on standard error while ``size`` bytes are read; None where nobody looks or the size is 0."""
+    out = console(error=True)
+    if not size or not out.is_terminal:
+        yield None
+        return
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
+
+    columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TimeRemainingColumn())
+    with Progress(*columns, console=out, transient=True) as bar:
+        task = bar.add_task(plain(what), total=size)
+        yield lambda count: bar.advance(task, count)
+
+
 def heading(text: str) -> None:
     """The title of a table."""
     console().print(Text(plain(text), style="bold"))
