@@ -11,6 +11,7 @@ from tachys.capture.vcd import read_vcd
 from tachys.check.checking import check
 from tachys.check.matching import match
 from tachys.demo import board
+from tachys.demo.analyser import to_csv, to_vcd
 from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 
@@ -18,13 +19,13 @@ LIMIT = 40 * board.US
 
 
 def in_capture(at):
-    return 0 < board.analyser_time(at) <= board.LENGTH - 2 * board.SAMPLE
+    return 0 < board.ANALYSER.time(at) <= board.LENGTH - 2 * board.SAMPLE
 
 
 @pytest.fixture(scope="module", params=[7, 8, 9])
 def faulty(request):
     recording = board.record(faulty=True, seed=request.param)
-    capture = read_vcd([board.to_vcd(recording).encode()], "faulty.vcd")
+    capture = read_vcd([to_vcd(recording).encode()], "faulty.vcd")
     return recording, check(read_model(model_text(), "row_unit.toml"), capture)
 
 
@@ -36,7 +37,7 @@ def test_every_late_pulse_is_found_and_none_invented(faulty):
     need = result.needs["release"]
     assert need.verdict is Verdict.MISSED
     found = [miss.at for miss in need.misses]
-    true = sorted(board.analyser_time(at) for at in [*(run.event for run in late), *lost])
+    true = sorted(board.ANALYSER.time(at) for at in [*(run.event for run in late), *lost])
     assert len(found) == len(true) > 4
     assert all(abs(a - b) <= board.SAMPLE for a, b in zip(found, true, strict=True))
 
@@ -56,14 +57,14 @@ def test_the_flash_write_is_named_for_every_miss(faulty):
 
 
 def test_the_mended_board_agrees_with_the_model():
-    capture = read_csv([board.to_csv(board.record(faulty=False)).encode()], "mended.csv")
+    capture = read_csv([to_csv(board.record(faulty=False)).encode()], "mended.csv")
     result = check(read_model(model_text(), "row_unit.toml"), capture)
     assert {need.verdict for need in result.needs.values()} == {Verdict.MET}
     assert result.findings == ()
 
 
 def test_a_period_that_is_off_is_refuted():
-    capture = read_csv([board.to_csv(board.record(faulty=False)).encode()], "mended.csv")
+    capture = read_csv([to_csv(board.record(faulty=False)).encode()], "mended.csv")
     system = read_model(model_text().replace("reload_register = 5999", "reload_register = 6000"), "row_unit.toml")
     (finding,) = check(system, capture).findings
     assert finding.code == "period-off"

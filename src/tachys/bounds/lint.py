@@ -116,7 +116,7 @@ def _needs_events(need: Need) -> list[str]:
 
 def _unshown_needs(found: Bounds) -> Found:
     """A need without a bound whose events no probe shows."""
-    probed = {probe.shows for probe in found.system.probes} | {
+    probed = {thing for probe in found.system.probes for thing in probe.shows} | {
         thing for probe in found.system.probes for _, thing in probe.codes
     }
     for name, need in found.needs.items():

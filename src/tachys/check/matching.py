@@ -7,80 +7,219 @@ while the memory is full and earlier than that is lost, unless a run follows tha
 
 from __future__ import annotations
 
-from collections import deque
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
+from numba import njit
 
 from tachys.capture.table import Instants
 
+SERVED, LOST, WAITING = 1, 2, 3
 
-@dataclass(slots=True)
+
+@dataclass(frozen=True, slots=True)
 class Matched:
-    """Events and the runs that serve them. ``event[k]`` ps is served by run number ``run[k]``.
+    """Events and the runs that serve them. ``event[k]`` ps, of kind ``kind[k]``, is served by run number ``run[k]``.
 
-    ``lost`` and ``waiting`` hold events never served: lost for good, or still waiting as the capture ends.
-    ``orphans`` counts runs for which no event was left.
+    A kind is a place in the routine's list of events. ``lost`` and ``waiting`` were never served: lost for good, or
+    still waiting as the capture ends; with ``lost_kind`` and ``waiting_kind``. ``orphans`` are runs for which no event
+    was left; ``doubted`` runs may have served an earlier event than is said here.
     """
 
-    event: list[int] = field(default_factory=list)
-    run: list[int] = field(default_factory=list)
-    lost: list[int] = field(default_factory=list)
-    waiting: list[int] = field(default_factory=list)
-    orphans: int = 0
+    event: Instants
+    kind: Instants
+    run: Instants
+    lost: Instants
+    lost_kind: Instants
+    waiting: Instants
+    waiting_kind: Instants
+    orphans: Instants
+    doubted: npt.NDArray[np.bool_]
+    lost_count: int
+
+    @property
+    def firsts(self) -> npt.NDArray[np.bool_]:
+        """Which of the events are the earliest of their runs, as far as that is sure: an activation belongs to them."""
+        first = np.ones(len(self.run), np.bool_)
+        first[1:] = self.run[1:] != self.run[:-1]
+        found: npt.NDArray[np.bool_] = first & ~self.doubted[self.run]
+        return found
 
 
-def match(events: Instants, runs: Instants, *, pending: int, lead: int, takes_all: bool = False) -> Matched:
-    """Match events to runs, both ascending in ps; ``lead`` is the least time from acceptance to first instruction.
+def match(
+    events: Sequence[Instants],
+    runs: Instants,
+    *,
+    pending: int,
+    lead: int | Instants,
+    takes_all: bool = False,
+    hidden_until: int | None = None,
+    longest: Instants | None = None,
+) -> Matched:
+    """Match events (one array a kind) to runs, all ascending in ps.
 
-    How many events waited already as the capture began is unknown: the number that leaves least unexplained is taken.
+    ``lead`` is the least time from acceptance to first instruction, of all runs or of each; ``pending`` events of each
+    kind may wait. How many waited already as the capture began is unknown: the number that leaves least unexplained is
+    taken. Runs up to ``hidden_until`` may have served such events; what came before them is left out, since it cannot
+    be told what it waited for. ``longest`` is the most time from acceptance to first instruction of each run: events
+    whose run hangs on where between the two the core accepted are left out, but ``lost_count`` counts them.
     """
-    tried = [_match(events, runs, pending, lead, takes_all, carried) for carried in range(pending + 1)]
-    return min(tried, key=lambda matched: matched.orphans + len(matched.lost))
+    merged = np.concatenate([np.zeros(0, np.int64), *events])
+    kinds = np.concatenate([np.zeros(0, np.int64), *(np.full(len(each), k) for k, each in enumerate(events))])
+    order = np.argsort(merged, kind="stable")
+    at, kind = merged[order], kinds[order]
+    leads = np.full(len(runs), lead, np.int64) if isinstance(lead, int) else lead
+    most = pending + 1 if len(events) == 1 else 2
+    tried = [_serve(at, kind, len(events), runs, pending, leads, takes_all, carried) for carried in range(most)]
+    left = [int((fate == LOST).sum() + orphan.sum()) for fate, _, orphan in tried]
+    carried = left.index(min(left))
+    fate, by, orphan = tried[carried]
+    first = runs[: 1 if takes_all else pending]
+    doubtful = first[first <= hidden_until] if hidden_until is not None else first[:0]
+    sure = at >= doubtful[-1] if len(doubtful) else np.ones(len(at), np.bool_)
+    lost_count = int((sure & (fate == LOST)).sum())
+    if longest is not None and not takes_all:  # what hangs on less than the resolution is left out
+        other, other_by, _ = _serve(at, kind, len(events), runs, pending, longest, takes_all, carried)
+        lost_count = min(lost_count, int((sure & (other == LOST)).sum()))
+        sure &= (other == fate) & (other_by == by)
+    doubted = np.zeros(len(runs) + 1, np.bool_)
+    if takes_all and longest is not None:
+        known = np.flatnonzero(by >= 0)
+        later = np.append(False, by[known][1:] == by[known][:-1])[: len(known)]  # the first is surely of its run
+        either = known[later & (at[known] > runs[by[known]] - longest[by[known]])]
+        sure[either] = False
+        doubted[by[either] + 1] = True
+    served, lost, waiting = (sure & (fate == what) for what in (SERVED, LOST, WAITING))
+    return Matched(
+        at[served],
+        kind[served],
+        by[served],
+        at[lost],
+        kind[lost],
+        at[waiting],
+        kind[waiting],
+        np.flatnonzero(orphan & ~doubted[:-1]),
+        doubted[:-1],
+        lost_count,
+    )
 
 
-def _match(events: Instants, runs: Instants, pending: int, lead: int, takes_all: bool, carried: int) -> Matched:
-    found = Matched()
-    waiting: deque[int | None] = deque([None] * carried)  # None: came before the capture began
-    doubtful: list[int] = []  # came while the memory seemed full
-    merged = np.concatenate([events, runs])
-    first_event = int(events[0]) if len(events) else int(merged[-1]) + 1 if len(merged) else 0
-    for place in np.argsort(merged, kind="stable").tolist():  # at one instant the event comes first
-        now = int(merged[place])
-        if place < len(events):
-            if len(waiting) == pending:
-                doubtful.append(now)
-                continue
-            found.lost += doubtful
-            doubtful.clear()
-            waiting.append(now)
-            continue
-        if not waiting and doubtful:
-            waiting.append(doubtful.pop())
-        if not waiting:
-            found.orphans += now >= first_event
-            continue
-        for served in [waiting.popleft() for _ in range(len(waiting) if takes_all else 1)]:
-            if served is not None:
-                found.event.append(served)
-                found.run.append(place - len(events))
-        doubtful = _settle(doubtful, now - lead, waiting, pending, found.lost)
-    found.lost = sorted(found.lost + doubtful)
-    found.waiting = [event for event in waiting if event is not None]
-    return found
-
-
-def _settle(doubtful: list[int], accepted: int, waiting: deque[int | None], pending: int, lost: list[int]) -> list[int]:
-    """What a run that was accepted at ``accepted`` or before says of the doubtful events; the ones still in doubt."""
-    for event in doubtful:
-        if event > accepted:
-            if len(waiting) < pending:
-                waiting.append(event)
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def _serve(
+    at: Instants,
+    kind: Instants,
+    kinds: int,
+    runs: Instants,
+    pending: int,
+    leads: Instants,
+    takes_all: bool,
+    carried: int,
+) -> tuple[Any, Any, Any]:
+    """(fate of every event, the run that served it, whether each run is an orphan)."""
+    count = len(at)
+    fate, by = np.zeros(count, np.int8), np.full(count, -1, np.int64)
+    orphan = np.zeros(len(runs), np.bool_)
+    queue = np.empty(count, np.int64)  # places of those that wait, oldest first
+    head, tail = 0, 0
+    waits = np.zeros(kinds, np.int64)
+    doubt = np.empty(count, np.int64)  # came while the memory seemed full
+    doubts = 0
+    hidden = carried  # came before the capture began
+    place = 0
+    for number in range(len(runs)):
+        begun = runs[number]
+        while place < count and at[place] <= begun:  # at one instant the event comes first
+            own = kind[place]
+            if waits[own] + (hidden if own == 0 else 0) >= pending:
+                doubt[doubts] = place
+                doubts += 1
             else:
-                lost.append(event)
-    unsure = [event for event in doubtful if event <= accepted]
-    if len(waiting) == pending:
-        lost += unsure
-        return []
-    lost += unsure[:-1]
-    return unsure[-1:]
+                kept = 0
+                for k in range(doubts):  # once there is room again, what was in doubt before is lost
+                    if kind[doubt[k]] == own:
+                        fate[doubt[k]] = LOST
+                    else:
+                        doubt[kept] = doubt[k]
+                        kept += 1
+                doubts = kept
+                queue[tail] = place
+                tail += 1
+                waits[own] += 1
+            place += 1
+        if head == tail and hidden == 0:
+            if doubts:
+                doubts -= 1
+                queue[tail] = doubt[doubts]
+                tail += 1
+                waits[kind[doubt[doubts]]] += 1
+            else:
+                orphan[number] = count > 0 and begun >= at[0]
+                continue
+        first = True
+        while (first or takes_all) and (hidden > 0 or head < tail):
+            first = False
+            if hidden > 0:
+                hidden -= 1
+                continue
+            fate[queue[head]] = SERVED
+            by[queue[head]] = number
+            waits[kind[queue[head]]] -= 1
+            head += 1
+        doubts = _settle(at, kind, fate, queue, tail, waits, doubt, doubts, begun - leads[number], pending, hidden)
+        tail += doubts >> 32
+        doubts &= 0xFFFFFFFF
+    while place < count:
+        own = kind[place]
+        if waits[own] + (hidden if own == 0 else 0) >= pending:
+            fate[place] = LOST
+        else:
+            queue[tail] = place
+            tail += 1
+            waits[own] += 1
+        place += 1
+    for k in range(doubts):
+        fate[doubt[k]] = LOST
+    for k in range(head, tail):
+        fate[queue[k]] = WAITING
+    return fate, by, orphan
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def _settle(
+    at: Instants, kind: Instants, fate: Any, queue: Instants, tail: int, waits: Instants, doubt: Instants, doubts: int,
+    accepted: int, pending: int, hidden: int,
+) -> int:  # fmt: skip
+    """What a run that was accepted at ``accepted`` or before says of the events in doubt.
+
+    Returns how many are in doubt still, and in the upper half how many joined the queue.
+    """
+    joined, kept = 0, 0
+    for k in range(doubts):
+        event = doubt[k]
+        own = kind[event]
+        if at[event] > accepted:
+            if waits[own] + (hidden if own == 0 else 0) < pending:
+                queue[tail + joined] = event
+                joined += 1
+                waits[own] += 1
+            else:
+                fate[event] = LOST
+        else:
+            doubt[kept] = event
+            kept += 1
+    left = 0
+    for k in range(kept):  # of each kind only the last may still be served
+        event, last = doubt[k], True
+        for later in range(k + 1, kept):
+            if kind[doubt[later]] == kind[event]:
+                last = False
+        full = waits[kind[event]] + (hidden if kind[event] == 0 else 0) >= pending
+        if last and not full:
+            doubt[left] = event
+            left += 1
+        else:
+            fate[event] = LOST
+    return left + (joined << 32)

@@ -4,19 +4,29 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from tachys.bounds.result import Bounds, Verdict
 from tachys.capture.table import Capture, Instants
+from tachys.check.figures import Compared
+from tachys.check.grid import ClockError
+from tachys.check.load import LoadSeen
+from tachys.check.tail import Tail
+from tachys.check.waits import Cause, Stretch
 from tachys.model.system import Need
+
+if TYPE_CHECKING:
+    from tachys.check.measuring import Board
 
 
 @dataclass(frozen=True, slots=True)
 class Seen:
     """Statistics of measured times in ps. ``resolution``: each value is known to less than this, either way.
 
-    Percentiles are of the nearest rank, so each is a value that really occurred.
+    Percentiles are of the nearest rank, so each is a value that really occurred. ``relative``: measured against the
+    fastest of them, since no line shows the event itself.
     """
 
     count: int
@@ -28,43 +38,34 @@ class Seen:
     p999: int
     most: int
     resolution: int
+    relative: bool = False
 
 
-def seen(values: Instants, resolution: int) -> Seen | None:
+def seen(values: Instants, resolution: int, *, relative: bool = False) -> Seen | None:
     """The statistics of some times in ps; None where there is none."""
-    if len(values) == 0:
+    count = len(values)
+    if not count:
         return None
-    ordered = np.sort(values)
-
-    def rank(share: float) -> int:
-        return int(ordered[max(0, int(np.ceil(share * len(ordered))) - 1)])
-
+    shares = {"median": 0.5, "p95": 0.95, "p99": 0.99, "p999": 0.999}
+    ranks = {name: max(0, int(np.ceil(share * count)) - 1) for name, share in shares.items()}
+    ordered = np.partition(values, sorted({0, count - 1, *ranks.values()}))
     return Seen(
-        count=len(ordered),
+        count=count,
         least=int(ordered[0]),
-        mean=float(ordered.mean()),
-        median=rank(0.5),
-        p95=rank(0.95),
-        p99=rank(0.99),
-        p999=rank(0.999),
+        mean=float(values.mean()),
         most=int(ordered[-1]),
         resolution=resolution,
+        relative=relative,
+        **{name: int(ordered[rank]) for name, rank in ranks.items()},
     )
-
-
-@dataclass(frozen=True, slots=True)
-class Cause:
-    """Something that was seen running for ``time`` ps while an event waited."""
-
-    what: str
-    time: int
 
 
 @dataclass(frozen=True, slots=True)
 class Miss:
     """One broken need: the event at ``at`` ps of the capture and its answer after ``value`` ps.
 
-    ``kind``: "late"; "lost", the event was never served; "open", unserved as the capture ended.
+    ``kind``: "late"; "early"; "lost", the event was never served; "open", unserved as the capture ended. ``causes``
+    together are the whole wait.
     """
 
     at: int
@@ -75,7 +76,10 @@ class Miss:
 
 @dataclass(frozen=True, slots=True)
 class NeedCheck:
-    """A need: limit, bound and measurement side by side."""
+    """A need: limit, bound and measurement side by side. ``value`` is the worst seen, as the limit is given.
+
+    ``worst`` takes the worst answer seen apart, in time. ``note`` says what the measurement rests on.
+    """
 
     need: Need
     limit: int | Fraction
@@ -84,28 +88,75 @@ class NeedCheck:
     misses: tuple[Miss, ...]
     verdict: Verdict
     reason: str = ""
+    value: int | Fraction | None = None
+    worst_at: int | None = None
+    worst: tuple[Stretch, ...] = ()
+    note: str = ""
+    tail: Tail | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class IsrCheck:
-    """What was measured of one routine; None where the capture cannot show it."""
+    """What was measured of one routine; None where the capture cannot show it.
+
+    ``unasked`` runs had no event before them.
+    """
 
     name: str
     latency: Seen | None
     response: Seen | None
     span: Seen | None
+    cost: Seen | None
+    lost: int | None
+    runs: int | None = None
+    unasked: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class StepCheck:
+    """What was measured of one step: start to start, start to end, and what nothing on top of it took."""
+
+    name: str
+    interval: Seen | None
+    duration: Seen | None
+    own: Seen | None
+    late: Seen | None
+
+
+@dataclass(frozen=True, slots=True)
+class UnitCheck:
+    """What was measured of one unit: start to end, and starts without an end of their own."""
+
+    name: str
+    time: Seen | None
     lost: int | None
 
 
 @dataclass(frozen=True, slots=True)
+class FlagCheck:
+    """What was measured of one flag: set to taken, and sets that found it set."""
+
+    name: str
+    reaction: Seen | None
+    overwritten: int
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
-    """A modelled figure that the capture refutes. ``modelled`` and ``measured`` in ps."""
+    """Something in which model and board differ. ``modelled`` and ``measured`` in ps, or numbers for counts.
+
+    ``falls`` are the needs that are no longer proved with the measured figure, ``explains`` what it accounts for.
+    ``at`` is an instant of the capture at which it is seen.
+    """
 
     code: str
     about: str
     text: str
-    modelled: int
-    measured: int
+    modelled: int | None
+    measured: int | None
+    falls: tuple[str, ...] = ()
+    explains: tuple[str, ...] = ()
+    at: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,11 +165,20 @@ class CheckResult:
 
     capture: Capture
     bounds: Bounds
+    board: Board
     isrs: dict[str, IsrCheck] = field(default_factory=dict)
+    steps: dict[str, StepCheck] = field(default_factory=dict)
+    units: dict[str, UnitCheck] = field(default_factory=dict)
+    flags: dict[str, FlagCheck] = field(default_factory=dict)
     periods: dict[str, Seen] = field(default_factory=dict)
     needs: dict[str, NeedCheck] = field(default_factory=dict)
+    figures: tuple[Compared, ...] = ()
     findings: tuple[Finding, ...] = ()
-    unprobed: tuple[str, ...] = ()
+    load: LoadSeen | None = None
+    clock: ClockError | None = None
+    unseen: tuple[str, ...] = ()
+    foreign: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
 
     @property
     def missed(self) -> bool:

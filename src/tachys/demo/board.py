@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator
-from dataclasses import dataclass
 
-from tachys.demo.machine import Hold, Machine, Plan, Routine, Served, Truth, Work
+from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps
+from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
 
 US, MS = 10**6, 10**9
 SAMPLE = 125_000  # ps of the analyser's clock: 8 MHz
@@ -18,25 +18,7 @@ BEGIN, LENGTH = 37_312_345_678, 400 * MS  # ps of the board's time: the analyser
 BOARD_PPM, ANALYSER_PPM = 23, -14
 _PULSE = 30 * US
 
-Levels = list[tuple[int, int]]
-
-
-@dataclass(frozen=True, slots=True)
-class Recording:
-    """What the analyser wrote and what was true. Times of ``levels`` in samples, of ``truth`` in board ps."""
-
-    levels: dict[str, Levels]
-    samples: int
-    truth: Truth
-
-    def late(self, name: str, limit: int) -> list[Served]:
-        """The activations of a routine whose first instruction came more than ``limit`` ps after their event."""
-        return [run for run in self.truth.served if run.name == name and run.start - run.event > limit]
-
-
-def analyser_time(board_ps: int) -> int:
-    """The analyser's count of ps since it was started, for an instant of the board's time."""
-    return (board_ps - BEGIN) * (10**6 + ANALYSER_PPM) // 10**6
+ANALYSER = Analyser(SAMPLE, ANALYSER_PPM, BEGIN, LENGTH)
 
 
 def record(*, faulty: bool, seed: int = 7) -> Recording:
@@ -44,20 +26,19 @@ def record(*, faulty: bool, seed: int = 7) -> Recording:
     until = BEGIN + LENGTH + 5 * MS
     plan, arrivals = _plan(faulty, random.Random(seed), until)
     truth = Machine(plan, seed).run(until)
-    samples = LENGTH // SAMPLE
     shown = {
-        "D0": _pulses(arrivals["wheel"]),
-        "D1": _busy(truth, "wheel"),
-        "D2": _pulses(arrivals["bus_byte"]),
-        "D3": _busy(truth, "bus_byte"),
-        "D4": _busy(truth, "seed"),
+        "D0": pulses(arrivals["wheel"], _PULSE),
+        "D1": busy(truth, "wheel"),
+        "D2": pulses(arrivals["bus_byte"], _PULSE),
+        "D3": busy(truth, "bus_byte"),
+        "D4": busy(truth, "seed"),
         "D5": [(at, k % 2) for k, at in enumerate(arrivals["pressure"])],
-        "D6": _busy(truth, "pressure"),
-        "D7": _busy(truth, "tick"),
-        "D8": _steps(truth, "log"),
-        "D9": _steps(truth, "panel"),
+        "D6": busy(truth, "pressure"),
+        "D7": busy(truth, "tick"),
+        "D8": steps(truth, "log"),
+        "D9": steps(truth, "panel"),
     }
-    return Recording({name: _sampled(levels, samples) for name, levels in shown.items()}, samples, truth)
+    return Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)
 
 
 def _plan(faulty: bool, dice: random.Random, until: int) -> tuple[Plan, dict[str, list[int]]]:
@@ -124,66 +105,3 @@ def _bounces(dice: random.Random, until: int) -> Iterator[int]:
             yield now
             now += dice.randint(95 * US, 400 * US)
         now += dice.randint(30 * MS, 90 * MS)
-
-
-def _pulses(instants: list[int]) -> Levels:
-    return [change for at in instants for change in ((at, 1), (at + _PULSE, 0))]
-
-
-def _busy(truth: Truth, name: str) -> Levels:
-    return [change for run in truth.served if run.name == name for change in ((run.start, 1), (run.end, 0))]
-
-
-def _steps(truth: Truth, name: str) -> Levels:
-    return [change for step, start, end in truth.steps if step == name for change in ((start, 1), (end, 0))]
-
-
-def _sampled(levels: Levels, samples: int) -> Levels:
-    """Changes as the analyser sees them: at the first sample at or after each; shorter pulses vanish."""
-    first, changes = 0, []
-    for at, level in sorted(levels):
-        sample = -(-analyser_time(at) // SAMPLE)
-        if sample <= 0:
-            first = level
-        elif sample < samples:
-            changes.append((sample, level))
-    seen = [(0, first)]
-    for place, (sample, level) in enumerate(changes):
-        overwritten = place + 1 < len(changes) and changes[place + 1][0] == sample
-        if not overwritten and level != seen[-1][1]:
-            seen.append((sample, level))
-    return seen
-
-
-def to_vcd(recording: Recording) -> str:
-    """The recording as a value change dump that counts nanoseconds."""
-    codes = {name: chr(ord("!") + place) for place, name in enumerate(recording.levels)}
-    lines = ["$timescale 1 ns $end", "$scope module row_unit $end"]
-    lines += [f"$var wire 1 {code} {name} $end" for name, code in codes.items()]
-    lines += ["$upscope $end", "$enddefinitions $end"]
-    now = -1
-    for sample, name, level in _merged(recording):
-        if sample != now:
-            lines.append(f"#{sample * SAMPLE // 1000}")
-            now = sample
-        lines.append(f"{level}{codes[name]}")
-    lines.append(f"#{recording.samples * SAMPLE // 1000}")
-    return "\n".join(lines) + "\n"
-
-
-def to_csv(recording: Recording) -> str:
-    """The recording as changes in seconds, one column a signal."""
-    state = dict.fromkeys(recording.levels, 0)
-    rows = ["Time [s]," + ",".join(recording.levels)]
-    changes = [*_merged(recording), (recording.samples, "", 0)]
-    for place, (sample, name, level) in enumerate(changes):
-        if name:
-            state[name] = level
-        if place + 1 == len(changes) or changes[place + 1][0] != sample:
-            ns = sample * SAMPLE // 1000
-            rows.append(f"{ns // 10**9}.{ns % 10**9:09d}," + ",".join(map(str, state.values())))
-    return "\n".join(rows) + "\n"
-
-
-def _merged(recording: Recording) -> list[tuple[int, str, int]]:
-    return sorted((sample, name, level) for name, levels in recording.levels.items() for sample, level in levels)

@@ -50,6 +50,7 @@ class Work:
     holds: tuple[Hold, ...] = ()
     halts: bool = False
     unless: tuple[str, ...] = ()
+    pause: tuple[int, int] = (0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,6 +138,7 @@ class Machine:
         self._at_step = -1  # -1: the overhead of the pass
         self._loop_state = "gate"
         self._step_start = 0
+        self._paused_until = 0
 
     def run(self, until: int) -> Truth:
         """Play from 0 to ``until`` ps; what is unfinished then is left out."""
@@ -170,6 +172,8 @@ class Machine:
             elif frame.routine >= 0 and frame.start < 0:
                 frame.start = self._now
             elif frame.routine < 0 and frame.done == frame.cost and self._mode == "run":
+                if self._pausing():
+                    return
                 self._loop_act()
             else:
                 return
@@ -258,6 +262,9 @@ class Machine:
             self._step_start, self._loop_state = self._now, "cost"
             self._begin_loop_body(self._cost(step.cost), step.holds)
         elif self._loop_state == "cost":
+            self._loop_state = "pause"
+            self._paused_until = self._now + self._cost(step.pause)
+        elif self._loop_state == "pause":
             self._loop_state = "end"
             self._begin_loop_body(0, ())
             if step.halts and not self._flags.intersection(step.unless):
@@ -265,6 +272,9 @@ class Machine:
         else:
             self.truth.steps.append((step.name, self._step_start, self._now))
             self._following_step()
+
+    def _pausing(self) -> bool:
+        return self._loop_state == "pause" and self._now < self._paused_until
 
     def _open(self, step: Work) -> bool:
         if step.every is not None and self._now < self._due[step.name]:
@@ -298,12 +308,15 @@ class Machine:
             if self._next[index] < len(routine.arrivals)
         ]
         frame = self._stack[-1]
-        if self._mode == "run":
+        spins = self._mode == "run" and frame.routine < 0 and self._pausing()
+        if spins:
+            ahead.append(self._paused_until)
+        elif self._mode == "run":
             ahead.append(self._now + frame.edge())
         elif self._mode != "halt":
             ahead.append(self._until)
         later = max(min(ahead, default=until + 1), self._now)
-        if self._mode == "run":
+        if self._mode == "run" and not spins:
             frame.done += later - self._now
             self.truth.busy += later - self._now
         self._now = later

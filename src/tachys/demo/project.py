@@ -5,7 +5,8 @@ from __future__ import annotations
 from importlib.resources import files
 from pathlib import Path
 
-from tachys.demo.board import record, to_csv, to_vcd
+from tachys.demo.analyser import to_csv, to_vcd
+from tachys.demo.board import record
 from tachys.errors import InputError, Place, Problem
 from tachys.files import write_whole
 

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from tachys.errors import did_you_mean
+from tachys.model.system import IDLE
 
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]
@@ -113,7 +114,8 @@ def _probe_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Ref
     bodies = [f"{section}.{name}" for section in BODIES for name in table_of(raw, section)]
     for name, table in table_of(raw, "probe").items():
         for thing in _as_list(table.get("shows")):
-            yield ("probe", name, "shows"), thing, events + bodies, "event, routine, unit or step"
+            if thing != IDLE:
+                yield ("probe", name, "shows"), thing, events + bodies, "event, routine, unit or step"
         if isinstance(table.get("codes"), dict):
             for code, thing in table["codes"].items():
                 for shown in _as_list(thing):

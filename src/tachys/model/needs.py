@@ -11,6 +11,7 @@ from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
 from tachys.model.system import (
+    IDLE,
     FeedNeed,
     JitterNeed,
     LoadNeed,
@@ -99,20 +100,32 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
             report.complain((*path, "codes"), f'"{code}" is no bus value', "write codes = { 1 = … }")
         else:
             codes.append((int(code), thing))
-    shows = table.shows or ""
-    is_body = shows.startswith(("isr.", "step.", "unit.")) and shows.count(".") == 1
-    if shows and not is_body and table.edge is None:
-        report.complain(
-            path, f'"{shows}" happens at an instant, which a level cannot show',
-            'add edge = "rise", "fall", "both" or "toggle"',
-        )  # fmt: skip
-    if table.before_end is not None and (not is_body or table.edge is not None):
+    shows = (table.shows,) if isinstance(table.shows, str) else tuple(table.shows or ())
+    bodies = [thing.startswith(("isr.", "step.", "unit.")) and thing.count(".") == 1 for thing in shows]
+    if shows != (IDLE,):
+        _judge_shows(path, shows, bodies, table, report)
+    if table.before_end is not None and (not all(bodies) or table.edge is not None):
         report.complain((*path, "before_end"), "goes with a busy level only", "remove it")
     return Probe(
         signal=name,
-        shows=shows,
+        shows=tuple(event_name(thing) if table.edge else thing for thing in shows),
         edge=table.edge,
         after=clocks.cost(table.after, (*path, "after")).least,
         before_end=clocks.cost(table.before_end, (*path, "before_end")).least,
         codes=tuple(sorted(codes)),
+        active_low=table.active == "low",
+        shortest=clocks.cost(table.shortest, (*path, "shortest")).least,
     )
+
+
+def _judge_shows(path: Path, shows: tuple[str, ...], bodies: list[bool], table: ProbeTable, report: Reporter) -> None:
+    for thing, is_body in zip(shows, bodies, strict=True):
+        if not is_body and table.edge is None:
+            report.complain(
+                path, f'"{thing}" happens at an instant, which a level cannot show',
+                'add edge = "rise", "fall", "both", "toggle" or "pulse"',
+            )  # fmt: skip
+    if len(shows) > 1 and not all(thing.startswith("isr.") and thing.count(".") == 1 for thing in shows):
+        report.complain((*path, "shows"), "only routines can share a line", 'write shows = ["isr.A", "isr.B"]')
+    if len(shows) > 1 and table.edge is not None:
+        report.complain((*path, "edge"), "a line that routines share is a busy level", "remove it")

@@ -239,9 +239,11 @@ class NeedTable(Table):
 class ProbeTable(Table):
     """Which thing of the model a captured signal shows."""
 
-    shows: str | None = None
+    shows: str | list[str] | None = None
     codes: dict[str, str] | None = None
-    edge: Literal["rise", "fall", "both", "toggle"] | None = None
+    edge: Literal["rise", "fall", "both", "toggle", "pulse"] | None = None
+    active: Literal["high", "low"] = "high"
+    shortest: PositiveTime | None = None
     after: Time | None = None
     before_end: Time | None = None
 

@@ -255,19 +255,27 @@ class FeedNeed:
 Need = WithinNeed | LoadNeed | LossNeed | PeriodNeed | JitterNeed | FeedNeed
 
 
+IDLE = "idle"
+
+
 @dataclass(frozen=True, slots=True)
 class Probe:
     """A captured signal and what it shows. ``edge`` None: busy level, high from first to last instruction.
 
-    ``codes``: the signal is a bus whose value says who is running; ``shows`` is empty then.
+    Several names in ``shows``: routines that share the line. ``IDLE`` in it: high while the core has nothing to do.
+    ``codes``: the signal is a bus whose value says who is running; ``shows`` is empty then. ``active_low``: the level
+    is inverted. Pulses shorter than ``shortest`` ps are not the board's. The pin moves ``after`` ps after the first
+    instruction and ``before_end`` ps before the last.
     """
 
     signal: str
-    shows: str
-    edge: Literal["rise", "fall", "both", "toggle"] | None
+    shows: tuple[str, ...]
+    edge: Literal["rise", "fall", "both", "toggle", "pulse"] | None = None
     after: int = 0
     before_end: int = 0
     codes: tuple[tuple[int, str], ...] = ()
+    active_low: bool = False
+    shortest: int = 0
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from tachys.capture.writing import identifier
-from tachys.model.system import Probe, System
+from tachys.model.system import IDLE, Probe, System
 from tachys.simulation.lanes import Lanes
 
 Change = tuple[int, int]  # instant in ps, level
@@ -26,7 +26,7 @@ class Signal:
 def signals(system: System, lanes: Lanes, *, probes: bool) -> list[Signal]:
     """The lines of a timeline: what the probes of the model would show, or every thing by its own name."""
     if probes:
-        return [_probed(probe, lanes) for probe in system.probes if not probe.codes]
+        return [_probed(probe, lanes) for probe in system.probes if not probe.codes and probe.shows != (IDLE,)]
     whole = [f"isr.{isr.name}" for isr in system.isrs] + [f"step.{step.name}" for step in system.steps]
     whole += [f"unit.{unit.name}" for unit in system.units]
     found = [_level(f"source.{s.name}", _pulses(lanes, f"source.{s.name}"), lanes.begin) for s in system.sources]
@@ -72,13 +72,22 @@ def _level(name: str, spans: list[tuple[int, int]], begin: int) -> Signal:
 
 
 def _probed(probe: Probe, lanes: Lanes) -> Signal:
+    shown = _probed_high(probe, lanes)
+    if not probe.active_low:
+        return shown
+    return Signal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
+
+
+def _probed_high(probe: Probe, lanes: Lanes) -> Signal:
     if probe.edge is None:
-        return _level(probe.signal, _body(lanes, probe.shows, probe.after, probe.before_end), lanes.begin)
-    times = [time + probe.after for time in event_instants(lanes, _instant(probe.shows))]
+        spans = sorted(span for who in probe.shows for span in _body(lanes, who, probe.after, probe.before_end))
+        return _level(probe.signal, spans, lanes.begin)
+    (event,) = probe.shows
+    times = [time + probe.after for time in event_instants(lanes, _instant(event))]
     if probe.edge in ("both", "toggle"):
         return Signal(probe.signal, 0, tuple((time, (number + 1) % 2) for number, time in enumerate(times)))
     shown = _level(probe.signal, _spans(times), lanes.begin)
-    if probe.edge == "rise":
+    if probe.edge != "fall":
         return shown
     return Signal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
 

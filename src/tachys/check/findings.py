@@ -1,0 +1,303 @@
+"""What is wrong, and what it accounts for: the figures that are refuted first, then what they do not explain.
+
+A refuted figure goes into the model as it was measured, and the bounds are worked out again. What lies beyond the old
+bounds but within the new ones is explained by it; the figure that explains most stands first. What is left is matched
+against what usually lies behind it: a routine that the model does not have, a wake-up that was lost, a line that
+something else raises as well.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.bounds.analysis import bounds as bounds_of
+from tachys.bounds.result import Bounds, Figure
+from tachys.capture.table import Instants
+from tachys.check.consequence import corrected, falling
+from tachys.check.figures import Agreement, Compared
+from tachys.check.measuring import Board
+from tachys.check.result import Finding, NeedCheck
+from tachys.check.sentences import sentence
+from tachys.check.strangers import Stranger
+from tachys.check.waits import Cause, causes_of, stretches_of
+from tachys.dividers.mistakes import TimerContext, read_ratio
+from tachys.model.quantities import PS_PER_SECOND
+from tachys.model.system import Source, System
+
+# which figure is looked at first where two explain the same: what happens to a board comes before what it does about it
+_ORDER = ["unmodelled", "period", "gap", "burst", "jitter", "takes", "guard", "cost", "time", "every", "pass"]
+
+
+@dataclass(frozen=True, slots=True)
+class Symptom:
+    """Something measured that lies outside its bound; ``at`` to ``end`` ps is where it is seen worst."""
+
+    code: str
+    about: str
+    modelled: int | None
+    measured: int
+    at: int | None = None
+    end: int | None = None
+
+
+def find_all(
+    board: Board, figures: tuple[Compared, ...], needs: dict[str, NeedCheck], strangers: tuple[Stranger, ...]
+) -> tuple[Finding, ...]:
+    """Every difference between model and board, the one that explains most first."""
+    refuted = tuple(figure for figure in figures if figure.state is Agreement.REFUTES and figure.key != "pass")
+    symptoms = list(symptoms_of(board, board.paper))
+    after = bounds_of(corrected(board.system, refuted)) if refuted else board.paper
+    left = [each for each in symptoms if _still(each, board, after)]
+    found = [_root(board, figure, symptoms, needs) for figure in refuted]
+    found += [_stranger(stranger, left, board) for stranger in strangers]
+    left = [each for each in left if not any(each.about in finding.explains for finding in found)]
+    if not any(figure.key == "gap" or figure.key == "burst" for figure in refuted):
+        found += list(_unasked(board))
+    explained = any(finding.code == "runs-unasked" for finding in found)
+    found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
+    found += list(_silent(board))
+    return tuple(sorted(found, key=lambda finding: (-_weight(finding, needs), _rank(finding))))
+
+
+def _weight(finding: Finding, needs: dict[str, NeedCheck]) -> int:
+    return len(finding.explains) + len(finding.falls) + 2 * (finding.code == "not-modelled")
+
+
+def _rank(finding: Finding) -> int:
+    key = finding.code.partition("-")[0]
+    return _ORDER.index(key) if key in _ORDER else len(_ORDER)
+
+
+# --- what lies outside its bound ----------------------------------------------------------------------------
+
+
+def symptoms_of(board: Board, paper: Bounds) -> Iterator[Symptom]:
+    """Everything measured that lies beyond or below its bound."""
+    for name, runs in board.isrs.items():
+        bound, about = paper.isrs[name], f"isr.{name}"
+        if runs.matched is not None and runs.matched.lost_count and not bound.lost:
+            first = int(runs.matched.lost[0]) if len(runs.matched.lost) else None
+            yield Symptom("lost-unexpected", about, 0, runs.matched.lost_count, first)
+        late = False
+        if runs.latency is not None:
+            found = list(_outside(board, "latency", about, runs.latency.at, runs.latency.after, bound.latency,
+                                  relative=runs.latency.relative))  # fmt: skip
+            late = bool(found)
+            yield from found
+        if runs.response is not None and not late:  # a response that is only late as its beginning was says no more
+            yield from _outside(board, "response", about, runs.response.at, runs.response.after, bound.response)
+        bodies = board.shown.bodies.get(about)
+        if bodies is not None and runs.span is not None:
+            yield from _outside(board, "span", about, bodies.start[bodies.whole], runs.span, bound.span)
+    for name, works in board.units.items():
+        unit = paper.units[name]
+        if works.paired is not None and works.paired.judged and len(works.paired.lost) and not unit.lost:
+            yield Symptom("lost-unexpected", f"unit.{name}", 0, len(works.paired.lost), int(works.paired.lost[0]))
+    for name, flag in board.flags.items():
+        yield from _outside(board, "reaction", f"flag.{name}", flag.reaction.at, flag.reaction.after,
+                            paper.flags[name].reaction)  # fmt: skip
+        if len(flag.overwritten) and not paper.flags[name].overwritten:
+            yield Symptom("overwritten-unexpected", f"flag.{name}", 0, len(flag.overwritten), int(flag.overwritten[0]))
+    for name, found_step in board.steps.items():
+        bodies = board.shown.bodies.get(f"step.{name}")
+        if bodies is not None and found_step.duration is not None:
+            yield from _outside(board, "duration", f"step.{name}", bodies.start[bodies.whole], found_step.duration,
+                                paper.steps[name].duration)  # fmt: skip
+
+
+def _outside(
+    board: Board, what: str, about: str, at: Instants, values: Instants, figure: Figure, *, relative: bool = False
+) -> Iterator[Symptom]:
+    if not len(values):
+        return
+    place = int(np.argmax(values))
+    most = int(values[place])
+    slack = board.resolution + int(most * board.system.capture_tolerance) + 1
+    if figure.most is not None and most - slack >= figure.most:
+        yield Symptom(f"{what}-beyond-bound", about, figure.most, most, int(at[place]), int(at[place]) + most)
+    least = int(values.min())
+    if not relative and least + slack <= figure.least:
+        place = int(np.argmin(values))
+        yield Symptom(f"{what}-below-bound", about, figure.least, least, int(at[place]), int(at[place]) + least)
+
+
+def _still(symptom: Symptom, board: Board, after: Bounds) -> bool:
+    """Whether a symptom is one for other bounds as well."""
+    kind, name = symptom.about.split(".")
+    if symptom.code == "lost-unexpected":
+        return not (after.isrs[name].lost if kind == "isr" else after.units[name].lost)
+    if symptom.code == "overwritten-unexpected":
+        return not after.flags[name].overwritten
+    what = symptom.code.split("-")[0]
+    table = {"isr": after.isrs, "flag": after.flags, "step": after.steps}[kind]
+    figure: Figure = getattr(table[name], what)  # type: ignore[index]
+    slack = board.resolution + int(symptom.measured * board.system.capture_tolerance) + 1
+    if symptom.code.endswith("beyond-bound"):
+        return figure.most is not None and symptom.measured - slack >= figure.most
+    return symptom.measured + slack <= figure.least
+
+
+# --- findings -----------------------------------------------------------------------------------------------
+
+
+def _root(board: Board, figure: Compared, symptoms: list[Symptom], needs: dict[str, NeedCheck]) -> Finding:
+    """A refuted figure, with what it explains and which needs fall with it."""
+    assert figure.measured is not None
+    changed = corrected(board.system, (figure,))
+    after = bounds_of(changed)
+    explains = tuple(dict.fromkeys(each.about for each in symptoms if not _still(each, board, after)))
+    falls = tuple(name for name, need in board.paper.needs.items() if need.proved and not after.needs[name].proved)
+    beyond = figure.beyond
+    code = _code(figure)
+    modelled = (figure.high if beyond else figure.low) or 0
+    measured = figure.measured.most if beyond else figure.measured.least
+    text = sentence(code, figure.why)
+    if figure.key == "period":
+        text += _likely(board, figure)
+        modelled = round(board.system.source(figure.about[7:]).period or 0)
+    return Finding(code, figure.about, text, modelled, measured, falls, explains, _where(board, figure))
+
+
+def _code(figure: Compared) -> str:
+    if figure.key in ("period", "every"):
+        return f"{figure.key}-off"
+    if figure.key == "gap":
+        return "gap-closer"
+    if figure.key == "burst":
+        return "burst-denser"
+    if figure.key == "jitter":
+        return "jitter-more"
+    return f"{figure.key}-{'longer' if figure.beyond else 'shorter'}"
+
+
+def _where(board: Board, figure: Compared) -> int | None:
+    """An instant at which a figure of a body, or a gap, is seen at its worst."""
+    kind, name = figure.about.split(".")
+    if figure.key in ("cost", "time"):
+        bodies = board.shown.bodies[figure.about]
+        own = board.isrs[name].cost if kind == "isr" else board.steps[name].own
+        assert own is not None
+        place = int(np.argmax(own.least)) if figure.beyond else int(np.argmin(own.most))
+        return int(bodies.start[bodies.whole][place])
+    if figure.key in ("gap", "burst"):
+        events = board.events(figure.about)
+        return None if events is None else int(events[int(np.argmin(np.diff(events)))])
+    return None
+
+
+def _likely(board: Board, figure: Compared) -> str:
+    """The mistake that the ratio of the periods points at, in words."""
+    source = board.system.source(figure.about[7:])
+    assert figure.measured is not None
+    if source.timer is None or source.period is None:
+        return ""
+    context = timer_context(board.system, source)
+    measured = Fraction(figure.measured.most)
+    share = Fraction(figure.measured.resolution, figure.measured.most) + board.system.capture_tolerance
+    found = read_ratio(source.period / PS_PER_SECOND, measured / PS_PER_SECOND, share, context)
+    return f"; likely: {found[0].text}" if found else "; none of the usual timer mistakes gives this ratio"
+
+
+def timer_context(system: System, source: Source) -> TimerContext:
+    """What the ratio reader must know of the timer behind a source."""
+    assert source.timer is not None
+    assert source.period is not None
+    timer = source.timer
+    return TimerContext(
+        clock=timer.clock.name,
+        clocks={clock.name: clock.hertz for clock in system.clocks},
+        setting=timer.setting,
+        parents={clock.name: clock.parent for clock in system.clocks if clock.parent},
+        tolerance=timer.clock.tolerance,
+        most_excess=source.period / PS_PER_SECOND / 20,
+    )
+
+
+def _stranger(stranger: Stranger, left: list[Symptom], board: Board) -> Finding:
+    """Something that runs and is not in the model."""
+    explains = [*stranger.explains]
+    for symptom in left:
+        main = main_cause(board, symptom)
+        if main is not None and (main.what == stranger.what or main.how == "unseen"):
+            explains.append(symptom.about)
+    return Finding("not-modelled", stranger.what, stranger.text, None, stranger.most, (),
+                   tuple(dict.fromkeys(explains)), stranger.at)  # fmt: skip
+
+
+def main_cause(board: Board, symptom: Symptom) -> Cause | None:
+    """What took most of a wait, more than the bound expects."""
+    if symptom.at is None or symptom.end is None or symptom.end <= symptom.at:
+        return None
+    waiting = symptom.about
+    if waiting.startswith("flag."):
+        taker = next(step for step in board.system.steps if step.polls == waiting[5:])
+        waiting = f"step.{taker.name}"
+    causes = causes_of(stretches_of(board, symptom.at, symptom.end, waiting))
+    return causes[0] if causes else None
+
+
+def _unasked(board: Board) -> Iterator[Finding]:
+    """Runs for which no event came: something else raises the line, too."""
+    for name, runs in board.isrs.items():
+        matched = runs.matched
+        if matched is None:
+            continue
+        count = len(matched.orphans)
+        total = max(1, len(matched.run))
+        if count >= 3 or count * 10 >= total > 3:
+            starts = board.events(f"isr.{name}.start")
+            assert starts is not None
+            text = sentence("runs-unasked", f"{count} of its {count + total} runs")
+            yield Finding("runs-unasked", f"isr.{name}", text, 0, count, (), (), int(starts[matched.orphans[0]]))
+
+
+def _plain(board: Board, symptom: Symptom) -> Finding:
+    """What no refuted figure explains, with the mechanism that fits, if one does."""
+    main = main_cause(board, symptom)
+    if symptom.code == "reaction-beyond-bound" and main is not None and main.how == "unseen":
+        sleeper = next((step for step in board.system.steps if step.sleeps), None)
+        if sleeper is not None and _woken(board, symptom):
+            text = sentence("lost-wake-up", f"step.{sleeper.name}")
+            return Finding("lost-wake-up", symptom.about, text, symptom.modelled, symptom.measured, (), (), symptom.at)
+    why = "" if main is None else _cause_words(main)
+    return Finding(symptom.code, symptom.about, sentence(symptom.code, why), symptom.modelled, symptom.measured, (), (),
+                   symptom.at)  # fmt: skip
+
+
+def _woken(board: Board, symptom: Symptom) -> bool:
+    """Whether the reaction came as soon as the next routine had run: it was asleep, and that woke it."""
+    assert symptom.end is not None
+    ends = [bodies.ended for thing, bodies in board.shown.bodies.items() if thing.startswith("isr.")]
+    ended = np.sort(np.concatenate([np.zeros(0, np.int64), *ends]))
+    place = int(np.searchsorted(ended, symptom.end, side="right")) - 1
+    if place < 0:
+        return False
+    slept = int(ended[place]) - (symptom.at or 0)
+    return symptom.end - int(ended[place]) < max(slept, 1) and int(ended[place]) > (symptom.at or 0)
+
+
+def _cause_words(cause: Cause) -> str:
+    if cause.how == "held off":
+        return f"held off while {cause.what} ran"
+    if cause.how == "ran":
+        return f"{cause.what} ran meanwhile"
+    if cause.how == "unseen":
+        return "nothing that has a line ran meanwhile"
+    return ""
+
+
+def _silent(board: Board) -> Iterator[Finding]:
+    for thing in board.shown.silent:
+        kind, name = thing.split(".")
+        if kind == "source" and board.system.source(name).period is not None:
+            lines = ", ".join(board.shown.through.get(thing, []))
+            yield Finding("never-seen", thing, sentence("never-seen", lines), None, None)
+
+
+def with_falls(finding: Finding, paper: Bounds, system: System) -> Finding:
+    """The finding with the needs that fall in a changed system."""
+    return replace(finding, falls=falling(paper, system))

@@ -1,0 +1,96 @@
+"""How much of the core a capture shows to be taken: from busy lines, or from a line that is high while it is idle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.check.measuring import Board
+
+
+@dataclass(frozen=True, slots=True)
+class LoadSeen:
+    """The share taken over the whole capture, at least and at most; ``by`` says where it comes from.
+
+    ``unseen`` things have no line: the most that the model gives them is in ``most`` only.
+    """
+
+    least: float
+    most: float
+    by: str
+    unseen: tuple[str, ...] = ()
+
+
+def load_seen(board: Board) -> LoadSeen | None:
+    """The load of a capture; None where nothing shows it."""
+    length = board.capture.length
+    if not length:
+        return None
+    idle = board.shown.idle
+    if idle is not None:
+        share = 1 - float((idle.end - idle.start).sum()) / length
+        slack = 2 * board.resolution * len(idle.start) / length
+        return LoadSeen(max(0.0, share - slack), min(1.0, share + slack), "the idle line")
+    if not board.things:
+        return None
+    begins, ends = _busy(board)
+    taken = float((ends - begins).sum()) / length
+    unseen = [isr.name for isr in board.system.isrs if f"isr.{isr.name}" not in board.shown.bodies]
+    missing = [f"isr.{name}" for name in unseen]
+    missing += [f"step.{step.name}" for step in board.system.steps if f"step.{step.name}" not in board.shown.bodies]
+    more = sum((share.most for share in board.paper.load.shares if share.who in missing), Fraction(0))
+    slack = 2 * board.resolution * len(begins) / length
+    return LoadSeen(max(0.0, taken - slack), min(1.0, taken + slack + float(more)), "busy lines", tuple(missing))
+
+
+def _busy(board: Board) -> tuple[Instants, Instants]:
+    """The stretches in which bodies ran, with entry before and exit behind each routine, put together.
+
+    The time that a step spins or sleeps is no load: steps that pause, wait or sleep count their modelled cost at most.
+    """
+    core, begins, ends = board.system.core, [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
+    for thing in board.things:
+        bodies, (kind, _, name) = board.shown.bodies[thing], thing.partition(".")
+        start, end = bodies.start, bodies.end
+        if kind == "isr":
+            start, end = start - core.entry.least, end + core.exit.least
+        elif kind == "step":
+            step = board.system.step(name)
+            if step.sleeps or step.pause.most or step.waits:
+                end = np.minimum(end, start + step.cost.most)
+        begins.append(np.maximum(start, board.capture.begin))
+        ends.append(np.minimum(end, board.capture.end))
+    begin, end = np.concatenate(begins), np.concatenate(ends)
+    order = np.argsort(begin, kind="stable")
+    begin, end = begin[order], np.maximum.accumulate(end[order])
+    first = np.append(True, begin[1:] > end[:-1])[: len(begin)]
+    last = np.append(first[1:], True)[: len(begin)]
+    return begin[first], end[last]
+
+
+def busiest(board: Board, over: int) -> tuple[float, int] | None:
+    """(share, begin in ps) of the busiest window of ``over`` ps; None where the capture is shorter or shows nothing.
+
+    A window that takes most begins with a stretch or ends with one.
+    """
+    if board.capture.length < over or not board.things:
+        return None
+    begins, ends = _busy(board)
+    if not len(begins):
+        return 0.0, board.capture.begin
+    total = np.concatenate([[0], np.cumsum(ends - begins)])
+
+    def taken(until: Instants) -> Instants:
+        place = np.searchsorted(begins, until, side="right")
+        inside = np.minimum(until, ends[np.maximum(place - 1, 0)]) - begins[np.maximum(place - 1, 0)]
+        found: Instants = np.where(place > 0, total[np.maximum(place - 1, 0)] + inside, 0)
+        return found
+
+    starts = np.concatenate([begins, ends - over])
+    starts = np.clip(starts, board.capture.begin, board.capture.end - over)
+    shares = taken(starts + over) - taken(starts)
+    best = int(np.argmax(shares))
+    return float(shares[best]) / over, int(starts[best])

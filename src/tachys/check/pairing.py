@@ -1,0 +1,87 @@
+"""Starts and ends of a unit: which start it took, when that ended, and which starts were lost."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from tachys.capture.table import Instants
+from tachys.model.system import Unit
+
+DROP, RESTART, QUEUE = range(3)
+_MODES = {"drop": DROP, "restart": RESTART, "queue": QUEUE}
+
+
+@dataclass(frozen=True, slots=True)
+class Paired:
+    """Starts at ``at`` ps that ended ``after`` ps later, ``lost`` ones, and ``open`` ones at work as the capture ended.
+
+    ``takes`` is the time at work alone, without waiting behind others. ``judged``: losses could be told.
+    """
+
+    at: Instants
+    after: Instants
+    lost: Instants
+    open: Instants
+    takes: Instants | None = None
+    judged: bool = True
+
+
+def pair_unit(unit: Unit, starts: Instants, ends: Instants, begin: int) -> Paired:
+    """Play the rule of the unit over the starts and ends that were seen, ascending in ps.
+
+    An end that nothing seen has started belongs to before ``begin``: until then what comes finds the unit busy.
+    """
+    depth = unit.depth if unit.busy == "queue" else 0
+    at, after, takes, lost, waiting = _pair(starts, ends, _MODES[unit.busy], depth, begin)
+    return Paired(at, after, lost, waiting, takes)
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int) -> Any:
+    count = len(starts)
+    at, after, takes = np.empty(count, np.int64), np.empty(count, np.int64), np.empty(count, np.int64)
+    lost, queue = np.empty(count, np.int64), np.empty(count, np.int64)
+    done, gone, head, tail, place = 0, 0, 0, 0, 0
+    work_began = begin
+    for number in range(len(ends)):
+        end = ends[number]
+        while place < count and starts[place] < end:  # at one instant an end comes first
+            if head == tail:
+                work_began = starts[place]
+            elif mode == 1:
+                lost[gone] = queue[head]
+                gone += 1
+                head += 1
+                work_began = starts[place]
+            elif tail - head > depth:
+                lost[gone] = starts[place]
+                gone += 1
+                place += 1
+                continue
+            queue[tail] = starts[place]
+            tail += 1
+            place += 1
+        if head == tail:
+            continue  # began before the capture, or what started it was not seen
+        at[done], after[done], takes[done] = queue[head], end - queue[head], end - work_began
+        done += 1
+        head += 1
+        work_began = end
+    while place < count:
+        if head < tail and mode == 1:
+            lost[gone] = queue[head]
+            gone += 1
+            head += 1
+        elif head < tail and tail - head > depth:
+            lost[gone] = starts[place]
+            gone += 1
+            place += 1
+            continue
+        queue[tail] = starts[place]
+        tail += 1
+        place += 1
+    return at[:done], after[:done], takes[:done], lost[:gone], queue[head:tail]

@@ -1,0 +1,90 @@
+"""A wait taken apart: who ran, who held interrupts off, entries and exits, and what no line shows. The parts add up."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+from tachys.bounds.result import Figure
+from tachys.check.measuring import Board
+from tachys.check.nesting import NOBODY
+from tachys.check.running import BACKGROUND, urgency_of
+
+How = Literal["ran", "held off", "entry and exit", "unseen"]
+
+
+@dataclass(frozen=True, slots=True)
+class Stretch:
+    """Part of a wait, from ``begin`` to ``end`` ps: what was the case, and who did it (empty for overhead, unseen)."""
+
+    begin: int
+    end: int
+    how: How
+    what: str
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """All that one thing did in a wait: ``time`` ps in total; ``expected`` is what the bound allows for it in one."""
+
+    what: str
+    how: How
+    time: int
+    expected: int | None = None
+
+    @property
+    def excess(self) -> int:
+        """How much more than expected, in ps."""
+        return self.time - (self.expected or 0)
+
+
+def stretches_of(board: Board, begin: int, end: int, waiting: str) -> list[Stretch]:
+    """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
+    core, level = board.system.core, urgency_of(board.system, waiting)
+    found: list[Stretch] = []
+    for first, last, who in board.tops.between(begin, end):
+        name = board.things[who] if who != NOBODY else ""
+        if name and (level == BACKGROUND or not _could_take_over(board, name, level)):
+            found.append(Stretch(first, last, "ran", name))
+            continue
+        spent = found[-1].how == "ran" and found[-1].what.startswith("isr.") if found else False
+        overhead = core.exit.most + core.entry.most if spent else 0
+        if last == end and level != BACKGROUND:
+            overhead = max(overhead if spent else 0, core.entry.most)
+        if last - first <= overhead + board.resolution and overhead:
+            found.append(Stretch(first, last, "entry and exit", ""))
+        elif last == end and core.entry.most and level != BACKGROUND:
+            border = last - core.entry.most
+            found.append(Stretch(first, border, *_idle(name)))
+            found.append(Stretch(border, last, "entry and exit", ""))
+        else:
+            found.append(Stretch(first, last, *_idle(name)))
+    return found
+
+
+def _could_take_over(board: Board, name: str, level: int) -> bool:
+    """Whether a routine of a level is taken over what runs, unless it is held off."""
+    if name.startswith("isr.") and not board.system.core.nesting:
+        return False
+    return urgency_of(board.system, name) > level
+
+
+def _idle(name: str) -> tuple[How, str]:
+    return ("held off", name) if name else ("unseen", "")
+
+
+def causes_of(stretches: Iterable[Stretch], bound: Figure | None = None) -> tuple[Cause, ...]:
+    """What each thing did in a wait, the largest excess over the bound first; together they are the whole wait."""
+    times: dict[tuple[str, How], int] = {}
+    for each in stretches:
+        key = (each.what, each.how)
+        times[key] = times.get(key, 0) + each.end - each.begin
+    expected: dict[str, int] = {}
+    for part in bound.parts if bound is not None and bound.most is not None else ():
+        expected[part.who] = expected.get(part.who, 0) + part.total
+    found = [
+        Cause(what, how, time, expected.get(what, 0) if bound is not None and what else None)
+        for (what, how), time in times.items()
+    ]
+    return tuple(sorted(found, key=lambda cause: (cause.how == "entry and exit", -cause.excess)))
