@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 
-from tachys.bounds.analysis import bounds as bounds_of
-from tachys.bounds.result import Bounds
 from tachys.check.figures import Compared
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import Guard, Isr, Period, Source, Step, System
@@ -33,12 +31,6 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
     return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
                    loop=loop)  # fmt: skip
-
-
-def falling(before: Bounds, system: System) -> tuple[str, ...]:
-    """The needs that ``before`` proves and the bounds of ``system`` do not."""
-    after = bounds_of(system)
-    return tuple(name for name, need in before.needs.items() if need.proved and not after.needs[name].proved)
 
 
 def _wider(old: Range, figure: Compared) -> Range:

@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from fractions import Fraction
 from typing import Any
 
 from tachys.bounds.export import limit_value, seconds
-from tachys.check.result import CheckResult, IsrCheck, NeedCheck, Seen
+from tachys.check.figures import Compared
+from tachys.check.pooling import pool
+from tachys.check.result import CheckResult, Finding, NeedCheck, Seen
+from tachys.model.system import LossNeed
+
+PS = 10**12
 
 
 def seen_data(seen: Seen | None) -> dict[str, Any] | None:
@@ -14,58 +21,128 @@ def seen_data(seen: Seen | None) -> dict[str, Any] | None:
         return None
     names = ("least", "median", "p95", "p99", "p999", "most", "resolution")
     times = {name: seconds(getattr(seen, name)) for name in names}
-    return {"count": seen.count, "mean": seen.mean / 1e12, **times}
+    return {"count": seen.count, "mean": seen.mean / 1e12, **times, "relative": seen.relative}
 
 
-def _isr(isr: IsrCheck) -> dict[str, Any]:
-    figures = {name: seen_data(getattr(isr, name)) for name in ("latency", "response", "span")}
-    return {**figures, "cost": None, "lost": isr.lost}
+def need_value(need: NeedCheck) -> float | None:
+    """The worst that was seen of a need, as its limit is given: seconds, a share, a number."""
+    if need.value is None or isinstance(need.need, LossNeed):
+        return None if need.value is None else float(need.value)
+    return float(need.value) if isinstance(need.value, Fraction) else need.value / PS
 
 
 def _need(need: NeedCheck) -> dict[str, Any]:
-    misses = [
-        {
-            "at": seconds(miss.at),
-            "value": seconds(miss.value),
-            "kind": miss.kind,
-            "causes": [{"what": cause.what, "time": seconds(cause.time)} for cause in miss.causes],
-        }
-        for miss in need.misses
-    ]
     return {
         "verdict": str(need.verdict),
         "limit": limit_value(need.limit),
         "bound": limit_value(need.bound),
         "seen": seen_data(need.seen),
-        "misses": misses,
+        "value": need_value(need),
+        "misses": [
+            {
+                "at": seconds(miss.at),
+                "value": seconds(miss.value),
+                "kind": miss.kind,
+                "causes": [
+                    {"what": cause.what or cause.how, "how": cause.how, "time": seconds(cause.time),
+                     "expected": seconds(cause.expected)}
+                    for cause in miss.causes
+                ],
+            }
+            for miss in need.misses
+        ],
+        "worst": [
+            {"from": seconds(part.begin), "to": seconds(part.end), "how": part.how, "what": part.what}
+            for part in need.worst
+        ],
+        "note": need.note,
+        "estimate": None if need.tail is None else {
+            "value": seconds(need.tail.value), "once_in": need.tail.once_in, "fit": need.tail.fit
+        },
+    }  # fmt: skip
+
+
+def _figure(figure: Compared) -> dict[str, Any]:
+    measured = figure.measured
+    return {
+        "about": figure.about,
+        "figure": figure.key,
+        "modelled": {"least": seconds(figure.low), "most": seconds(figure.high)},
+        "measured": None if measured is None else {
+            "count": measured.count, "least": seconds(measured.least), "most": seconds(measured.most),
+            "resolution": seconds(measured.resolution),
+        },
+        "agreement": str(figure.state),
+        "why": figure.why,
+    }  # fmt: skip
+
+
+def _finding(finding: Finding) -> dict[str, Any]:
+    counts = finding.code.startswith(("lost-unexpected", "overwritten", "runs-unasked"))
+
+    def figure(value: int | None) -> float | None:
+        return None if value is None else float(value) if counts else seconds(value)
+
+    return {
+        "code": finding.code,
+        "about": finding.about,
+        "text": finding.text,
+        "modelled": figure(finding.modelled),
+        "measured": figure(finding.measured),
+        "falls": list(finding.falls),
+        "explains": list(finding.explains),
+        "at": seconds(finding.at),
     }
 
 
 def check_data(result: CheckResult) -> dict[str, Any]:
     """Everything, keyed by the model's names."""
-    load = result.bounds.load
+    paper, load, clock = result.bounds.load, result.load, result.clock
     return {
         "format": "tachys.check/1",
         "capture": result.capture.file,
         "length": seconds(result.capture.length),
         "resolution": seconds(result.capture.resolution),
-        "load": {"least": float(load.least), "most": float(load.most), "seen": None},
-        "isrs": {name: _isr(isr) for name, isr in result.isrs.items()},
+        "remarks": list(result.remarks),
+        "load": {
+            "least": float(paper.least), "most": float(paper.most),
+            "seen": None if load is None else {"least": load.least, "most": load.most, "by": load.by},
+        },
+        "clock": None if clock is None else {"ppm": clock.ppm, "sure": clock.sure, "lines": list(clock.lines)},
+        "isrs": {
+            name: {**{key: seen_data(getattr(isr, key)) for key in ("latency", "response", "span", "cost")},
+                   "lost": isr.lost, "runs": isr.runs, "unasked": isr.unasked}
+            for name, isr in result.isrs.items()
+        },
+        "units": {name: {"time": seen_data(unit.time), "lost": unit.lost} for name, unit in result.units.items()},
+        "flags": {
+            name: {"reaction": seen_data(flag.reaction), "overwritten": flag.overwritten}
+            for name, flag in result.flags.items()
+        },
+        "steps": {
+            name: {key: seen_data(getattr(step, key)) for key in ("interval", "duration", "own", "late")}
+            for name, step in result.steps.items()
+        },
         "periods": {name: seen_data(seen) for name, seen in result.periods.items()},
         "needs": {name: _need(need) for name, need in result.needs.items()},
-        "findings": [
-            {
-                "code": finding.code,
-                "about": finding.about,
-                "text": finding.text,
-                "modelled": _figure(finding.code, finding.modelled),
-                "measured": _figure(finding.code, finding.measured),
-            }
-            for finding in result.findings
-        ],
+        "figures": [_figure(figure) for figure in result.figures],
+        "findings": [_finding(finding) for finding in result.findings],
+        "unseen": list(result.unseen),
+        "foreign": list(result.foreign),
+    }  # fmt: skip
+
+
+def checks_data(results: Sequence[CheckResult]) -> dict[str, Any]:
+    """Several captures: together, and each."""
+    together = pool(results)
+    needs = {
+        name: {"verdict": str(need.verdict), "limit": limit_value(need.limit), "bound": limit_value(need.bound),
+               "count": need.count, "misses": need.misses, "worst": limit_value(need.worst), "worst_in": need.worst_in}
+        for name, need in together.needs.items()
+    }  # fmt: skip
+    findings = [{**_finding(finding), "captures": count} for finding, count in together.findings]
+    return {
+        "format": "tachys.checks/1",
+        "pooled": {"needs": needs, "findings": findings},
+        "captures": [check_data(result) for result in results],
     }
-
-
-def _figure(code: str, value: int) -> float | None:
-    """Most findings speak of times; a loss counts events."""
-    return float(value) if code.startswith("lost") else seconds(value)

@@ -6,7 +6,7 @@ A figure is refuted only by what no resolution, no unseen routine and no toleran
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from fractions import Fraction
 
@@ -45,7 +45,8 @@ class Compared:
     """One figure of the model: ``about`` it belongs to, ``key`` as the model file names it, [low, high] in ps.
 
     ``at_least``: the figure is a least distance, and ``high`` is None. ``sure_least`` and ``sure_most`` are what the
-    measurement proves of the extremes: some case was at most ``sure_least``, some was at least ``sure_most``.
+    measurement proves of the extremes: some case was at most ``sure_least``, some was at least ``sure_most``. ``at``
+    is where the worst was seen, where that is known.
     """
 
     about: str
@@ -58,6 +59,7 @@ class Compared:
     sure_most: int | None = None
     why: str = ""
     urgency: int | None = None
+    at: int | None = None
 
     @property
     def below(self) -> bool:
@@ -223,7 +225,7 @@ def _served(board: Board, isr: Isr, runs: int) -> Instants | None:
     return np.maximum(1, served + 1)  # one more may have come as it was being accepted
 
 
-def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | None) -> Compared:
+def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | None, key: str = "cost") -> Compared:
     """``own`` of every whole run; what a run that served several events took is shared out among them."""
     least, most = own.least, own.most
     if served is not None:
@@ -234,7 +236,7 @@ def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | No
     middle = (own.least + own.most) // 2
     width = int((own.most - own.least).max())
     measured = Measured(int(middle.min()), int(middle.max()), len(middle), (width + 1) // 2)
-    return _judged(about, "cost", cost.least, cost.most, measured, (sure_least, sure_most))
+    return _judged(about, key, cost.least, cost.most, measured, (sure_least, sure_most))
 
 
 def _step(board: Board, step: Step) -> Iterator[Compared]:
@@ -249,7 +251,7 @@ def _step(board: Board, step: Step) -> Iterator[Compared]:
     elif allowed is None:
         yield _not_shown(about, key, step.cost.least, None, "it sleeps or waits, for as long as that takes")
     else:
-        yield _cost(board, about, allowed, found.own, None)
+        yield _cost(board, about, allowed, found.own, None, key)
     yield from _guards(board, about, step.guards, step.cost)
 
 
@@ -258,7 +260,8 @@ def _own_time(step: Step) -> Range | None:
     if step.sleeps or (step.waits is not None and step.at_most is None):
         return None
     waiting = step.at_most.most if step.at_most is not None else 0
-    least = 0 if step.waits is not None else step.cost.least + step.pause.least
+    # a pause goes on under what runs on top of it, which is taken off: only the cost is sure to be left
+    least = 0 if step.waits is not None else step.cost.least
     return Range(least, waiting + step.cost.most + step.pause.most)
 
 
@@ -308,13 +311,13 @@ def _guards(board: Board, about: str, guards: tuple[Guard, ...], cost: Range) ->
     number, level = board.things.index(about), urgency_of(board.system, about)
     if about.startswith("isr.") and not board.system.core.nesting:
         return
-    held: dict[int, list[Instants]] = {}
+    held: dict[int, list[tuple[Instants, Instants]]] = {}
     for isr in board.system.isrs:
         if isr.urgency < level:
-            held.setdefault(isr.urgency, []).append(_held(board, isr, number))
+            held.setdefault(isr.urgency, []).append(_held(board, isr, number))  # (when, how long)
     for urgency, parts in sorted(held.items()):
         modelled = max((_length(guard, cost) for guard in guards if guard.urgency <= urgency), default=0)
-        lengths = np.concatenate(parts)
+        lengths = np.concatenate([length for _, length in parts])
         if not len(lengths):
             if modelled:
                 yield Compared(about, "guard", None, modelled, None, Agreement.NOT_SHOWN,
@@ -322,36 +325,40 @@ def _guards(board: Board, about: str, guards: tuple[Guard, ...], cost: Range) ->
             continue
         most = int(lengths.max())
         measured = Measured(0, max(0, most), len(lengths), board.resolution)
-        sure = most - board.resolution - _stretched(board, most)
+        # what is just being entered as the event comes is entered first, and the pins do not show it
+        sure = most - board.resolution - _stretched(board, most) - board.system.core.entry.most
         if modelled or sure > 0:
-            yield _judged(about, "guard", None, modelled, measured, (0, sure), urgency)
+            at = int(np.concatenate([when for when, _ in parts])[int(np.argmax(lengths))])
+            yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)
 
 
 def _length(guard: Guard, body: Range) -> int:
     return body.most if guard.length is None else guard.length.most
 
 
-def _held(board: Board, isr: Isr, holder: int) -> Instants:
+def _held(board: Board, isr: Isr, holder: int) -> tuple[Instants, Instants]:
     """Of the waits of a routine: for how long it was surely held off by one body that ran all the while.
 
     An entry, and the exit or entry that may just have been going on as the event came, are taken off.
     """
     delays, core = board.isrs[isr.name].latency, board.system.core
     if delays is None or delays.relative or not len(delays.at):
-        return np.zeros(0, np.int64)
+        return np.zeros(0, np.int64), np.zeros(0, np.int64)
     tops = board.tops
     first = np.searchsorted(tops.at, delays.at, side="right")
     last = np.searchsorted(tops.at, delays.at + delays.after)
-    on_top = np.where(first > 0, tops.who[np.maximum(first - 1, 0)], -1) == holder
-    alone = on_top & (last - first <= 1)
-    ends = tops.at[np.minimum(first, len(tops.at) - 1)] if len(tops.at) else delays.at
-    until = np.where(last - first == 1, ends, delays.at + delays.after - core.entry.most)
+    alone = np.where(first > 0, tops.who[np.maximum(first - 1, 0)], -1) == holder
+    if not alone.any():
+        return delays.at[alone], delays.after[alone]
+    # it is over as the body ends, or one entry before whatever comes on top of it
+    place = np.minimum(first, len(tops.at) - 1)
+    ended = (first < last) & (tops.depth[place] < tops.depth[np.maximum(first - 1, 0)])
+    until = np.where(first < last, tops.at[place], delays.at + delays.after) - np.where(ended, 0, core.entry.most)
     held = until - delays.at
     before = np.where(first > 0, delays.at - tops.at[np.maximum(first - 1, 0)], 1 << 60)
     held -= np.where(before <= core.exit.most + core.entry.most + board.resolution, core.exit.most, 0)
     held -= _unseen_urgent(board, isr)
-    found: Instants = held[alone]
-    return found
+    return delays.at[alone], held[alone]
 
 
 def _unseen_urgent(board: Board, isr: Isr) -> int:

@@ -9,7 +9,7 @@ something else raises as well.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
@@ -17,9 +17,10 @@ import numpy as np
 from tachys.bounds.analysis import bounds as bounds_of
 from tachys.bounds.result import Bounds, Figure
 from tachys.capture.table import Instants
-from tachys.check.consequence import corrected, falling
+from tachys.check.consequence import corrected
 from tachys.check.figures import Agreement, Compared
 from tachys.check.measuring import Board
+from tachys.check.nesting import NOBODY
 from tachys.check.result import Finding, NeedCheck
 from tachys.check.sentences import sentence
 from tachys.check.strangers import Stranger
@@ -30,6 +31,8 @@ from tachys.model.system import Source, System
 
 # which figure is looked at first where two explain the same: what happens to a board comes before what it does about it
 _ORDER = ["unmodelled", "period", "gap", "burst", "jitter", "takes", "guard", "cost", "time", "every", "pass"]
+
+LOOKED_AT = 2000  # reactions, the longest first
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,11 +52,18 @@ def find_all(
 ) -> tuple[Finding, ...]:
     """Every difference between model and board, the one that explains most first."""
     refuted = tuple(figure for figure in figures if figure.state is Agreement.REFUTES and figure.key != "pass")
+    hidden = max((each.most for each in strangers if each.what == "core"), default=0)
+    if hidden:  # what it can have done is not held against anything else
+        refuted = tuple(each for each in refuted if each.key != "guard" or not _within(each, hidden))
     symptoms = list(symptoms_of(board, board.paper))
     after = bounds_of(corrected(board.system, refuted)) if refuted else board.paper
     left = [each for each in symptoms if _still(each, board, after)]
-    found = [_root(board, figure, symptoms, needs) for figure in refuted]
+    same: dict[tuple[str, str], list[Compared]] = {}
+    for figure in refuted:  # a guard may be refuted for lines of several levels at once
+        same.setdefault((figure.about, figure.key), []).append(figure)
+    found = [_root(board, tuple(each), symptoms) for each in same.values()]
     found += [_stranger(stranger, left, board) for stranger in strangers]
+    found += [] if hidden else list(_lost_wake_ups(board))
     left = [each for each in left if not any(each.about in finding.explains for finding in found)]
     if not any(figure.key == "gap" or figure.key == "burst" for figure in refuted):
         found += list(_unasked(board))
@@ -61,6 +71,10 @@ def find_all(
     found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
     found += list(_silent(board))
     return tuple(sorted(found, key=lambda finding: (-_weight(finding, needs), _rank(finding))))
+
+
+def _within(figure: Compared, most: int) -> bool:
+    return figure.measured is not None and figure.measured.most <= 2 * most
 
 
 def _weight(finding: Finding, needs: dict[str, NeedCheck]) -> int:
@@ -144,10 +158,11 @@ def _still(symptom: Symptom, board: Board, after: Bounds) -> bool:
 # --- findings -----------------------------------------------------------------------------------------------
 
 
-def _root(board: Board, figure: Compared, symptoms: list[Symptom], needs: dict[str, NeedCheck]) -> Finding:
+def _root(board: Board, figures: tuple[Compared, ...], symptoms: list[Symptom]) -> Finding:
     """A refuted figure, with what it explains and which needs fall with it."""
+    figure = max(figures, key=lambda each: each.measured.most if each.measured else 0)
     assert figure.measured is not None
-    changed = corrected(board.system, (figure,))
+    changed = corrected(board.system, figures)
     after = bounds_of(changed)
     explains = tuple(dict.fromkeys(each.about for each in symptoms if not _still(each, board, after)))
     falls = tuple(name for name, need in board.paper.needs.items() if need.proved and not after.needs[name].proved)
@@ -177,6 +192,8 @@ def _code(figure: Compared) -> str:
 def _where(board: Board, figure: Compared) -> int | None:
     """An instant at which a figure of a body, or a gap, is seen at its worst."""
     kind, name = figure.about.split(".")
+    if figure.at is not None:
+        return figure.at
     if figure.key in ("cost", "time"):
         bodies = board.shown.bodies[figure.about]
         own = board.isrs[name].cost if kind == "isr" else board.steps[name].own
@@ -290,14 +307,40 @@ def _cause_words(cause: Cause) -> str:
     return ""
 
 
+def _lost_wake_ups(board: Board) -> Iterator[Finding]:
+    """Flags that were set, with nothing running, for longer than a round without work: the core slept on them.
+
+    Only where the model says that the loop does not halt while the flag is set.
+    """
+    system = board.system
+    for name, flag in board.flags.items():
+        sleeper = next((step for step in system.steps if step.sleeps and name in step.unless), None)
+        if sleeper is None or system.loop is None:
+            continue
+        round_ = system.loop.overhead.most + system.core.wake.most + 2 * board.resolution
+        round_ += sum(
+            step.cost.most + step.pause.most for step in system.steps if f"step.{step.name}" not in board.shown.bodies
+        )
+        round_ += sum(
+            isr.cost.most + system.core.entry.most + system.core.exit.most
+            for isr in system.isrs
+            if f"isr.{isr.name}" not in board.shown.bodies
+        )
+        delays, slept = flag.reaction, list[tuple[int, int]]()
+        longest = np.argsort(-delays.after)[:LOOKED_AT]
+        for place in longest[delays.after[longest] > round_].tolist():
+            begin, end = int(delays.at[place]), int(delays.at[place] + delays.after[place])
+            idle = [(b - a, a) for a, b, who in board.tops.between(begin, end) if who == NOBODY]
+            slept += [each for each in idle if each[0] > round_]
+        if slept:
+            most, at = max(slept)
+            text = sentence("lost-wake-up", f"{len(slept)} times, step.{sleeper.name} halts with flag.{name} set")
+            yield Finding("lost-wake-up", f"step.{sleeper.name}", text, 0, most, (), (f"flag.{name}",), at)
+
+
 def _silent(board: Board) -> Iterator[Finding]:
     for thing in board.shown.silent:
         kind, name = thing.split(".")
         if kind == "source" and board.system.source(name).period is not None:
             lines = ", ".join(board.shown.through.get(thing, []))
             yield Finding("never-seen", thing, sentence("never-seen", lines), None, None)
-
-
-def with_falls(finding: Finding, paper: Bounds, system: System) -> Finding:
-    """The finding with the needs that fall in a changed system."""
-    return replace(finding, falls=falling(paper, system))

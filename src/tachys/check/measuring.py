@@ -86,7 +86,7 @@ class Board:
     capture: Capture
     shown: Shown
     things: list[str] = field(default_factory=list)
-    tops: Tops = field(default_factory=lambda: Tops(EMPTY, EMPTY))
+    tops: Tops = field(default_factory=lambda: Tops(EMPTY, EMPTY, EMPTY))
     isrs: dict[str, Runs] = field(default_factory=dict)
     steps: dict[str, Steps] = field(default_factory=dict)
     units: dict[str, Works] = field(default_factory=dict)
@@ -283,8 +283,10 @@ def _clock(board: Board) -> ClockError | None:
             continue
         nominal = float(source.period)
         period = own_period(instants)
-        if abs(period / nominal - 1) > 1000e-6:
-            continue
+        assert source.period_most is not None
+        tolerance = float(source.period_most / source.period) - 1 + float(board.system.capture_tolerance)
+        if abs(period / nominal - 1) > max(100e-6, 1.5 * tolerance):
+            continue  # that is no clock: something else is wrong with it
         length = float(instants[-1] - instants[0])
         count = round(length / period)
         ppm = (length / (count * nominal) - 1) * 1e6

@@ -33,10 +33,14 @@ class Own:
 
 @dataclass(frozen=True, slots=True)
 class Tops:
-    """Which body is on top from each instant on: a place in the list of things, :data:`NOBODY` for none."""
+    """Which body is on top from each instant on: a place in the list of things, :data:`NOBODY` for none.
+
+    ``depth`` is how many lie on the stack.
+    """
 
     at: Instants
     who: Instants
+    depth: Instants
 
     def at_instants(self, instants: Instants) -> Instants:
         """Who is on top at each instant; what begins there counts already."""
@@ -61,15 +65,15 @@ def nest(core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: in
     ends = np.concatenate([np.zeros(0, np.int64), *(each.end for each in bodies)])
     costs = np.array([core.entry.least, core.entry.most, core.exit.least, core.exit.most, core.chain.least,
                       core.chain.most, slack], np.int64)  # fmt: skip
-    at, who, least, most, interrupted = _nest(first, starts, ends, np.array(urgency, np.int64), costs)
+    at, who, deep, least, most, interrupted = _nest(first, starts, ends, np.array(urgency, np.int64), costs)
     parts = zip(first[:-1].tolist(), first[1:].tolist(), strict=True)
-    return Tops(at, who), [Own(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
+    return Tops(at, who, deep), [Own(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants) -> Any:
     things, total = len(urgency), len(starts)
-    at, who = np.empty(2 * total, np.int64), np.empty(2 * total, np.int64)
+    at, who, deep = np.empty(2 * total, np.int64), np.empty(2 * total, np.int32), np.empty(2 * total, np.int32)
     least, most = np.empty(total, np.int64), np.empty(total, np.int64)
     interrupted = np.zeros(total, np.int64)
     begins, finishes = first[:-1].copy(), first[:-1].copy()  # the next start and the next end of each thing
@@ -131,8 +135,9 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
             depth += 1
             begins[thing] += 1
         at[found] = when
+        deep[found] = depth
         who[found] = owner[depth - 1] if depth > 0 else -1
-    return at, who, least, most, interrupted
+    return at, who, deep, least, most, interrupted
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]

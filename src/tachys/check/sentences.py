@@ -16,7 +16,7 @@ _WORDS = {
     "time-shorter": "it is done sooner than modelled",
     "guard-longer": "it holds interrupts off for longer than modelled",
     "runs-unasked": "it runs without an event: something else raises its line as well",
-    "lost-wake-up": "its step waited asleep until the next interrupt: the wake-up was lost",
+    "lost-wake-up": "the core slept on a flag that was set, until the next interrupt: a lost wake-up",
     "lost-unexpected": "events were lost, although the model loses none",
     "overwritten-unexpected": "it was set while still set, although the model has no such case",
     "never-seen": "it never comes: its line does not move",

@@ -81,10 +81,14 @@ def causes_of(stretches: Iterable[Stretch], bound: Figure | None = None) -> tupl
         key = (each.what, each.how)
         times[key] = times.get(key, 0) + each.end - each.begin
     expected: dict[str, int] = {}
+    holding = 0  # one blocker is in a bound, whoever it may be
     for part in bound.parts if bound is not None and bound.most is not None else ():
-        expected[part.who] = expected.get(part.who, 0) + part.total
-    found = [
-        Cause(what, how, time, expected.get(what, 0) if bound is not None and what else None)
-        for (what, how), time in times.items()
-    ]
+        if part.what.startswith("held off"):
+            holding += part.total
+        else:
+            expected[part.who] = expected.get(part.who, 0) + part.total
+    found = []
+    for (what, how), time in times.items():
+        allowed = holding if how == "held off" else expected.get(what, 0)
+        found.append(Cause(what, how, time, allowed if bound is not None and what else None))
     return tuple(sorted(found, key=lambda cause: (cause.how == "entry and exit", -cause.excess)))

@@ -1,4 +1,4 @@
-"""``tachys check``: limit, bound and measurement side by side, and every miss with its time."""
+"""``tachys check``: does the board agree with the model, and if not, why: on one screen, worst first."""
 
 from __future__ import annotations
 
@@ -8,193 +8,319 @@ from typing import TYPE_CHECKING
 import click
 
 from tachys.bounds.result import Figure, Verdict
-from tachys.cli.bounds import status, what_holds
+from tachys.cli.bounds import status, value_text, what_holds
 from tachys.cli.capturing import read_given, shape_options
+from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, time_text
 
 if TYPE_CHECKING:
-    from tachys.check.culprits import Culprit
+    from tachys.check.figures import Compared
     from tachys.check.result import CheckResult, Miss, NeedCheck, Seen
 
-SHOWN_MISSES = 3
+Row = list[str | Verdict]
+SHOWN_FINDINGS = 4
+ORDER = {Verdict.MISSED: 0, Verdict.AT_RISK: 1, Verdict.UNSEEN: 2, Verdict.MET: 3}
 
 
 @click.command("check")
 @click.argument("model", type=click.Path())
-@click.argument("captures", type=click.Path(), nargs=-1, required=True, metavar="CAPTURE...")
-@click.option("--all", "every", is_flag=True, help=f"List every miss, not only the {SHOWN_MISSES} worst of each need.")
-@click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
+@click.argument("captures", type=click.Path(allow_dash=True), nargs=-1, required=True, metavar="CAPTURE...")
+@click.option("--figures", is_flag=True, help="Every figure of the model beside what was measured of it.")
+@click.option("--all", "every", is_flag=True, help="Every finding and every miss with its time.")
+@click.option(
+    "--strict", is_flag=True, help="Status 1 also when a need is at risk or unseen; no capture may be cut off."
+)
+@click.option("--own-clock", is_flag=True, help="Count time by the board's clock, as its periodic lines show it.")
+@click.option("--junit", type=click.Path(), metavar="FILE", help="Write each need as a test case (JUnit XML).")
+@click.option("--baseline", type=click.Path(), metavar="FILE", help="Say what got worse since a check kept as JSON.")
 @shape_options
 @variant_option
 @format_option
 def check_command(
-    model: str,
-    captures: tuple[str, ...],
-    every: bool,
-    strict: bool,
-    variant: str | None,
-    time_unit: str | None,
-    separator: str | None,
+    model: str, captures: tuple[str, ...], figures: bool, every: bool, strict: bool, own_clock: bool,
+    junit: str | None, baseline: str | None, variant: str | None, time_unit: str | None, separator: str | None,
     shape: str,
-) -> int:
-    """Hold each CAPTURE (VCD or CSV) against MODEL: verdicts, misses with their times, refuted figures.
+) -> int:  # fmt: skip
+    """Hold each CAPTURE against MODEL: verdicts, misses and who made them, figures that the board refutes.
 
     The status is 0 when all needs are met, 1 when one is missed, 2 when the input is wrong.
     """
     from tachys.bounds.analysis import bounds
+    from tachys.check.baseline import read_baseline, worse_than
     from tachys.check.checking import check
+    from tachys.check.clocking import by_own_clock
+    from tachys.check.export import check_data
     from tachys.cli.output import warn
     from tachys.model.loading import load_model
 
     system = load_model(model, variant)
     warn(system.remarks)
+    before = None if baseline is None else read_baseline(baseline)
     paper = bounds(system)
-    results = [check(system, read_given(path, time_unit, separator, False), paper) for path in captures]
-    _print(results, shape, model, every)
+    results = []
+    for path in captures:
+        result = check(system, read_given(path, time_unit, separator, strict), paper)
+        results.append(by_own_clock(result) if own_clock else result)
+    worse = [] if before is None else [line for each in results for line in worse_than(before, check_data(each))]
+    _print(results, shape, model, figures=figures, every=every)
+    if before is not None and shape == "table":
+        _show_worse(worse)
+    if junit is not None:
+        _write_junit(results, junit, strict)
     if any(result.missed for result in results):
         return 1
-    return status(need.verdict for result in results for need in result.needs.values()) if strict else 0
+    if not strict:
+        return 0
+    return max(int(bool(worse)), status(need.verdict for result in results for need in result.needs.values()))
 
 
-def _print(results: list[CheckResult], shape: str, model: str, every: bool) -> None:
-    from tachys.check.export import check_data
+def _print(results: list[CheckResult], shape: str, model: str, *, figures: bool, every: bool) -> None:
+    from tachys.check.export import check_data, checks_data
     from tachys.cli.output import print_csv, print_json
 
     if shape == "json":
-        data = [check_data(result) for result in results]
-        print_json(data[0] if len(data) == 1 else {"format": "tachys.checks/1", "captures": data})
+        print_json(check_data(results[0]) if len(results) == 1 else checks_data(results))
     elif shape == "csv":
         header = ["capture", "need", "limit", "bound", "seen most", "resolution", "misses", "verdict"]
         print_csv(header, (row for result in results for row in _csv_rows(result)))
     else:
+        if len(results) > 1:
+            _show_pooled(results, model)
         for result in results:
-            show_check(result, model, every)
+            show_check(result, model, figures=figures, every=every, brief=len(results) > 1)
 
 
 def _csv_rows(result: CheckResult) -> list[list[object]]:
     from tachys.bounds.export import limit_value, seconds
+    from tachys.check.export import need_value
 
     return [
-        [result.capture.file, name, limit_value(need.limit), limit_value(need.bound),
-         seconds(need.seen.most if need.seen else None), seconds(result.capture.resolution),
-         len(need.misses), str(need.verdict)]
+        [result.capture.file, name, limit_value(need.limit), limit_value(need.bound), need_value(need),
+         seconds(result.capture.resolution), len(need.misses), str(need.verdict)]
         for name, need in result.needs.items()
     ]  # fmt: skip
 
 
-def show_check(result: CheckResult, model: str, every: bool = False) -> None:
+def _write_junit(results: list[CheckResult], path: str, strict: bool) -> None:
+    from tachys.check.junit import junit_text
+    from tachys.files import write_whole
+
+    write_whole(Path(path), junit_text(results, need_sentence, strict=strict))
+
+
+def _show_worse(worse: list[str]) -> None:
+    from tachys.cli.output import heading, say
+
+    heading("Since the baseline")
+    say(*[f"  worse: {line}" for line in worse] or ["  nothing got worse"], "")
+
+
+# --- several captures ---------------------------------------------------------------------------------------
+
+
+def _show_pooled(results: list[CheckResult], model: str) -> None:
+    from tachys.check.pooling import pool
+    from tachys.cli.output import heading, say, table
+
+    together = pool(results)
+    heading(f"{count_text(len(results), 'capture')} together against {Path(model).name}")
+    rows: list[Row] = []
+    for need in sorted(together.needs.values(), key=lambda each: (ORDER[each.verdict], -each.misses)):
+        bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
+        worst = "not seen" if need.worst is None else value_text(need.need, need.worst)
+        rows.append([need.need.name, value_text(need.need, need.limit), bound, worst, Path(need.worst_in).name,
+                     f"{need.misses} of {need.count}" if need.count else str(need.misses), need.verdict])  # fmt: skip
+    table([("need", ""), ("limit", "right"), ("bound", "right"), ("worst seen", "right"), ("in", ""),
+           ("misses", "right"), ("verdict", "")], rows)  # fmt: skip
+    for number, (finding, count) in enumerate(together.findings[:SHOWN_FINDINGS], 1):
+        say(f"{number}. In {count} of {len(results)}: {finding_text(finding)}.")
+    say("")
+
+
+# --- one capture --------------------------------------------------------------------------------------------
+
+
+def show_check(
+    result: CheckResult, model: str, *, figures: bool = False, every: bool = False, brief: bool = False
+) -> None:
     """One capture against the model, worst first."""
     from tachys.cli.output import heading, say, table
 
     capture = result.capture
-    heading(f"{Path(capture.file).name} against {Path(model).name}")
-    signals = count_text(len(capture.signals), "signal")
-    say(f"{time_text(capture.length)}, {signals}, times known to {time_text(capture.resolution)}", *capture.remarks, "")
-    order = {Verdict.MISSED: 0, Verdict.AT_RISK: 1, Verdict.UNSEEN: 2, Verdict.MET: 3}
-    needs = sorted(result.needs.values(), key=lambda need: (order[need.verdict], -len(need.misses)))
+    heading(f"{Path(capture.file).name} against {Path(model).name}: {_headline(result)}")
+    say(_about(result), *result.remarks, "")
+    needs = sorted(result.needs.values(), key=lambda need: (ORDER[need.verdict], -len(need.misses)))
     if needs:
         columns = [("need", ""), ("what must hold", ""), ("limit", "right"), ("bound", "right")]
         columns += [("worst seen", "right"), ("misses", "right"), ("verdict", "")]
-        table(columns, [_need_row(result, need) for need in needs])
-    figures = ("latency bound", "least seen", "median", "worst seen", "runs", "lost", "span bound", "worst")
-    columns = [("routine", ""), *((name, "right") for name in figures)]
-    rows = [row for name in result.isrs if (row := _isr_row(result, name))]
-    if rows:
-        table(columns, rows)
-    _show_misses(result, [need for need in needs if need.misses], every)
-    _show_findings(result)
-    if result.unprobed:
-        say("Not probed, so not seen: " + ", ".join(result.unprobed), "")
-    if result.missed:
-        say(f"See the worst moment: tachys draw {model} {capture.file} -o worst.png")
+        table(columns, [_need_row(need) for need in needs])
+    _show_findings(result, model, every, brief)
+    _show_groups(result, needs)
+    if every:
+        _show_misses(needs)
+    if figures:
+        _show_figures(result)
+        _show_quantities(result)
+    _show_rest(result, model, needs, figures)
 
 
-def _need_row(result: CheckResult, need: NeedCheck) -> list[str | Verdict]:
-    bound = limit_text(need.bound, "up") if need.bound is not None else "none"
-    worst = time_text(need.seen.most) if need.seen else "not seen"
-    misses = f"{len(need.misses)} of {_judged(need)}" if need.seen or need.misses else NONE
-    holds = what_holds(need.need)
-    return [need.need.name, holds, limit_text(need.limit), bound, worst, misses, need.verdict]
+def _headline(result: CheckResult) -> str:
+    missed = sum(need.verdict is Verdict.MISSED for need in result.needs.values())
+    text = f"{missed} of {count_text(len(result.needs), 'need')} missed" if missed else "no need missed"
+    return f"{text}, {count_text(len(result.findings), 'finding') if result.findings else 'nothing refuted'}"
 
 
-def _judged(need: NeedCheck) -> int:
-    return (need.seen.count if need.seen else 0) + sum(miss.kind != "late" for miss in need.misses)
+def _about(result: CheckResult) -> str:
+    capture, clock, load = result.capture, result.clock, result.load
+    parts = [time_text(capture.length), count_text(len(capture.signals), "signal"),
+             f"times known to {time_text(capture.resolution)}"]  # fmt: skip
+    if clock is not None:
+        parts.append(f"analyser {clock.ppm:+.1f} ± {clock.sure:.1f} ppm against the board")
+    if load is not None:
+        span = f"{load.least * 100:.1f} %" if load.most - load.least < 0.001 else (
+            f"{load.least * 100:.1f} to {load.most * 100:.1f} %"
+        )  # fmt: skip
+        parts.append(f"load {span}")
+    return ", ".join(parts)
 
 
-def _isr_row(result: CheckResult, name: str) -> list[str | Verdict] | None:
-    isr, paper = result.isrs[name], result.bounds.isrs[name]
-    if isr.latency is None and isr.span is None:
-        return None
-
-    def most(figure: Figure) -> str:
-        return "unbounded" if figure.most is None else time_text(figure.most, "up")
-
-    def value(seen: Seen | None, key: str) -> str:
-        return time_text(getattr(seen, key)) if seen else NONE
-
-    runs = isr.span or isr.latency
-    latency = [value(isr.latency, key) for key in ("least", "median", "most")]
-    lost = NONE if isr.lost is None else str(isr.lost)
-    runs_text = str(runs.count if runs else 0)
-    return [name, most(paper.latency), *latency, runs_text, lost, most(paper.span), value(isr.span, "most")]
+def _need_row(need: NeedCheck) -> Row:
+    bound = value_text(need.need, need.bound, "up") if need.bound is not None else "none"
+    worst = "not seen" if need.value is None else value_text(need.need, need.value)
+    if need.seen is not None and need.seen.relative:
+        worst = f"≥ {worst}"
+    judged = judged_count(need)
+    misses = f"{len(need.misses)} of {judged}" if judged else str(len(need.misses)) if need.misses else NONE
+    return [need.need.name, what_holds(need.need), value_text(need.need, need.limit), bound, worst, misses,
+            need.verdict]  # fmt: skip
 
 
-def _show_misses(result: CheckResult, needs: list[NeedCheck], every: bool) -> None:
-    """Who was running in all of them, then the worst of each need (or every one), in order of time."""
-    from tachys.check.culprits import culprits
-    from tachys.cli.output import heading, say, table
-
-    if not needs:
-        return
-    heading("What ran while the missed events waited")
-    rows: list[list[str | Verdict]] = []
-    for need in needs:
-        for culprit in culprits(result.bounds.system, need.misses):
-            say(f"  {need.need.name}: {culprit_text(culprit)}")
-        worst = sorted(need.misses, key=lambda miss: -(miss.value or 2**62))
-        shown = need.misses if every else sorted(worst[:SHOWN_MISSES], key=lambda miss: miss.at)
-        rows += [[need.need.name, *_miss_row(miss)] for miss in shown]
-    say("")
-    table([("missed", ""), ("event at", "right"), ("answered after", "right"), ("seen running meanwhile", "")], rows)
-    total = sum(len(need.misses) for need in needs)
-    if len(rows) < total:
-        say(f"These are the {SHOWN_MISSES} worst of each; --all lists all {total}.", "")
-
-
-def _miss_row(miss: Miss) -> list[str | Verdict]:
-    answered = {"late": time_text(miss.value), "lost": "never: lost", "open": "not by the end"}[miss.kind]
-    running = ", ".join(f"{cause.what} {time_text(cause.time)}" for cause in miss.causes[:2])
-    more = ", …" if len(miss.causes) > 2 else ""
-    return [instant_text(miss.at), answered, running + more or "nothing that is probed"]
-
-
-def culprit_text(culprit: Culprit) -> str:
-    """A sentence on what was running while events waited."""
-    if culprit.what is None:
-        return f"{culprit.count} with nothing probed running: what holds them off has no probe"
-    low, high = time_text(culprit.least), time_text(culprit.most)
-    during = f"{culprit.count} while {culprit.what} ran, {low if low == high else f'{low} to {high}'}"
-    if culprit.guard is None:
-        return f"{during}; no guard of it is modelled"
-    return f"{during}; its modelled guard: {time_text(culprit.guard)}"
-
-
-def _side(code: str) -> str:
-    """A bound is shown as it is in the tables of bounds: a most rounded up, a least down."""
-    return {"beyond-bound": "up", "below-bound": "down"}.get(code.partition("-")[2], "near")
-
-
-def _show_findings(result: CheckResult) -> None:
-    from tachys.cli.output import heading, table
+def _show_findings(result: CheckResult, model: str, every: bool, brief: bool) -> None:
+    from tachys.cli.output import heading, say
 
     if not result.findings:
         return
-    heading("Refuted by this capture: the model is wrong here")
-    rows: list[list[str | Verdict]] = []
-    for finding in result.findings:
-        counts = finding.code.startswith("lost")
-        model = str(finding.modelled) if counts else time_text(finding.modelled, _side(finding.code))
-        measured = str(finding.measured) if counts else time_text(finding.measured)
-        rows.append([finding.about, finding.text, model, measured])
-    table([("what", ""), ("how", ""), ("model", "right"), ("measured", "right")], rows)
+    heading("Where model and board differ, what explains most first")
+    shown = result.findings if every else result.findings[:SHOWN_FINDINGS]
+    for number, finding in enumerate(shown, 1):
+        say(f"{number}. {finding_text(finding)}.")
+        more = consequence_text(finding, result)
+        if more and not brief:
+            say(f"   {more[0].upper()}{more[1:]}.")
+    if len(shown) < len(result.findings):
+        say(f"   … and {len(result.findings) - len(shown)} more: --all lists them.")
+    say(f"   One taken apart: tachys explain {model} {result.capture.file} 1", "")
+
+
+def _show_groups(result: CheckResult, needs: list[NeedCheck]) -> None:
+    from tachys.cli.output import heading, say
+
+    missed = [need for need in needs if need.misses]
+    lines = [f"  {need.need.name}: {line}" for need in missed for line in miss_lines(result, need)[:2]]
+    if lines:
+        heading("Who made them late")
+        say(*lines, "")
+
+
+def _show_misses(needs: list[NeedCheck]) -> None:
+    from tachys.cli.output import table
+
+    rows = [[need.need.name, *_miss_row(miss)] for need in needs for miss in need.misses]
+    if rows:
+        table([("missed", ""), ("event at", "right"), ("answered after", "right"), ("meanwhile", "")], rows)
+
+
+def _miss_row(miss: Miss) -> Row:
+    if miss.value is not None:
+        answered = time_text(miss.value)
+    else:
+        answered = {"lost": "never: lost", "open": "not by the end"}.get(miss.kind, NONE)
+    running = [f"{cause.what or cause.how} {time_text(cause.time)}" for cause in miss.causes[:2]]
+    return [instant_text(miss.at), answered, ", ".join(running) + (", …" if len(miss.causes) > 2 else "")]
+
+
+def _show_figures(result: CheckResult) -> None:
+    """Every figure of the model beside the measurement."""
+    from tachys.cli.output import heading, table
+
+    heading("Every figure of the model")
+    columns = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
+               ("known to", "right"), ("the capture", "")]  # fmt: skip
+    table(columns, [_figure_row(figure) for figure in result.figures])
+
+
+def _range(low: int | None, high: int | None) -> str:
+    if low is not None and high is not None and low != high:
+        return f"{time_text(low, 'down')} to {time_text(high, 'up')}"
+    return time_text(low if low is not None else high)
+
+
+def _figure_row(figure: Compared) -> Row:
+    model = f"≥ {time_text(figure.low)}" if figure.key in ("gap", "burst") else _range(figure.low, figure.high)
+    if figure.key in ("guard", "jitter"):
+        model = f"≤ {time_text(figure.high)}"
+    measured = figure.measured
+    if measured is None:
+        return [figure.about, figure.key, model, NONE, NONE, NONE, f"{figure.state}: {figure.why}"]
+    seen = time_text(measured.least) if figure.key in ("gap", "burst") else _range(measured.least, measured.most)
+    if figure.key in ("guard", "jitter"):
+        seen = time_text(measured.most)
+    return [figure.about, figure.key, model, seen, str(measured.count), time_text(measured.resolution),
+            str(figure.state)]  # fmt: skip
+
+
+def _show_quantities(result: CheckResult) -> None:
+    """Every measured time: how often, least, median, 99 %, most, and how much of its bound was seen."""
+    from tachys.cli.output import heading, table
+
+    paper, rows = result.bounds, list[Row]()
+    for name, isr in result.isrs.items():
+        bound = paper.isrs[name]
+        for what in ("latency", "response", "span"):
+            rows += _quantity(f"isr.{name}", what, getattr(isr, what), getattr(bound, what))
+    for name, flag in result.flags.items():
+        rows += _quantity(f"flag.{name}", "reaction", flag.reaction, paper.flags[name].reaction)
+    for name, step in result.steps.items():
+        rows += _quantity(f"step.{name}", "duration", step.duration, paper.steps[name].duration)
+        rows += _quantity(f"step.{name}", "interval", step.interval, paper.steps[name].interval)
+    for name, unit in result.units.items():
+        rows += _quantity(f"unit.{name}", "time", unit.time, paper.units[name].time)
+    heading("Every time that was measured")
+    names = ("count", "least", "median", "99 %", "most", "bound", "seen of it")
+    table([("what", ""), ("time", ""), *((name, "right") for name in names)], rows)
+
+
+def _quantity(about: str, what: str, seen: Seen | None, bound: Figure) -> list[Row]:
+    if seen is None:
+        return []
+    share = NONE if not bound.most else f"{seen.most * 100 / bound.most:.0f} %"
+    most = "unbounded" if bound.most is None else time_text(bound.most, "up")
+    mark = "≥ " if seen.relative else ""
+    return [[about, what, str(seen.count), *(mark + time_text(value) for value in (seen.least, seen.median, seen.p99,
+             seen.most)), most, share]]  # fmt: skip
+
+
+def _show_rest(result: CheckResult, model: str, needs: list[NeedCheck], figures: bool) -> None:
+    from tachys.cli.output import say
+
+    for need in needs:
+        if need.note and need.seen is not None:
+            say(f"{need.need.name} is measured {need.note}.")
+        if need.tail is not None and need.bound is None:
+            say(f"{need.need.name}: an estimate, no proof: about one in {need.tail.once_in:,} is later than "
+                f"{limit_text(need.tail.value)}.")  # fmt: skip
+    lost = [f"{name} {isr.lost}" for name, isr in result.isrs.items() if isr.lost]
+    if lost:
+        say("Events lost: " + ", ".join(lost) + ".")
+    if result.unseen:
+        say("This capture cannot show: " + ", ".join(result.unseen) + ", which no line shows.")
+    if result.foreign:
+        say("Lines that move and that the model does not name: " + ", ".join(result.foreign) + ".")
+    if not figures:
+        agree = sum(str(figure.state) == "agrees" for figure in result.figures)
+        shown = sum(str(figure.state) != "not shown" for figure in result.figures)
+        say(f"{agree} of the {shown} figures of the model that this capture shows agree; --figures lists them.")
+    if result.missed:
+        say(f"See the worst moment: tachys draw {model} {result.capture.file} -o worst.png")
+    say("")

@@ -63,22 +63,23 @@ def _step(number: int, text: str) -> None:
 def _conclusion(result: CheckResult, when: str) -> list[str]:
     """What a check found, need by need, in plain words."""
     from tachys.bounds.result import Verdict
-    from tachys.check.culprits import culprits
-    from tachys.cli.check import culprit_text
-    from tachys.cli.words import limit_text, time_text
+    from tachys.cli.bounds import value_text
+    from tachys.cli.findings import finding_text, miss_lines
 
     missed = [need for need in result.needs.values() if need.verdict is Verdict.MISSED]
     if not missed:
         worst = [
-            f"{name} {time_text(need.seen.most)} of {limit_text(need.limit)}"
+            f"{name} {value_text(need.need, need.value)} of {value_text(need.need, need.limit)}"
             for name, need in result.needs.items()
-            if need.seen
+            if need.value is not None
         ]
         return [f"Board {when}: no need is missed. Worst seen: {', '.join(worst)}."]
     lines = [f"Board {when}: {len(missed)} of {len(result.needs)} needs are missed."]
     for need in missed:
-        worst_seen = f", at worst after {time_text(need.seen.most)}" if need.seen else ""
-        limit = limit_text(need.limit)
-        lines.append(f"  {need.need.name}: {len(need.misses)} late or lost, limit {limit}{worst_seen}.")
-        lines += [f"    {culprit_text(culprit)}." for culprit in culprits(result.bounds.system, need.misses)[:2]]
+        worst_seen = "" if need.value is None else f", at worst {value_text(need.need, need.value)}"
+        lines.append(f"  {need.need.name}: {len(need.misses)} late or lost, limit "
+                     f"{value_text(need.need, need.limit)}{worst_seen}.")  # fmt: skip
+        lines += [f"    {line}." for line in miss_lines(result, need)[:2]]
+    if result.findings:
+        lines.append(f"  What is wrong: {finding_text(result.findings[0])}.")
     return lines

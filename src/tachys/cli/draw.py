@@ -53,7 +53,7 @@ def draw_command(
     from tachys.files import write_whole
     from tachys.model.loading import load_model
 
-    form = _form(output)
+    form = form_of(output)
     if capture is None and Path(model).suffix.lower() != ".toml" and model != "-":
         return _draw_alone(model, output, (begin, end), cursor, form, text)
     paper = bounds(load_model(model, variant))
@@ -109,7 +109,8 @@ def _draw_alone(
     return 0
 
 
-def _form(output: str) -> str:
+def form_of(output: str) -> str:
+    """The form of a picture, from the ending of its file."""
     from tachys.errors import input_error
 
     form = Path(output).suffix.lower().removeprefix(".")

@@ -19,6 +19,7 @@ from tachys.cli.convert import convert_command
 from tachys.cli.demo import demo_command
 from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
+from tachys.cli.explain import explain_command
 from tachys.cli.inspect import inspect_command
 from tachys.cli.new import new_command
 from tachys.cli.schema import schema_command
@@ -46,6 +47,7 @@ for command in (
     simulate_command,
     inspect_command,
     check_command,
+    explain_command,
     draw_command,
     convert_command,
     schema_command,

@@ -263,7 +263,7 @@ class Machine:
             self._begin_loop_body(self._cost(step.cost), step.holds)
         elif self._loop_state == "cost":
             self._loop_state = "pause"
-            self._paused_until = self._now + self._cost(step.pause)
+            self._paused_until = self._now + (self._cost(step.pause) if step.pause[1] else 0)
         elif self._loop_state == "pause":
             self._loop_state = "end"
             self._begin_loop_body(0, ())

@@ -38,7 +38,9 @@ def trial(seed: int, *, glitches: bool = False, length: int = 40_000 * US) -> Tr
         f'levels = {levels}\nentry = "{entry} cycles"\nexit = "{exit_} cycles"\nchain = "{chain} cycles"',
         '[capture]\ntolerance = "100 ppm"',
     ]  # fmt: skip
-    routines, shown, flags = [], {}, []
+    routines: list[Routine] = []
+    shown: dict[str, Levels] = {}
+    flags: list[str] = []
     for number in range(dice.randint(3, 6)):
         name = f"r{number}"
         routine, lines = _routine(name, dice, until, levels, text)

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tachys.check.observe import Bodies, Observed, observe
+from tachys.check.binding import Shown
+from tachys.check.lines import Bodies
 from tachys.check.result import CheckResult, NeedCheck
 from tachys.draw.lanes import EDGE as _EDGE
 from tachys.draw.lanes import LIMIT as _LIMIT
@@ -22,11 +23,12 @@ _RUNNING, _WAITING = "#2b5c8a", "#d9d9d9"
 
 @dataclass(frozen=True, slots=True)
 class Moment:
-    """A window [begin, end] in ps of a capture, and the need whose miss stands in it, if any."""
+    """A window [begin, end] in ps of a capture, the need whose miss stands in it, if any, and what it shows."""
 
     begin: int
     end: int
     need: NeedCheck | None = None
+    title: str = ""
 
 
 def worst_moment(result: CheckResult) -> Moment:
@@ -61,7 +63,7 @@ def draw_timeline(result: CheckResult, moment: Moment, form: str) -> bytes:
 
 def draw_capture_on(axes: Axes, result: CheckResult, moment: Moment) -> None:
     """A moment of a capture on given axes."""
-    shown = observe(result.bounds.system, result.capture)
+    shown = result.board.shown
     lanes = _lanes(result.bounds.system, shown)
     for row, lane in enumerate(lanes):
         _draw_lane(axes, row, lane, shown, moment)
@@ -76,26 +78,34 @@ class _Lane:
     event: str | None
 
 
-def _lanes(system: System, shown: Observed) -> list[_Lane]:
-    """Routines by urgency, then steps, then sources whose routine has no lane."""
-    signals = {probe.shows: probe.signal for probe in system.probes}
-    lanes = []
+def _lanes(system: System, shown: Shown) -> list[_Lane]:
+    """What the model does not name first, routines by urgency, then steps and units."""
+
+    def lines(*things: str) -> str:
+        return ", ".join(dict.fromkeys(name for thing in things for name in shown.through.get(thing, [])))
+
+    lanes = [
+        _Lane(thing, f"{thing[5:]}\nnot in the model", None) for thing in shown.bodies if thing.startswith("line.")
+    ]
     for isr in system.isrs:
         event = isr.on[0] if isr.on[0] in shown.instants else None
         if f"isr.{isr.name}" in shown.bodies or event:
             level = system.core.level_text(isr.urgency)
-            names = ", ".join(signals[name] for name in (isr.on[0], f"isr.{isr.name}") if name in signals)
+            names = lines(isr.on[0], f"isr.{isr.name}")
             lanes.append(_Lane(f"isr.{isr.name}", f"{isr.name} (level {level})\n{names}", event))
-    for step in system.loop.steps if system.loop else ():
+    for step in system.steps:
         if f"step.{step.name}" in shown.bodies:
-            lanes.append(_Lane(f"step.{step.name}", f"{step.name} (loop)\n{signals[f'step.{step.name}']}", None))
+            lanes.append(_Lane(f"step.{step.name}", f"{step.name} (loop)\n{lines(f'step.{step.name}')}", None))
+    for unit in system.units:
+        if f"unit.{unit.name}" in shown.bodies:
+            lanes.append(_Lane(f"unit.{unit.name}", f"{unit.name} (unit)\n{lines(f'unit.{unit.name}')}", None))
     return lanes
 
 
-def _draw_lane(axes: Axes, row: int, lane: _Lane, shown: Observed, moment: Moment) -> None:
+def _draw_lane(axes: Axes, row: int, lane: _Lane, shown: Shown, moment: Moment) -> None:
     bodies = shown.bodies.get(lane.thing)
     if bodies is not None:
-        starts, ends = bodies.start[: len(bodies.end)], bodies.end
+        starts, ends = bodies.start, bodies.end
         inside = (ends >= moment.begin) & (starts <= moment.end)
         bars = [(_us(s, moment), (e - s) / 1e6) for s, e in zip(starts[inside], ends[inside], strict=True)]
         axes.broken_barh(bars, (row - 0.3, 0.6), facecolors=_RUNNING, edgecolors=_EDGE, linewidth=0.5)
@@ -155,6 +165,7 @@ def _finish(axes: Axes, lanes: list[_Lane], result: CheckResult, moment: Moment)
     axes.tick_params(axis="y", length=0)
     title = result.bounds.system.title or "timeline"
     what = f"the worst miss of {moment.need.need.name}" if moment.need else "the beginning of the capture"
+    what = moment.title or what
     axes.set_title(f"{title}: {what} in {result.capture.file.rsplit('/', 1)[-1]}", loc="left", pad=28)
     legend = [
         Line2D([], [], marker="v", linestyle="", color=_EDGE, label="event"),

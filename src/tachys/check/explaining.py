@@ -1,0 +1,119 @@
+"""One miss or one finding taken apart: the wait in order of time, what the bound expects, and where to look."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from tachys.bounds.result import Figure
+from tachys.check.following import follow
+from tachys.check.result import CheckResult, Finding, NeedCheck
+from tachys.check.waits import Cause, Stretch, causes_of, stretches_of
+from tachys.model.system import WithinNeed
+
+
+@dataclass(frozen=True, slots=True)
+class Explained:
+    """A wait of ``waiting`` from ``begin`` to ``end`` ps; ``stretches`` and ``causes`` each add up to it exactly.
+
+    ``window`` is what to draw. ``bound`` is what the model allows in the worst case; None where no such figure is.
+    """
+
+    title: str
+    waiting: str
+    begin: int
+    end: int
+    stretches: tuple[Stretch, ...]
+    causes: tuple[Cause, ...]
+    bound: Figure | None
+    window: tuple[int, int]
+    limit: int | None = None
+    finding: Finding | None = None
+    need: NeedCheck | None = None
+
+
+def explain_finding(result: CheckResult, number: int) -> Explained:
+    """The finding of that number, from 1.
+
+    Raises:
+        IndexError: there is no such finding.
+    """
+    if not 1 <= number <= len(result.findings):
+        raise IndexError(number)
+    finding = result.findings[number - 1]
+    at = finding.at
+    kind = finding.about.partition(".")[0]
+    if kind == "isr" and at is not None and finding.code.startswith(("latency", "response", "lost")):
+        return _isr(result, finding.about, at, finding)
+    affected = next((need for need in result.needs.values() if need.misses and _main(need) == finding.about), None)
+    if affected is not None:
+        return explain_need(result, affected.need.name, None, finding)
+    begin = result.capture.begin if at is None else at
+    bodies = result.board.shown.bodies.get(finding.about)
+    end = begin
+    if bodies is not None and at is not None:
+        inside = bodies.end[(bodies.start <= at) & (bodies.end > at)]
+        end = int(inside[0]) if len(inside) else at
+    stretches = stretches_of(result.board, begin, end, "loop") if end > begin else []
+    length = max(end - begin, 20 * result.capture.resolution, 50 * 10**6)
+    return Explained(f"{finding.about}: {finding.text}", finding.about, begin, end, tuple(stretches),
+                     causes_of(stretches), None, (begin - length // 2, begin + 2 * length), None, finding)  # fmt: skip
+
+
+def _main(need: NeedCheck) -> str:
+    worst = max(need.misses, key=lambda miss: miss.value or 0)
+    return worst.causes[0].what if worst.causes else ""
+
+
+def _isr(result: CheckResult, thing: str, at: int, finding: Finding) -> Explained:
+    runs = result.board.isrs[thing[4:]]
+    end = at
+    if runs.latency is not None:
+        place = runs.latency.at == at
+        end = at + int(runs.latency.after[place][0]) if place.any() else at
+    bound = result.bounds.isrs[thing[4:]].latency
+    return _explained(result, f"{thing}: {finding.text}", thing, at, end, bound, None, finding)
+
+
+def explain_need(result: CheckResult, name: str, at: int | None = None, finding: Finding | None = None) -> Explained:
+    """The worst miss of a need, or the one nearest to ``at`` ps; without a miss the worst answer that was seen.
+
+    Raises:
+        KeyError: there is no such need.
+        LookupError: nothing of it was seen.
+    """
+    need = result.needs[name]
+    bound = next(each.figure for key, each in result.bounds.needs.items() if key == name)
+    limit = need.need.within if isinstance(need.need, WithinNeed) else None
+    waiting = need.need.ends.rpartition(".")[0] if isinstance(need.need, WithinNeed) else "loop"
+    if need.misses:
+        if at is None:
+            miss = max(need.misses, key=lambda each: each.value if each.value is not None else -1)
+        else:
+            miss = min(need.misses, key=lambda each: abs(each.at - at))
+        length = miss.value if miss.value is not None else (limit or 10**9)
+        words = {"late": "late", "early": "early", "lost": "lost", "open": "never answered"}[miss.kind]
+        begin = miss.at - length if waiting == "loop" and miss.value is not None else miss.at
+        title = f"need.{name}: the event at {miss.at / 1e9:.6f} ms was {words}"
+        return _explained(result, title, waiting, begin, begin + length, bound, limit, finding, need)
+    if need.worst_at is None or need.seen is None:
+        raise LookupError(name)
+    begin = need.worst_at
+    if at is not None and isinstance(need.need, WithinNeed):
+        followed = follow(result.board, need.need)
+        assert followed is not None
+        begin = int(followed.delays.at[abs(followed.delays.at - at).argmin()])
+        end = begin + int(followed.delays.after[followed.delays.at == begin][0])
+    else:
+        end = begin + need.seen.most
+    title = f"need.{name}: met; the slowest answer that was seen, at {begin / 1e9:.6f} ms"
+    return _explained(result, title, waiting, begin, end, bound, limit, finding, need)
+
+
+def _explained(
+    result: CheckResult, title: str, waiting: str, begin: int, end: int, bound: Figure | None, limit: int | None,
+    finding: Finding | None = None, need: NeedCheck | None = None,
+) -> Explained:  # fmt: skip
+    stretches = tuple(stretches_of(result.board, begin, end, waiting))
+    margin = max((end - begin) // 3, 10 * result.capture.resolution, 5 * 10**6)
+    return Explained(title, waiting, begin, end, stretches, causes_of(stretches, bound), bound,
+                     (begin - margin, end + margin), limit, finding, need)  # fmt: skip

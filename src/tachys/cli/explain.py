@@ -1,0 +1,173 @@
+"""``tachys explain``: one miss or one finding taken apart, as text and as a drawing of that moment."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+import click
+
+from tachys.bounds.result import Verdict
+from tachys.cli.capturing import read_given, shape_options
+from tachys.cli.findings import consequence_text, finding_text
+from tachys.cli.output import variant_option
+from tachys.cli.parameters import TIME
+from tachys.cli.playing import length_of
+from tachys.cli.words import NONE, exact_time, instant_text, time_text
+
+if TYPE_CHECKING:
+    from tachys.check.explaining import Explained
+    from tachys.check.result import CheckResult
+
+Row = list[str | Verdict]
+MOST_ROWS = 24
+
+
+@click.command("explain")
+@click.argument("model", type=click.Path())
+@click.argument("capture", type=click.Path(allow_dash=True))
+@click.argument("what", required=False, metavar="[NEED|NUMBER]")
+@click.option("--at", "instant", type=TIME, help="Of a need: the event nearest to this instant of the capture.")
+@click.option("-o", "--output", help="Draw the moment too: .png, .svg or .pdf.")
+@shape_options
+@variant_option
+def explain_command(
+    model: str, capture: str, what: str | None, instant: Fraction | None, output: str | None, time_unit: str | None,
+    separator: str | None, variant: str | None,
+) -> int:  # fmt: skip
+    """One miss of CAPTURE taken apart: who ran, who held interrupts off, and what the bound expects instead.
+
+    A NUMBER is that finding of tachys check; a NEED its worst miss. Without either: the first finding, or else the
+    need that came closest to its limit.
+    """
+    from tachys.check.checking import check
+    from tachys.cli.output import say
+    from tachys.files import write_whole
+    from tachys.model.loading import load_model
+
+    form = _form(output)
+    result = check(load_model(model, variant), read_given(capture, time_unit, separator, False))
+    explained = _found(result, what, None if instant is None else length_of(instant), model)
+    _show(result, explained, model)
+    if output is not None:
+        from tachys.draw.timeline import Moment, draw_timeline
+
+        moment = Moment(*explained.window, explained.need, explained.title)
+        write_whole(output, draw_timeline(result, moment, form))
+        say(f"drawn: {output}")
+    return 0
+
+
+def _form(output: str | None) -> str:
+    from tachys.cli.draw import form_of
+
+    return "png" if output is None else form_of(output)
+
+
+def _found(result: CheckResult, what: str | None, at: int | None, model: str) -> Explained:
+    from tachys.check.explaining import explain_finding, explain_need
+    from tachys.errors import did_you_mean, input_error
+
+    if what is None:
+        if result.findings and at is None:
+            return explain_finding(result, 1)
+        what = _closest(result)
+    if what is None:
+        raise input_error(result.capture.file, "there is nothing to explain", "no need of the model was seen in it")
+    if what.isdecimal():
+        try:
+            return explain_finding(result, int(what))
+        except IndexError:
+            count = len(result.findings)
+            mend = f"there are {count}, from 1" if count else "the check has none: name a need"
+            raise input_error(result.capture.file, f"there is no finding {what}", mend) from None
+    name = what.removeprefix("need.")
+    if name not in result.needs:
+        raise input_error(model, f'there is no need "{what}"', did_you_mean(name, list(result.needs), "need"))
+    try:
+        return explain_need(result, name, at)
+    except LookupError:
+        raise input_error(result.capture.file, f"nothing of need.{name} was seen", "a probe would show it") from None
+
+
+def _closest(result: CheckResult) -> str | None:
+    """The need that is missed most, or else that came closest to its limit."""
+    seen = {name: need for name, need in result.needs.items() if need.misses or need.worst_at is not None}
+    if not seen:
+        return None
+
+    def share(name: str) -> tuple[int, float]:
+        need = seen[name]
+        return len(need.misses), float(need.value or 0) / max(float(need.limit), 1e-9)
+
+    return max(seen, key=share)
+
+
+def _show(result: CheckResult, explained: Explained, model: str) -> None:
+    from tachys.cli.output import heading, say, table, terminal_width
+    from tachys.draw.capture_text import moment_lines
+
+    heading(explained.title)
+    if explained.finding is not None:
+        say(f"{finding_text(explained.finding)}.")
+        more = consequence_text(explained.finding, result)
+        if more:
+            say(f"{more[0].upper()}{more[1:]}.")
+    total = explained.end - explained.begin
+    if explained.stretches:
+        limit = "" if explained.limit is None else f", limit {time_text(explained.limit)}"
+        over = (
+            ""
+            if explained.limit is None or total <= explained.limit
+            else f": {time_text(total - explained.limit)} late"
+        )
+        say(
+            f"From {instant_text(explained.begin)} to {instant_text(explained.end)}: {exact_time(total)}{limit}{over}",
+            "",
+        )
+        rows: list[Row] = [
+            [instant_text(part.begin), exact_time(part.end - part.begin), _words(part.how, part.what)]
+            for part in explained.stretches[:MOST_ROWS]
+        ]
+        rows.append(["together", exact_time(total), ""])
+        table([("from", "right"), ("lasts", "right"), ("what", "")], rows)
+        if len(explained.stretches) > MOST_ROWS:
+            say(f"  … and {len(explained.stretches) - MOST_ROWS} stretches more.")
+        _show_causes(explained)
+    begin, end = explained.window
+    wait = (explained.waiting, explained.begin, explained.end)
+    for line in moment_lines(result, begin, end, terminal_width(), wait):
+        click.echo(line)
+    say("", _then(explained, result, model))
+
+
+def _show_causes(explained: Explained) -> None:
+    """What each did in all, beside what the bound expects of it."""
+    from tachys.cli.output import table
+
+    rows: list[Row] = []
+    bounded = explained.bound is not None and explained.bound.most is not None
+    for cause in explained.causes:
+        expected = time_text(cause.expected) if bounded and cause.what else NONE
+        rows.append([_words(cause.how, cause.what), time_text(cause.time), expected])
+    if bounded:
+        assert explained.bound is not None
+        rows.append(["the whole bound", NONE, time_text(explained.bound.most, "up")])
+    table([("in all", ""), ("measured", "right"), ("the bound allows", "right")], rows)
+
+
+def _words(how: str, what: str) -> str:
+    if how == "ran":
+        return f"{what} runs"
+    if how == "held off":
+        return f"held off while {what} runs"
+    if how == "unseen":
+        return "nothing that has a line runs: the loop, asleep, or something without a line"
+    return "entry and exit"
+
+
+def _then(explained: Explained, result: CheckResult, model: str) -> str:
+    capture = result.capture.file
+    if explained.finding is not None and explained.finding.code.startswith(("guard", "cost", "takes", "period", "gap")):
+        return f"Put the measured figure into the model: tachys fit {model} {capture}"
+    return f"As a picture: tachys explain {model} {capture} -o moment.png"

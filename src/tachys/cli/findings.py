@@ -1,0 +1,100 @@
+"""What a check found, in sentences: shared by the check, the explanation and the example."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from tachys.cli.words import count_text, time_text
+
+if TYPE_CHECKING:
+    from tachys.check.grouping import Group
+    from tachys.check.result import CheckResult, Finding, NeedCheck
+
+_COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked")
+
+
+def figure_text(finding: Finding, value: int | None) -> str:
+    """A figure of a finding: a time, or a number."""
+    if value is None:
+        return "-"
+    return str(value) if finding.code in _COUNTS else time_text(value)
+
+
+def finding_text(finding: Finding) -> str:
+    """One sentence: what, how, and the two figures."""
+    text = f"{finding.about}: {finding.text}"
+    if finding.code in _COUNTS:
+        return f"{text}: {finding.measured}"
+    if finding.measured is None:
+        return text
+    if finding.modelled is None:
+        return f"{text}, for up to {time_text(finding.measured)} at a time"
+    side = {"longer": "at least ", "bound": ""}.get(finding.code.rpartition("-")[2], "")
+    if finding.code == "period-off":
+        return f"{text} ({exact(finding.measured)}, model {exact(finding.modelled)})"
+    return f"{text}: {side}{time_text(finding.measured)}, model {time_text(finding.modelled)}"
+
+
+def exact(ps: int) -> str:
+    """A period to eight digits."""
+    from fractions import Fraction
+
+    from tachys.cli.words import seconds_text
+
+    return seconds_text(Fraction(ps, 10**12))
+
+
+def consequence_text(finding: Finding, result: CheckResult) -> str:
+    """What it accounts for, and what no longer holds with it."""
+    parts = []
+    others = [name for name in finding.explains if name != finding.about]
+    if others:
+        parts.append(f"this explains what {_listed(others)} did beyond the bounds")
+    if finding.falls:
+        verb = "does" if len(finding.falls) == 1 else "do"
+        parts.append(f"with it {_listed(list(finding.falls))} {verb} not hold on paper either")
+    return "; ".join(parts)
+
+
+def _listed(names: list[str], most: int = 4) -> str:
+    if len(names) > most:
+        return f"{', '.join(names[:most])} and {len(names) - most} more"
+    return ", ".join(names[:-1]) + (" and " if len(names) > 1 else "") + names[-1]
+
+
+def group_text(group: Group, total: int) -> str:
+    """Who made how many late, and for how long: "41 of 43 held off by step.log for 212 us to 260 us, model 30 us"."""
+    low, high = time_text(group.least), time_text(group.most)
+    lasting = low if low == high else f"{low} to {high}"
+    first = f"{group.count} of {total}"
+    if group.how == "held off":
+        modelled = f"modelled {time_text(group.modelled)}" if group.modelled else "no guard of it is modelled"
+        return f"{first} held off by {group.what} for {lasting}, {modelled}"
+    if group.how == "ran":
+        modelled = f", of which the bound expects {time_text(group.modelled)}" if group.modelled else ""
+        return f"{first} while {group.what} ran for {lasting}{modelled}"
+    return f"{first} while nothing that has a line ran, for {lasting}"
+
+
+def miss_lines(result: CheckResult, need: NeedCheck) -> list[str]:
+    """The misses of a need, grouped by what made them late."""
+    from tachys.check.grouping import groups_of
+
+    apart = sum(1 for miss in need.misses if miss.causes)
+    return [group_text(group, apart) for group in groups_of(result.bounds.system, need.misses)]
+
+
+def judged_count(need: NeedCheck) -> int:
+    """How many events of a need were judged."""
+    return (need.seen.count if need.seen else 0) + sum(miss.kind not in ("late", "early") for miss in need.misses)
+
+
+def need_sentence(need: NeedCheck) -> str:
+    """A need in one sentence, for what collects tests."""
+    from tachys.cli.bounds import value_text, what_holds
+
+    limit = value_text(need.need, need.limit)
+    worst = "not seen" if need.value is None else f"worst seen {value_text(need.need, need.value)}"
+    bound = "no bound" if need.bound is None else f"bound {value_text(need.need, need.bound, 'up')}"
+    misses = f", missed {count_text(len(need.misses), 'time')}" if need.misses else ""
+    return f"{what_holds(need.need)}: {need.verdict}; limit {limit}, {bound}, {worst}{misses}"
