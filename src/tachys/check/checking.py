@@ -48,7 +48,7 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
         clock=board.clock,
         unseen=board.shown.unseen,
         foreign=tuple(board.shown.foreign),
-        remarks=(*capture.remarks, *board.shown.remarks, *_cannot_show(board)),
+        remarks=(*capture.remarks, *board.shown.remarks, *_cannot_show(board), *_left_out(board)),
     )
 
 
@@ -61,6 +61,16 @@ def _cannot_show(board: Board) -> list[str]:
         return [f"a sampling step of {step:g} ns cannot show the {gap:g} ns between two runs that follow each other at "
                 "once: such runs of one routine look like one"]  # fmt: skip
     return []
+
+
+def _left_out(board: Board) -> list[str]:
+    """Events of which it cannot be told what became of them."""
+    found = {name: runs.matched.left_out for name, runs in board.isrs.items() if runs.matched and runs.matched.left_out}
+    if not found:
+        return []
+    words = ", ".join(f"{count} of isr.{name}" for name, count in found.items())
+    return [f"events left out, since which run served them hangs on less than the resolution, or on what came before "
+            f"the capture: {words}"]  # fmt: skip
 
 
 def _own(own: Own | None, resolution: int) -> Seen | None:

@@ -52,9 +52,7 @@ def find_all(
 ) -> tuple[Finding, ...]:
     """Every difference between model and board, the one that explains most first."""
     refuted = tuple(figure for figure in figures if figure.state is Agreement.REFUTES and figure.key != "pass")
-    hidden = max((each.most for each in strangers if each.what == "core"), default=0)
-    if hidden:  # what it can have done is not held against anything else
-        refuted = tuple(each for each in refuted if each.key != "guard" or not _within(each, hidden))
+    hidden = any(each.what == "core" for each in strangers)  # what it can have done is not held against anything else
     symptoms = list(symptoms_of(board, board.paper))
     after = bounds_of(corrected(board.system, refuted)) if refuted else board.paper
     left = [each for each in symptoms if _still(each, board, after)]
@@ -71,10 +69,6 @@ def find_all(
     found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
     found += list(_silent(board))
     return tuple(sorted(found, key=lambda finding: (-_weight(finding, needs), _rank(finding))))
-
-
-def _within(figure: Compared, most: int) -> bool:
-    return figure.measured is not None and figure.measured.most <= 2 * most
 
 
 def _weight(finding: Finding, needs: dict[str, NeedCheck]) -> int:
@@ -210,7 +204,7 @@ def _likely(board: Board, figure: Compared) -> str:
     """The mistake that the ratio of the periods points at, in words."""
     source = board.system.source(figure.about[7:])
     assert figure.measured is not None
-    if source.timer is None or source.period is None:
+    if source.period is None:
         return ""
     context = timer_context(board.system, source)
     measured = Fraction(figure.measured.most)
@@ -220,16 +214,15 @@ def _likely(board: Board, figure: Compared) -> str:
 
 
 def timer_context(system: System, source: Source) -> TimerContext:
-    """What the ratio reader must know of the timer behind a source."""
-    assert source.timer is not None
+    """What the ratio reader must know of what is behind a periodic source: its timer, or else only the clocks."""
     assert source.period is not None
-    timer = source.timer
+    clock = source.timer.clock if source.timer is not None else system.core.clock
     return TimerContext(
-        clock=timer.clock.name,
-        clocks={clock.name: clock.hertz for clock in system.clocks},
-        setting=timer.setting,
+        clock=clock.name,
+        clocks={clock.name: clock.hertz for clock in (*system.clocks, clock)},
+        setting=source.timer.setting if source.timer is not None else None,
         parents={clock.name: clock.parent for clock in system.clocks if clock.parent},
-        tolerance=timer.clock.tolerance,
+        tolerance=clock.tolerance,
         most_excess=source.period / PS_PER_SECOND / 20,
     )
 

@@ -25,8 +25,9 @@ class Matched:
     """Events and the runs that serve them. ``event[k]`` ps, of kind ``kind[k]``, is served by run number ``run[k]``.
 
     A kind is a place in the routine's list of events. ``lost`` and ``waiting`` were never served: lost for good, or
-    still waiting as the capture ends; with ``lost_kind`` and ``waiting_kind``. ``orphans`` are runs for which no event
-    was left; ``doubted`` runs may have served an earlier event than is said here.
+    still waiting as the capture ends; with ``lost_kind`` and ``waiting_kind``. ``left_out`` events are of none of
+    these, since what became of them cannot be told. ``orphans`` are runs for which no event was left; ``doubted`` runs
+    may have served an earlier event than is said here.
     """
 
     event: Instants
@@ -39,6 +40,7 @@ class Matched:
     orphans: Instants
     doubted: npt.NDArray[np.bool_]
     lost_count: int
+    left_out: int
 
     @property
     def firsts(self) -> npt.NDArray[np.bool_]:
@@ -81,10 +83,8 @@ def match(
     doubtful = first[first <= hidden_until] if hidden_until is not None else first[:0]
     sure = at >= doubtful[-1] if len(doubtful) else np.ones(len(at), np.bool_)
     lost_count = int((sure & (fate == LOST)).sum())
-    if longest is not None and not takes_all:  # what hangs on less than the resolution is left out
-        other, other_by, _ = _serve(at, kind, len(events), runs, pending, longest, takes_all, carried)
-        lost_count = min(lost_count, int((sure & (other == LOST)).sum()))
-        sure &= (other == fate) & (other_by == by)
+    if longest is not None and not takes_all:
+        sure &= ~_hanging(at, by, runs, leads, longest)
     doubted = np.zeros(len(runs) + 1, np.bool_)
     if takes_all and longest is not None:
         known = np.flatnonzero(by >= 0)
@@ -104,7 +104,30 @@ def match(
         np.flatnonzero(orphan & ~doubted[:-1]),
         doubted[:-1],
         lost_count,
+        int((~sure).sum()),
     )
+
+
+def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longest: Instants) -> npt.NDArray[np.bool_]:
+    """Events whose run hangs on when exactly the core accepted one: those that came in that time, served by another.
+
+    With them all that follow until the line had nothing waiting: which run they got hangs on the same.
+    """
+    hanging = np.zeros(len(at), np.bool_)
+    if not len(runs) or not len(at):
+        return hanging
+    following = np.searchsorted(runs, at)  # the first run that begins at or after each event
+    for later in range(3):
+        run = np.minimum(following + later, len(runs) - 1)
+        inside = (at >= runs[run] - longest[run]) & (at <= runs[run] - leads[run]) & (following + later < len(runs))
+        hanging |= inside & (by != run)
+    started = np.where(by >= 0, runs[np.maximum(by, 0)], at)
+    before = np.append(np.int64(-(1 << 62)), np.maximum.accumulate(started)[:-1])
+    period = np.cumsum(at > before)
+    first = np.full(int(period[-1]) + 1, len(at), np.int64)
+    np.minimum.at(first, period[hanging], np.flatnonzero(hanging))
+    found: npt.NDArray[np.bool_] = np.arange(len(at)) >= first[period]
+    return found
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
@@ -159,6 +182,9 @@ def _serve(
                 orphan[number] = count > 0 and begun >= at[0]
                 continue
         first = True
+        accepted = begun - leads[number]
+        if hidden == 0 and head < tail:
+            accepted = max(accepted, at[queue[head]])  # not before there was anything to accept
         while (first or takes_all) and (hidden > 0 or head < tail):
             first = False
             if hidden > 0:
@@ -168,7 +194,7 @@ def _serve(
             by[queue[head]] = number
             waits[kind[queue[head]]] -= 1
             head += 1
-        doubts = _settle(at, kind, fate, queue, tail, waits, doubt, doubts, begun - leads[number], pending, hidden)
+        doubts = _settle(at, kind, fate, queue, tail, waits, doubt, doubts, accepted, pending, hidden)
         tail += doubts >> 32
         doubts &= 0xFFFFFFFF
     while place < count:

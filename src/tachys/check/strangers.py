@@ -6,7 +6,7 @@ several bodies at once take longer than modelled, each only now and then.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -46,10 +46,20 @@ def look_for_strangers(
     hidden = _hidden(board, figures)
     if hidden is None:
         return board, figures, ()
+    why = "something without a line runs on top of it"
     kept = tuple(
-        figure for figure in figures if not (figure.key == "cost" and figure.about in hidden.explains and figure.beyond)
+        replace(figure, state=Agreement.NOT_SHOWN, why=why) if _may_be(figure, hidden) else figure for figure in figures
     )
     return board, kept, (hidden,)
+
+
+def _may_be(figure: Compared, hidden: Stranger) -> bool:
+    """Whether a refuted figure may as well be what the hidden one did."""
+    if figure.state is not Agreement.REFUTES or not figure.beyond:
+        return False
+    if figure.key == "guard":
+        return figure.measured is not None and figure.measured.most <= 2 * hidden.most
+    return figure.key == "cost" and figure.about in hidden.explains
 
 
 def _refuted(figures: tuple[Compared, ...]) -> set[tuple[str, str, int | None]]:

@@ -11,7 +11,7 @@ from tachys.check.measuring import Board
 from tachys.check.nesting import NOBODY
 from tachys.check.running import BACKGROUND, urgency_of
 
-How = Literal["ran", "held off", "entry and exit", "unseen"]
+How = Literal["ran", "held off", "entry and exit", "unseen"]  # a wake-up counts as entry
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,19 +42,21 @@ class Cause:
 def stretches_of(board: Board, begin: int, end: int, waiting: str) -> list[Stretch]:
     """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
     core, level = board.system.core, urgency_of(board.system, waiting)
+    wake = core.wake.most if any(step.sleeps for step in board.system.steps) else 0
     found: list[Stretch] = []
-    for first, last, who in board.tops.between(begin, end):
+    pieces = board.tops.between(begin, end)
+    for place, (first, last, who) in enumerate(pieces):
         name = board.things[who] if who != NOBODY else ""
         if name and (level == BACKGROUND or not _could_take_over(board, name, level)):
             found.append(Stretch(first, last, "ran", name))
             continue
-        spent = found[-1].how == "ran" and found[-1].what.startswith("isr.") if found else False
-        overhead = core.exit.most + core.entry.most if spent else 0
-        if last == end and level != BACKGROUND:
-            overhead = max(overhead if spent else 0, core.entry.most)
-        if last - first <= overhead + board.resolution and overhead:
+        following = pieces[place + 1][2] if place + 1 < len(pieces) else None
+        enters = level != BACKGROUND and (last == end or following not in (NOBODY, None))
+        spent = bool(found) and found[-1].how == "ran" and found[-1].what.startswith("isr.")
+        overhead = (core.entry.most if enters else 0) + (core.exit.most if spent else 0) + (0 if name else wake)
+        if overhead and last - first <= overhead + board.resolution:
             found.append(Stretch(first, last, "entry and exit", ""))
-        elif last == end and core.entry.most and level != BACKGROUND:
+        elif enters and core.entry.most:
             border = last - core.entry.most
             found.append(Stretch(first, border, *_idle(name)))
             found.append(Stretch(border, last, "entry and exit", ""))

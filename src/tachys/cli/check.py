@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,13 +11,14 @@ import click
 from tachys.bounds.result import Figure, Verdict
 from tachys.cli.bounds import status, value_text, what_holds
 from tachys.cli.capturing import read_given, shape_options
-from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence
+from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.output import format_option, variant_option
-from tachys.cli.words import NONE, count_text, instant_text, limit_text, time_text
+from tachys.cli.words import NONE, count_text, instant_text, limit_text, range_text, time_text
 
 if TYPE_CHECKING:
     from tachys.check.figures import Compared
     from tachys.check.result import CheckResult, Miss, NeedCheck, Seen
+    from tachys.model.system import Core
 
 Row = list[str | Verdict]
 SHOWN_FINDINGS = 4
@@ -178,10 +180,8 @@ def _about(result: CheckResult) -> str:
     if clock is not None:
         parts.append(f"analyser {clock.ppm:+.1f} ± {clock.sure:.1f} ppm against the board")
     if load is not None:
-        span = f"{load.least * 100:.1f} %" if load.most - load.least < 0.001 else (
-            f"{load.least * 100:.1f} to {load.most * 100:.1f} %"
-        )  # fmt: skip
-        parts.append(f"load {span}")
+        known = load.most - load.least < 0.001
+        parts.append(f"load {load.least * 100:.1f} %" if known else f"load {load.least * 100:.1f} % or more")
     return ", ".join(parts)
 
 
@@ -241,32 +241,46 @@ def _miss_row(miss: Miss) -> Row:
 
 
 def _show_figures(result: CheckResult) -> None:
-    """Every figure of the model beside the measurement."""
-    from tachys.cli.output import heading, table
+    """Every figure of the model beside the measurement, and why some of them are not shown."""
+    from tachys.cli.output import heading, say, table
 
     heading("Every figure of the model")
     columns = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
                ("known to", "right"), ("the capture", "")]  # fmt: skip
-    table(columns, [_figure_row(figure) for figure in result.figures])
+    core = result.bounds.system.core
+    table(columns, [_figure_row(figure, core) for figure in result.figures])
+    reasons: dict[str, list[str]] = {}
+    for figure in result.figures:
+        if figure.measured is None or figure.why:
+            reasons.setdefault(figure.why, []).append(f"{figure.about} {figure.key}")
+    for why, which in reasons.items():
+        say(f"  {', '.join(dict.fromkeys(which))}: {why}.")
+    say("")
 
 
 def _range(low: int | None, high: int | None) -> str:
-    if low is not None and high is not None and low != high:
-        return f"{time_text(low, 'down')} to {time_text(high, 'up')}"
+    if low is not None and high is not None:
+        return range_text(low, high)
     return time_text(low if low is not None else high)
 
 
-def _figure_row(figure: Compared) -> Row:
+def _figure_row(figure: Compared, core: Core) -> Row:
+    key = figure.key if figure.urgency is None else f"{figure.key}, level {core.level_text(figure.urgency)}"
     model = f"≥ {time_text(figure.low)}" if figure.key in ("gap", "burst") else _range(figure.low, figure.high)
     if figure.key in ("guard", "jitter"):
         model = f"≤ {time_text(figure.high)}"
     measured = figure.measured
+    if figure.key in ("period", "every") and figure.low and figure.high:
+        middle = Fraction(figure.low + figure.high, 2)
+        model = f"{period_text(middle)} ± {float((figure.high - middle) / middle) * 1e6:.0f} ppm"
     if measured is None:
-        return [figure.about, figure.key, model, NONE, NONE, NONE, f"{figure.state}: {figure.why}"]
+        return [figure.about, key, model, NONE, NONE, NONE, str(figure.state)]
     seen = time_text(measured.least) if figure.key in ("gap", "burst") else _range(measured.least, measured.most)
     if figure.key in ("guard", "jitter"):
         seen = time_text(measured.most)
-    return [figure.about, figure.key, model, seen, str(measured.count), time_text(measured.resolution),
+    elif figure.key in ("period", "every"):
+        seen = period_text(Fraction(measured.most))
+    return [figure.about, key, model, seen, str(measured.count), time_text(measured.resolution),
             str(figure.state)]  # fmt: skip
 
 

@@ -162,8 +162,8 @@ def _words(how: str, what: str) -> str:
     if how == "held off":
         return f"held off while {what} runs"
     if how == "unseen":
-        return "nothing that has a line runs: the loop, asleep, or something without a line"
-    return "entry and exit"
+        return "nothing that has a line runs (the loop, asleep, or unknown)"
+    return "waking, entry, exit"
 
 
 def _then(explained: Explained, result: CheckResult, model: str) -> str:

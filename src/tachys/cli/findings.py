@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from tachys.cli.words import count_text, time_text
+from tachys.cli.words import count_text, range_text, seconds_text, time_text
 
 if TYPE_CHECKING:
     from tachys.check.grouping import Group
@@ -31,17 +32,13 @@ def finding_text(finding: Finding) -> str:
         return f"{text}, for up to {time_text(finding.measured)} at a time"
     side = {"longer": "at least ", "bound": ""}.get(finding.code.rpartition("-")[2], "")
     if finding.code == "period-off":
-        return f"{text} ({exact(finding.measured)}, model {exact(finding.modelled)})"
+        return f"{text} ({period_text(Fraction(finding.measured))}, model {period_text(Fraction(finding.modelled))})"
     return f"{text}: {side}{time_text(finding.measured)}, model {time_text(finding.modelled)}"
 
 
-def exact(ps: int) -> str:
-    """A period to eight digits."""
-    from fractions import Fraction
-
-    from tachys.cli.words import seconds_text
-
-    return seconds_text(Fraction(ps, 10**12))
+def period_text(ps: Fraction) -> str:
+    """A period to nine digits."""
+    return seconds_text(ps / 10**12)
 
 
 def consequence_text(finding: Finding, result: CheckResult) -> str:
@@ -64,8 +61,7 @@ def _listed(names: list[str], most: int = 4) -> str:
 
 def group_text(group: Group, total: int) -> str:
     """Who made how many late, and for how long: "41 of 43 held off by step.log for 212 us to 260 us, model 30 us"."""
-    low, high = time_text(group.least), time_text(group.most)
-    lasting = low if low == high else f"{low} to {high}"
+    lasting = range_text(group.least, group.most)
     first = f"{group.count} of {total}"
     if group.how == "held off":
         modelled = f"modelled {time_text(group.modelled)}" if group.modelled else "no guard of it is modelled"

@@ -20,6 +20,7 @@ from tachys.cli.demo import demo_command
 from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
 from tachys.cli.explain import explain_command
+from tachys.cli.fit import fit_command
 from tachys.cli.inspect import inspect_command
 from tachys.cli.new import new_command
 from tachys.cli.schema import schema_command
@@ -48,6 +49,7 @@ for command in (
     inspect_command,
     check_command,
     explain_command,
+    fit_command,
     draw_command,
     convert_command,
     schema_command,

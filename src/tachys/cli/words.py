@@ -29,6 +29,15 @@ def time_text(ps: int | None, rounding: str = "near") -> str:
     return f"{value.quantize(digits, rounding=_ROUNDING[rounding])} {unit}"
 
 
+def range_text(low: int, high: int) -> str:
+    """Two times, the unit said once where it is the same: "6.375 to 8.625 us"."""
+    first, second = time_text(low, "down"), time_text(high, "up")
+    if first == second:
+        return second
+    number, _, unit = first.partition(" ")
+    return f"{number} to {second}" if second.endswith(f" {unit}") or low == 0 else f"{first} to {second}"
+
+
 def exact_time(ps: int) -> str:
     """To the last picosecond, such as "22.333351 us"."""
     scale, unit = _unit(ps)
