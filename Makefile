@@ -24,6 +24,7 @@ lint: $(READY)           ## style and types
 
 soak: $(READY)           ## the property tests, for long
 	$(BIN)/python -m pytest tests/test_soundness.py tests/test_simulation.py tests/test_reading.py --hypothesis-profile=soak
+	$(BIN)/python -m pytest tests/test_board_truth.py --boards 1000
 
 bench: $(READY)          ## speeds, measured on this machine
 	$(BIN)/python bench/bounds.py

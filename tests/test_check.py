@@ -77,20 +77,21 @@ def instants(*values):
 
 def test_matching_by_hand():
     """Events e, runs r; one is remembered.  e0 e5 r9 e20 r21: the event at 5 found the memory full."""
-    found = match(instants(0, 5, 20), instants(9, 21), pending=1, lead=1)
-    assert (found.event, found.run, found.lost) == ([0, 20], [0, 1], [5])
+    found = match([instants(0, 5, 20)], instants(9, 21), pending=1, lead=1)
+    assert (found.event.tolist(), found.run.tolist(), found.lost.tolist()) == ([0, 20], [0, 1], [5])
     # an event after the acceptance, in the entry of the run, waits for the next
-    found = match(instants(0, 9), instants(10, 30), pending=1, lead=2)
-    assert (found.event, found.run, found.lost) == ([0, 9], [0, 1], [])
+    found = match([instants(0, 9)], instants(10, 30), pending=1, lead=2)
+    assert (found.event.tolist(), found.run.tolist(), found.lost.tolist()) == ([0, 9], [0, 1], [])
     # the capture begins while an event waits already: its run is not given to the next event
-    found = match(instants(5, 100), instants(7, 9, 103), pending=1, lead=1)
-    assert (found.event, found.run) == ([5, 100], [1, 2])
+    found = match([instants(5, 100)], instants(7, 9, 103), pending=1, lead=1)
+    assert (found.event.tolist(), found.run.tolist()) == ([5, 100], [1, 2])
 
 
 @given(st.lists(st.integers(30, 60), min_size=2, max_size=30), st.lists(st.integers(1, 25), min_size=30, max_size=30))
 def test_matching_of_well_spaced_events_is_one_to_one(gaps, waits):
     events = np.cumsum(np.asarray(gaps, np.int64))
     runs = events + np.asarray(waits[: len(events)], np.int64)
-    found = match(events, runs, pending=1, lead=1)
-    assert found.run == list(range(len(events)))
-    assert found.lost == found.waiting == []
+    found = match([events], runs, pending=1, lead=1)
+    assert found.run.tolist() == list(range(len(events)))
+    assert not len(found.lost)
+    assert not len(found.waiting)

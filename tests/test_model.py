@@ -65,7 +65,7 @@ def test_all_faults_of_a_file_come_at_once():
         'm.toml:12: source.whel.gap: 180 has no unit; write a string with a unit, for instance "180 us"',
         "m.toml:16: isr.wheel.order: 'first': input should be a valid integer",
         'm.toml:17: probe.D0: "isr.wheel.start" happens at an instant, which a level cannot show; '
-        'add edge = "rise", "fall", "both" or "toggle"',
+        'add edge = "rise", "fall", "both", "toggle" or "pulse"',
         'm.toml:19: need.x: does not say what must hold; write from, to and within = "40 us"; or load = "70 %"; '
         'or of and one of lost = 0, jitter = "5 us", every = "50 ms" with give_or_take = "2 %"',
         'm.toml:20: need.x.from: "source.wheel" names no event; did you mean "source.whel"?',

@@ -122,6 +122,8 @@ def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longes
         inside = (at >= runs[run] - longest[run]) & (at <= runs[run] - leads[run]) & (following + later < len(runs))
         hanging |= inside & (by != run)
     started = np.where(by >= 0, runs[np.maximum(by, 0)], at)
+    otherwise = runs[np.minimum(following + 1, len(runs) - 1)]  # it may have waited until then
+    started[hanging] = np.maximum(started[hanging], otherwise[hanging])
     before = np.append(np.int64(-(1 << 62)), np.maximum.accumulate(started)[:-1])
     period = np.cumsum(at > before)
     first = np.full(int(period[-1]) + 1, len(at), np.int64)
