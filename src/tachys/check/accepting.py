@@ -62,10 +62,10 @@ def _put_off(
 ) -> None:
     """Lengthen the leads of runs that were accepted, but put off by more urgent ones before their first instruction."""
     core = system.core
-    if not urgent:
+    begins = np.concatenate([EMPTY, *(bodies.start for bodies in urgent)])
+    ends = np.concatenate([EMPTY, *(bodies.end for bodies in urgent)])
+    if not len(ends):
         return
-    begins = np.concatenate([bodies.start for bodies in urgent])
-    ends = np.concatenate([bodies.end for bodies in urgent])
     order = np.argsort(ends, kind="stable")
     begins, ends = begins[order], ends[order]
     last = np.searchsorted(ends, starts, side="right") - 1

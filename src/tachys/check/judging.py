@@ -68,7 +68,7 @@ def _within(board: Board, paper: NeedBounds, need: WithinNeed) -> NeedCheck:
     worst = int(np.argmax(delays.after))
     at, after = int(delays.at[worst]), int(delays.after[worst])
     apart = tuple(stretches_of(board, at, at + after, followed.waiting))
-    tail = None if delays.relative or made.misses else tail_of(delays.after)
+    tail = None if delays.relative or made.misses or paper.proved else tail_of(delays.after)
     return replace(made, worst_at=at, worst=apart, tail=tail)
 
 

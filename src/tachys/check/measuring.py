@@ -192,10 +192,9 @@ def _runs(board: Board, isr: Isr) -> Runs:
     known = [each for each in events if each is not None]
     if len(known) == len(events):
         lead, longest = acceptance_leads(board.system, board.shown, isr, starts, board.resolution)
-        most = board.paper.isrs[isr.name].latency.most
         found.matched = match(
             known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
-            hidden_until=board.capture.begin + (most or 0), longest=longest,
+            hidden_until=board.capture.begin + _longest_wait(board, isr), longest=longest,
         )  # fmt: skip
         at, run = found.matched.event, found.matched.run
         found.latency = Delays(at, starts[run] - at, found.matched.lost, found.matched.waiting)
@@ -207,6 +206,16 @@ def _runs(board: Board, isr: Isr) -> Runs:
         if found.grid is not None:
             found.latency = Delays(starts - found.grid.delay, found.grid.delay, relative=True)
     return found
+
+
+def _longest_wait(board: Board, isr: Isr) -> int:
+    """How long an event that came before the capture can still have waited: its bound, or a round of everything."""
+    most = board.paper.isrs[isr.name].latency.most
+    if most is not None:
+        return most
+    core = board.system.core
+    each = [(other.cost.most + core.entry.most + core.exit.most) * other.pending for other in board.system.isrs]
+    return sum(each) + max((step.cost.most for step in board.system.steps if step.guards), default=0)
 
 
 def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:

@@ -321,7 +321,7 @@ def _show_rest(result: CheckResult, model: str, needs: list[NeedCheck], figures:
     for need in needs:
         if need.note and need.seen is not None:
             say(f"{need.need.name} is measured {need.note}.")
-        if need.tail is not None and need.bound is None:
+        if need.tail is not None:
             say(f"{need.need.name}: an estimate, no proof: about one in {need.tail.once_in:,} is later than "
                 f"{limit_text(need.tail.value)}.")  # fmt: skip
     lost = [f"{name} {isr.lost}" for name, isr in result.isrs.items() if isr.lost]
