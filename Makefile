@@ -30,6 +30,7 @@ bench: $(READY)          ## speeds, measured on this machine
 	$(BIN)/python bench/bounds.py
 	$(BIN)/python bench/engine.py
 	$(BIN)/python bench/captures.py --gib
+	$(BIN)/python bench/checking.py
 
 clean:
 	rm -rf $(VENV) row-unit build .pytest_cache .mypy_cache .ruff_cache .hypothesis

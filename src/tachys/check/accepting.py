@@ -20,17 +20,19 @@ from tachys.model.system import Isr, System
 EMPTY = np.zeros(0, np.int64)
 
 
-def acceptance_leads(system: System, shown: Shown, isr: Isr, starts: Instants, slack: int) -> tuple[Instants, Instants]:
+def acceptance_leads(
+    system: System, shown: Shown, ended: Instants, isr: Isr, starts: Instants, slack: int
+) -> tuple[Instants, Instants]:
     """How many ps before its first instruction each run was accepted, at least and at most; gaps may be ``slack`` off.
 
-    The most is what put-off runs have; where nothing of the kind can have been, it is the least and ``slack`` twice.
+    ``ended`` is when any routine ended, in order. The most is what put-off runs have; where nothing of the kind can
+    have been, it is the least and ``slack`` twice.
     """
     core = system.core
     if core.late_arrival:
         zero = np.zeros(len(starts), np.int64)
         return zero, zero
     others = list(_bodies(system, shown))
-    ended = np.sort(np.concatenate([EMPTY, *(bodies.ended for _, bodies in others)]))
     chained = _ends_near(ended, starts, core.chain.least - slack, core.chain.most + slack)
     alone = core.entry.least if len(others) == len(system.isrs) else core.least_latency
     if core.chain.least < core.entry.least:
@@ -43,6 +45,11 @@ def acceptance_leads(system: System, shown: Shown, isr: Isr, starts: Instants, s
     least, most = np.maximum(0, least - slack), longest + slack
     _put_off(system, [bodies for urgency, bodies in others if urgency < isr.urgency], starts, least, most, slack)
     return least, most
+
+
+def all_ends(system: System, shown: Shown) -> Instants:
+    """When any routine was seen to end, in order."""
+    return np.sort(np.concatenate([EMPTY, *(bodies.ended for _, bodies in _bodies(system, shown))]), kind="stable")
 
 
 def _bodies(system: System, shown: Shown) -> Iterator[tuple[int, Bodies]]:

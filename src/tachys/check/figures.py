@@ -75,14 +75,15 @@ class Compared:
 def compare_figures(board: Board) -> tuple[Compared, ...]:
     """Every figure of the model, in the order of the model file."""
     found: list[Compared] = []
+    waits = {isr.name: held for isr in board.system.isrs if (held := _waits_held(board, isr)) is not None}
     for source in board.system.sources:
         found += _source(board, source)
     for unit in board.system.units:
         found.append(_unit(board, unit))
     for isr in board.system.isrs:
-        found += _isr(board, isr)
+        found += _isr(board, isr, waits)
     for step in board.system.steps:
-        found += _step(board, step)
+        found += _step(board, step, waits)
     passed = _pass(board)
     return (*found, passed) if passed else tuple(found)
 
@@ -200,14 +201,14 @@ def _unit(board: Board, unit: Unit) -> Compared:
     return _judged(about, "takes", unit.takes.least, unit.takes.most, measured, (least + slack, most - slack))
 
 
-def _isr(board: Board, isr: Isr) -> Iterator[Compared]:
+def _isr(board: Board, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
     about = f"isr.{isr.name}"
     own = board.isrs[isr.name].cost
     if own is None or not len(own.least):
         yield _not_shown(about, "cost", isr.cost.least, isr.cost.most, _no_body(board, about))
     else:
         yield _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
-    yield from _guards(board, about, isr.guards, isr.cost)
+    yield from _guards(board, waits, about, isr.guards, isr.cost)
 
 
 def _no_body(board: Board, about: str) -> str:
@@ -218,11 +219,16 @@ def _served(board: Board, isr: Isr, runs: int) -> Instants | None:
     """At most how many events each whole run served, where one run may serve several."""
     if not isr.serves_all:
         return None
-    matched = board.isrs[isr.name].matched
-    if matched is None:
-        return np.full(runs, isr.pending * len(isr.on), np.int64)
-    served = np.bincount(matched.run, minlength=runs)[:runs] + matched.doubted[:runs]
-    return np.maximum(1, served + 1)  # one more may have come as it was being accepted
+    capacity = isr.pending * len(isr.on)
+    events = [board.events(event) for event in isr.on]
+    known = [each for each in events if each is not None]
+    starts = board.events(f"isr.{isr.name}.start")
+    if len(known) != len(events) or starts is None:
+        return np.full(runs, capacity, np.int64)
+    come = np.searchsorted(np.sort(np.concatenate(known)), starts[:runs], side="right")
+    since = np.concatenate([[come[0] - capacity, come[0] - capacity], come[:-2]])[: len(come)] if len(come) else come
+    # what came since the run before the last one, as the last may have left some of it
+    return np.clip(come - since, 1, capacity)
 
 
 def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | None, key: str = "cost") -> Compared:
@@ -239,7 +245,7 @@ def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | No
     return _judged(about, key, cost.least, cost.most, measured, (sure_least, sure_most))
 
 
-def _step(board: Board, step: Step) -> Iterator[Compared]:
+def _step(board: Board, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:
     about = f"step.{step.name}"
     found = board.steps[step.name]
     if step.every is not None:
@@ -252,7 +258,7 @@ def _step(board: Board, step: Step) -> Iterator[Compared]:
         yield _not_shown(about, key, step.cost.least, None, "it sleeps or waits, for as long as that takes")
     else:
         yield _cost(board, about, allowed, found.own, None, key)
-    yield from _guards(board, about, step.guards, step.cost)
+    yield from _guards(board, waits, about, step.guards, step.cost)
 
 
 def _own_time(step: Step) -> Range | None:
@@ -304,7 +310,9 @@ def _pass(board: Board) -> Compared | None:
 # --- guards -------------------------------------------------------------------------------------------------
 
 
-def _guards(board: Board, about: str, guards: tuple[Guard, ...], cost: Range) -> Iterator[Compared]:
+def _guards(
+    board: Board, waits: dict[str, _Held], about: str, guards: tuple[Guard, ...], cost: Range
+) -> Iterator[Compared]:
     """How long more urgent lines were really held off while this body ran, for each level of such lines."""
     if about not in board.things:
         return
@@ -313,8 +321,10 @@ def _guards(board: Board, about: str, guards: tuple[Guard, ...], cost: Range) ->
         return
     held: dict[int, list[tuple[Instants, Instants]]] = {}
     for isr in board.system.isrs:
-        if isr.urgency < level:
-            held.setdefault(isr.urgency, []).append(_held(board, isr, number))  # (when, how long)
+        if isr.urgency < level and isr.name in waits:
+            each = waits[isr.name]
+            mine = each.holder == number
+            held.setdefault(isr.urgency, []).append((each.at[mine], each.length[mine]))
     for urgency, parts in sorted(held.items()):
         modelled = max((_length(guard, cost) for guard in guards if guard.urgency <= urgency), default=0)
         lengths = np.concatenate([length for _, length in parts])
@@ -336,29 +346,36 @@ def _length(guard: Guard, body: Range) -> int:
     return body.most if guard.length is None else guard.length.most
 
 
-def _held(board: Board, isr: Isr, holder: int) -> tuple[Instants, Instants]:
-    """Of the waits of a routine: for how long it was surely held off by one body that ran all the while.
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """Of every wait of a routine: what was on top as its event came, and for how long it surely held it off."""
+
+    at: Instants
+    holder: Instants
+    length: Instants
+
+
+def _waits_held(board: Board, isr: Isr) -> _Held | None:
+    """For how long each event of a routine was held off by the body that was on top as it came.
 
     An entry, and the exit or entry that may just have been going on as the event came, are taken off.
     """
-    delays, core = board.isrs[isr.name].latency, board.system.core
-    if delays is None or delays.relative or not len(delays.at):
-        return np.zeros(0, np.int64), np.zeros(0, np.int64)
-    tops = board.tops
+    delays, core, tops = board.isrs[isr.name].latency, board.system.core, board.tops
+    if delays is None or delays.relative or not len(delays.at) or not len(tops.at):
+        return None
     first = np.searchsorted(tops.at, delays.at, side="right")
-    last = np.searchsorted(tops.at, delays.at + delays.after)
-    alone = np.where(first > 0, tops.who[np.maximum(first - 1, 0)], -1) == holder
-    if not alone.any():
-        return delays.at[alone], delays.after[alone]
+    before = np.maximum(first - 1, 0)
+    holder = np.where(first > 0, tops.who[before], -1)
+    covered = holder >= 0
+    at, after, first, before = (each[covered] for each in (delays.at, delays.after, first, before))
     # it is over as the body ends, or one entry before whatever comes on top of it
     place = np.minimum(first, len(tops.at) - 1)
-    ended = (first < last) & (tops.depth[place] < tops.depth[np.maximum(first - 1, 0)])
-    until = np.where(first < last, tops.at[place], delays.at + delays.after) - np.where(ended, 0, core.entry.most)
-    held = until - delays.at
-    before = np.where(first > 0, delays.at - tops.at[np.maximum(first - 1, 0)], 1 << 60)
-    held -= np.where(before <= core.exit.most + core.entry.most + board.resolution, core.exit.most, 0)
-    held -= _unseen_urgent(board, isr)
-    return delays.at[alone], held[alone]
+    within = (first < len(tops.at)) & (tops.at[place] < at + after)
+    ended = within & (tops.depth[place] < tops.depth[before])
+    until = np.where(within, tops.at[place], at + after) - np.where(ended, 0, core.entry.most)
+    length = until - at
+    length -= np.where(at - tops.at[before] <= core.exit.most + core.entry.most + board.resolution, core.exit.most, 0)
+    return _Held(at, holder[covered], length - _unseen_urgent(board, isr))
 
 
 def _unseen_urgent(board: Board, isr: Isr) -> int:

@@ -122,8 +122,9 @@ def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, 
     going = times >= 0
     found[~going] = times[~going]
     if len(asked):
-        order = np.argsort(asked, kind="stable")
-        asked, told = asked[order], told[order]
+        if (np.diff(asked) < 0).any():
+            order = np.argsort(asked, kind="stable")
+            asked, told = asked[order], told[order]
         place = np.minimum(np.searchsorted(asked, times), len(asked) - 1)
         hit = going & (asked[place] == times)
         found[hit] = told[place[hit]]

@@ -71,8 +71,11 @@ def match(
     """
     merged = np.concatenate([np.zeros(0, np.int64), *events])
     kinds = np.concatenate([np.zeros(0, np.int64), *(np.full(len(each), k) for k, each in enumerate(events))])
-    order = np.argsort(merged, kind="stable")
-    at, kind = merged[order], kinds[order]
+    if len(events) == 1:
+        at, kind = merged, kinds
+    else:
+        order = np.argsort(merged, kind="stable")
+        at, kind = merged[order], kinds[order]
     leads = np.full(len(runs), lead, np.int64) if isinstance(lead, int) else lead
     most = pending + 1 if len(events) == 1 else 2
     tried = [_serve(at, kind, len(events), runs, pending, leads, takes_all, carried) for carried in range(most)]

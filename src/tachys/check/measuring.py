@@ -9,7 +9,7 @@ import numpy as np
 from tachys.bounds.arrivals import NoBound
 from tachys.bounds.result import Bounds
 from tachys.capture.table import Capture, Instants
-from tachys.check.accepting import acceptance_leads
+from tachys.check.accepting import acceptance_leads, all_ends
 from tachys.check.binding import Shown, bind
 from tachys.check.grid import ClockError, Grid, clock_error, hidden_grid
 from tachys.check.lines import Bodies
@@ -117,8 +117,9 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         shown.bodies[f"line.{stranger}"] = shown.foreign[stranger]
     board = Board(system, paper, capture, shown)
     _nest(board)
+    ended = all_ends(system, shown)
     for isr in system.isrs:
-        board.isrs[isr.name] = _runs(board, isr)
+        board.isrs[isr.name] = _runs(board, isr, ended)
     for unit in system.units:
         board.units[unit.name] = Works(unit, _works(board, unit))
     for step in system.steps:
@@ -179,7 +180,7 @@ def _most_runs(board: Board, isr: Isr, span: int) -> int:
         return 1 << 20
 
 
-def _runs(board: Board, isr: Isr) -> Runs:
+def _runs(board: Board, isr: Isr, ended: Instants) -> Runs:
     """Which run served which event, and how soon."""
     found = board.isrs.get(isr.name) or Runs(isr)
     bodies = board.shown.bodies.get(f"isr.{isr.name}")
@@ -191,7 +192,7 @@ def _runs(board: Board, isr: Isr) -> Runs:
     events = [board.events(event) for event in isr.on]
     known = [each for each in events if each is not None]
     if len(known) == len(events):
-        lead, longest = acceptance_leads(board.system, board.shown, isr, starts, board.resolution)
+        lead, longest = acceptance_leads(board.system, board.shown, ended, isr, starts, board.resolution)
         found.matched = match(
             known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
             hidden_until=board.capture.begin + _longest_wait(board, isr), longest=longest,
