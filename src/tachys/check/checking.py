@@ -10,7 +10,7 @@ from tachys.capture.table import Capture
 from tachys.check.figures import compare_figures
 from tachys.check.findings import find_all
 from tachys.check.judging import judge
-from tachys.check.load import load_seen
+from tachys.check.load import busiest_windows, load_seen
 from tachys.check.measuring import Board, measure
 from tachys.check.nesting import Own
 from tachys.check.result import CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
@@ -45,6 +45,7 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
         figures=figures,
         findings=find_all(board, figures, needs, strangers),
         load=load_seen(board),
+        busiest=busiest_windows(board),
         clock=board.clock,
         unseen=board.shown.unseen,
         foreign=tuple(board.shown.foreign),

@@ -106,6 +106,10 @@ def check_data(result: CheckResult) -> dict[str, Any]:
         "remarks": list(result.remarks),
         "load": {
             "least": float(paper.least), "most": float(paper.most),
+            "busiest": [
+                {"length": seconds(each.length), "seen": each.share, "at": seconds(each.at), "bound": float(each.bound)}
+                for each in result.busiest
+            ],
             "seen": None if load is None else {"least": load.least, "most": load.most, "by": load.by},
         },
         "clock": None if clock is None else {"ppm": clock.ppm, "sure": clock.sure, "lines": list(clock.lines)},

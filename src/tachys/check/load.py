@@ -24,6 +24,26 @@ class LoadSeen:
     unseen: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Busiest:
+    """The window of ``length`` ps, beginning at ``at``, in which most was seen: ``share``; ``bound`` on paper."""
+
+    length: int
+    share: float
+    at: int
+    bound: Fraction
+
+
+def busiest_windows(board: Board) -> tuple[Busiest, ...]:
+    """The busiest window of each length for which there is a bound; what has no line is not in it."""
+    found = []
+    for window in board.paper.load.windows:
+        seen = busiest(board, window.length)
+        if seen is not None:
+            found.append(Busiest(window.length, seen[0], seen[1], window.most))
+    return tuple(found)
+
+
 def load_seen(board: Board) -> LoadSeen | None:
     """The load of a capture; None where nothing shows it."""
     length = board.capture.length

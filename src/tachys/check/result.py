@@ -12,7 +12,7 @@ from tachys.bounds.result import Bounds, Verdict
 from tachys.capture.table import Capture, Instants
 from tachys.check.figures import Compared
 from tachys.check.grid import ClockError
-from tachys.check.load import LoadSeen
+from tachys.check.load import Busiest, LoadSeen
 from tachys.check.tail import Tail
 from tachys.check.waits import Cause, Stretch
 from tachys.model.system import Need
@@ -175,6 +175,7 @@ class CheckResult:
     figures: tuple[Compared, ...] = ()
     findings: tuple[Finding, ...] = ()
     load: LoadSeen | None = None
+    busiest: tuple[Busiest, ...] = ()
     clock: ClockError | None = None
     unseen: tuple[str, ...] = ()
     foreign: tuple[str, ...] = ()

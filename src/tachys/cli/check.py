@@ -13,7 +13,7 @@ from tachys.cli.bounds import status, value_text, what_holds
 from tachys.cli.capturing import read_given, shape_options
 from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.output import format_option, variant_option
-from tachys.cli.words import NONE, count_text, instant_text, limit_text, range_text, time_text
+from tachys.cli.words import NONE, count_text, instant_text, limit_text, range_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.check.figures import Compared
@@ -178,7 +178,7 @@ def _about(result: CheckResult) -> str:
     parts = [time_text(capture.length), count_text(len(capture.signals), "signal"),
              f"times known to {time_text(capture.resolution)}"]  # fmt: skip
     if clock is not None:
-        parts.append(f"analyser {clock.ppm:+.1f} ± {clock.sure:.1f} ppm against the board")
+        parts.append(f"analyser {clock.ppm:+.1f} ± {clock.sure:.1f} ppm off")
     if load is not None:
         known = load.most - load.least < 0.001
         parts.append(f"load {load.least * 100:.1f} %" if known else f"load {load.least * 100:.1f} % or more")
@@ -197,7 +197,7 @@ def _need_row(need: NeedCheck) -> Row:
 
 
 def _show_findings(result: CheckResult, model: str, every: bool, brief: bool) -> None:
-    from tachys.cli.output import heading, say
+    from tachys.cli.output import heading, say, say_below
 
     if not result.findings:
         return
@@ -207,10 +207,10 @@ def _show_findings(result: CheckResult, model: str, every: bool, brief: bool) ->
         say(f"{number}. {finding_text(finding)}.")
         more = consequence_text(finding, result)
         if more and not brief:
-            say(f"   {more[0].upper()}{more[1:]}.")
+            say_below(f"{more[0].upper()}{more[1:]}.")
     if len(shown) < len(result.findings):
-        say(f"   … and {len(result.findings) - len(shown)} more: --all lists them.")
-    say(f"   One taken apart: tachys explain {model} {result.capture.file} 1", "")
+        say_below(f"… and {len(result.findings) - len(shown)} more: --all lists them.")
+    say_below(f"One taken apart: tachys explain {model} {result.capture.file} 1", "")
 
 
 def _show_groups(result: CheckResult, needs: list[NeedCheck]) -> None:
@@ -300,6 +300,13 @@ def _show_quantities(result: CheckResult) -> None:
         rows += _quantity(f"step.{name}", "interval", step.interval, paper.steps[name].interval)
     for name, unit in result.units.items():
         rows += _quantity(f"unit.{name}", "time", unit.time, paper.units[name].time)
+    if result.busiest:
+        heading("The busiest windows, of what has a line")
+        windows: list[Row] = [
+            [time_text(each.length), f"{each.share * 100:.1f} %", share_text(each.bound, "up"), instant_text(each.at)]
+            for each in result.busiest
+        ]
+        table([("length", "right"), ("seen", "right"), ("bound", "right"), ("begins at", "right")], windows)
     heading("Every time that was measured")
     names = ("count", "least", "median", "99 %", "most", "bound", "seen of it")
     table([("what", ""), ("time", ""), *((name, "right") for name in names)], rows)
@@ -324,9 +331,13 @@ def _show_rest(result: CheckResult, model: str, needs: list[NeedCheck], figures:
         if need.tail is not None:
             say(f"{need.need.name}: an estimate, no proof: about one in {need.tail.once_in:,} is later than "
                 f"{limit_text(need.tail.value)}.")  # fmt: skip
-    lost = [f"{name} {isr.lost}" for name, isr in result.isrs.items() if isr.lost]
+    lost = [f"isr.{name} {isr.lost}" for name, isr in result.isrs.items() if isr.lost]
+    lost += [f"unit.{name} {unit.lost}" for name, unit in result.units.items() if unit.lost]
     if lost:
         say("Events lost: " + ", ".join(lost) + ".")
+    over = [f"flag.{name} {flag.overwritten}" for name, flag in result.flags.items() if flag.overwritten]
+    if over:
+        say("Set again before they were taken: " + ", ".join(over) + ".")
     if result.unseen:
         say("This capture cannot show: " + ", ".join(result.unseen) + ", which no line shows.")
     if result.foreign:

@@ -59,6 +59,8 @@ def draw_command(
     paper = bounds(load_model(model, variant))
     window = _window(begin, end, length)
     if capture is not None and not beside:
+        if text:
+            return _print_capture(paper, capture, window)
         written, told = _draw_capture(paper, capture, window, form)
     else:
         if beside and capture is None:
@@ -128,10 +130,28 @@ def _window(begin: Fraction | None, end: Fraction | None, length: Fraction) -> t
     return first, last
 
 
+def _print_capture(paper: Bounds, capture: str, window: tuple[int | None, int | None] | None) -> int:
+    from tachys.cli.output import terminal_width
+    from tachys.draw.capture_text import moment_lines
+
+    result, moment = _moment_of(paper, capture, window)
+    for line in moment_lines(result, moment.begin, moment.end, terminal_width()):
+        click.echo(line)
+    return 0
+
+
 def _draw_capture(
     paper: Bounds, capture: str, window: tuple[int | None, int | None] | None, form: str
 ) -> tuple[bytes, str]:
-    from tachys.draw.timeline import Moment, draw_timeline
+    from tachys.draw.timeline import draw_timeline
+
+    result, moment = _moment_of(paper, capture, window)
+    return draw_timeline(result, moment, form), _where(moment.begin, moment.end, capture)
+
+
+def _moment_of(paper: Bounds, capture: str, window: tuple[int | None, int | None] | None) -> tuple[CheckResult, Moment]:
+    """What was asked for, or else the worst moment."""
+    from tachys.draw.timeline import Moment
 
     result, moment = _checked(paper, capture)
     if window is not None:
@@ -140,7 +160,7 @@ def _draw_capture(
         if last <= first:
             raise click.UsageError("the window lies outside the capture")
         moment = Moment(first, last)
-    return draw_timeline(result, moment, form), _where(moment.begin, moment.end, capture)
+    return result, moment
 
 
 def _checked(paper: Bounds, capture: str) -> tuple[CheckResult, Moment]:

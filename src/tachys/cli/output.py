@@ -69,6 +69,15 @@ def reading_progress(what: str, size: int) -> Iterator[Callable[[int], None] | N
         yield lambda count: bar.advance(task, count)
 
 
+def say_below(*lines: str, indent: int = 3) -> None:
+    """Sentences that belong to the line above, wrapped and moved to the right."""
+    from rich.padding import Padding
+
+    out = console()
+    for line in lines:
+        out.print(Padding(Text(plain(line)), (0, 0, 0, indent)))
+
+
 def heading(text: str) -> None:
     """The title of a table."""
     console().print(Text(plain(text), style="bold"))

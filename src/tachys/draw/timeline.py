@@ -135,15 +135,28 @@ def _draw_misses(axes: Axes, lanes: list[_Lane], moment: Moment) -> None:
     row = next((k for k, lane in enumerate(lanes) if lane.event == need.need.begins), None)
     if row is None:
         return
-    for miss in need.misses:
-        if not moment.begin <= miss.at <= moment.end:
-            continue
-        left, limit = _us(miss.at, moment), need.need.within / 1e6
+    inside = [miss for miss in need.misses if moment.begin <= miss.at <= moment.end]
+    lost = [miss.at for miss in inside if miss.kind == "lost"]
+    if lost:
+        axes.plot([_us(at, moment) for at in lost], [row + 0.05] * len(lost), "x", color=_LIMIT, markersize=10,
+                  markeredgewidth=2.5, zorder=5)  # fmt: skip
+    limit = need.need.within / 1e6
+    late = [miss for miss in inside if miss.kind != "lost"]
+    for miss in late:
+        left = _us(miss.at, moment)
         axes.plot([left, left + limit], [row + 0.4, row + 0.4], color=_LIMIT, linewidth=3, solid_capstyle="butt")
-        axes.axvline(left + limit, color=_LIMIT, linewidth=1, linestyle="--")
-        words = "lost" if miss.value is None else f"late: {miss.value / 1e6:.1f} us, limit {limit:g} us"
-        right = left + max(limit, (miss.value or 0) / 1e6 + 12)
-        axes.annotate(words, (right, row), (6, 0), textcoords="offset points", color=_LIMIT, va="center")
+    if not late:
+        return
+    # one of them is told in words: the worst
+    worst = max(late, key=lambda miss: miss.value or 0)
+    left = _us(worst.at, moment)
+    axes.axvline(left + limit, color=_LIMIT, linewidth=1, linestyle="--")
+    words = "not answered" if worst.value is None else f"late: {worst.value / 1e6:.1f} us, limit {limit:g} us"
+    right = left + max(limit, (worst.value or 0) / 1e6)
+    beside = right < _us(moment.end, moment) * 0.75
+    box = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.9}
+    axes.annotate(words, (right, row + 0.45), (6 if beside else -6, 0), textcoords="offset points", color=_LIMIT,
+                  va="center", ha="left" if beside else "right", bbox=box, zorder=6)  # fmt: skip
 
 
 def _us(ps: int | np.int64, moment: Moment) -> float:
@@ -173,4 +186,7 @@ def _finish(axes: Axes, lanes: list[_Lane], result: CheckResult, moment: Moment)
         Patch(facecolor=_RUNNING, edgecolor=_EDGE, label="first to last instruction"),
         Line2D([], [], color=_LIMIT, linewidth=3, label="limit"),
     ]
-    axes.legend(handles=legend, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=4, frameon=False, borderaxespad=0.2)
+    if moment.need is not None and any(miss.kind == "lost" for miss in moment.need.misses):
+        legend.append(Line2D([], [], linestyle="", marker="x", color=_LIMIT, markersize=9, markeredgewidth=2.5,
+                             label="lost"))  # fmt: skip
+    axes.legend(handles=legend, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=5, frameon=False, borderaxespad=0.2)
