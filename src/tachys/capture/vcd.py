@@ -30,6 +30,7 @@ LONGEST_TOKEN = 1 << 20
 class _Variable:
     name: str
     width: int
+    short: str
     real: bool = False
 
 
@@ -140,7 +141,7 @@ def _declare(tokens: _Tokens, words: list[str], scopes: list[str], variables: di
     aliases = variables.setdefault(words[2], [])
     if aliases and aliases[0].real != real:
         raise tokens.error(f"{full} and {aliases[0].name} share an identifier", "one of them is real, the other is not")
-    aliases.append(_Variable(full, int(words[1]), real))
+    aliases.append(_Variable(full, int(words[1]), name, real))
 
 
 class _Changes:
@@ -264,11 +265,10 @@ class _Changes:
             raise self._error("its times are beyond 64 bits of picoseconds", "is the timescale right?")
         columns = self.gathered.signals(self.scale)
         flat = [(slot, variable) for slot, aliases in enumerate(self.variables.values()) for variable in aliases]
-        short = Counter(variable.name.rsplit(".", 1)[-1] for _, variable in flat)
+        short = Counter(variable.short for _, variable in flat)
         signals: dict[str, Signal] = {}
         for slot, variable in flat:
-            name = variable.name.rsplit(".", 1)[-1]
-            key = name if short[name] == 1 else variable.name
+            key = variable.short if short[variable.short] == 1 else variable.name
             if key in signals:
                 raise input_error(self.file, f'two signals are called "{key}"', "rename one of them in the analyser")
             signals[key] = Signal(key, variable.width, *columns[slot], real=variable.real)

@@ -130,9 +130,10 @@ def _source(board: Board, source: Source) -> Iterator[Compared]:
 def _period(board: Board, source: Source, about: str, instants: Instants, slop: int) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
-    period = own_period(instants)
     length = int(instants[-1] - instants[0])
-    count = max(1, round(length / period))
+    # events that stray as far as the next one cannot be told from missing ones: all are taken to be there
+    strays = 4 * source.jitter >= source.period_least and board.events(about) is not None
+    count = len(instants) - 1 if strays else max(1, round(length / own_period(instants)))
     off = slop + source.jitter
     tolerance = board.system.capture_tolerance
     low = Fraction(length - off, count) * (1 - tolerance)
@@ -147,10 +148,8 @@ def _period(board: Board, source: Source, about: str, instants: Instants, slop: 
 def _jitter(board: Board, source: Source, about: str, instants: Instants) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
-    period = own_period(instants)
-    number = np.concatenate([[0], np.cumsum(np.maximum(1, np.rint(np.diff(instants) / period)))]).astype(np.int64)
-    if source.jitter < period / 4:
-        number = numbered(instants, period)
+    strays = 4 * source.jitter >= source.period_least
+    number = np.arange(len(instants)) if strays else numbered(instants, own_period(instants))
     share = 1 + float(board.system.capture_tolerance) * 2
     mean = float(instants[-1] - instants[0]) / max(1, int(number[-1]))
     least, most = min(mean, float(source.period_least)) / share, max(mean, float(source.period_most)) * share
@@ -280,6 +279,8 @@ def _every(board: Board, step: Step, about: str) -> Compared:
             "no line shows it" if starts is None else "too few runs" if len(starts) < 8 else "it is rearmed by its run"
         )
         return _not_shown(about, "every", low, high, why)
+    if board.paper.steps[step.name].drifts or board.paper.steps[step.name].interval.most is None:
+        return _not_shown(about, "every", low, high, "the loop cannot keep up with it even on paper")
     length, count = int(starts[-1] - starts[0]), len(starts) - 1
     wander = int(np.percentile(np.diff(starts), 99) - np.percentile(np.diff(starts), 1)) + 2 * board.resolution
     bound = board.paper.steps[step.name].late
@@ -336,7 +337,10 @@ def _guards(
         most = int(lengths.max())
         measured = Measured(0, max(0, most), len(lengths), board.resolution)
         # what is just being entered as the event comes is entered first, and the pins do not show it
-        sure = most - board.resolution - _stretched(board, most) - board.system.core.entry.most
+        core = board.system.core
+        sleeps = about.startswith("step.") and board.system.step(about[5:]).sleeps
+        sure = most - board.resolution - _stretched(board, most) - max(core.entry.most, core.chain.most)
+        sure -= core.wake.most if sleeps else 0
         if modelled or sure > 0:
             at = int(np.concatenate([when for when, _ in parts])[int(np.argmax(lengths))])
             yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)

@@ -310,7 +310,9 @@ def _lost_wake_ups(board: Board) -> Iterator[Finding]:
         sleeper = next((step for step in system.steps if step.sleeps and name in step.unless), None)
         if sleeper is None or system.loop is None:
             continue
-        round_ = system.loop.overhead.most + system.core.wake.most + 2 * board.resolution
+        core = system.core
+        round_ = system.loop.overhead.most + core.wake.most + 2 * board.resolution
+        round_ += core.entry.most + core.exit.most + core.chain.most
         round_ += sum(
             step.cost.most + step.pause.most for step in system.steps if f"step.{step.name}" not in board.shown.bodies
         )

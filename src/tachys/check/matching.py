@@ -159,7 +159,8 @@ def _serve(
     place = 0
     for number in range(len(runs)):
         begun = runs[number]
-        while place < count and at[place] <= begun:  # at one instant the event comes first
+        # what came after the acceptance waits for the next run; at one instant the event comes first
+        while place < count and at[place] <= begun - leads[number]:
             own = kind[place]
             if waits[own] + (hidden if own == 0 else 0) >= pending:
                 doubt[doubts] = place

@@ -117,6 +117,8 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         shown.bodies[f"line.{stranger}"] = shown.foreign[stranger]
     board = Board(system, paper, capture, shown)
     _nest(board)
+    for unit in system.units:
+        _without_restarts(shown, unit, board.resolution)
     ended = all_ends(system, shown)
     for isr in system.isrs:
         board.isrs[isr.name] = _runs(board, isr, ended)
@@ -230,6 +232,20 @@ def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
     return Delays(at, ended[matched.run[done]] - at, matched.lost, running)
 
 
+def _without_restarts(shown: Shown, unit: Unit, slack: int) -> None:
+    """The line of a unit may fall for a moment as it begins anew: too soon, and as something starts it, is no end."""
+    bodies = shown.bodies.get(f"unit.{unit.name}")
+    causes = [shown.instants[event] for event in unit.on if event in shown.instants]
+    if unit.busy != "restart" or bodies is None or not causes:
+        return
+    starts = np.sort(np.concatenate(causes))
+    first = np.searchsorted(starts, bodies.end - slack)
+    started = np.searchsorted(starts, bodies.end + slack, side="right") > first
+    false = started & (bodies.end - bodies.start < unit.takes.least - slack)
+    false[len(false) - int(bodies.cut_end) :] = True
+    shown.instants[f"unit.{unit.name}.end"] = bodies.end[~false]
+
+
 def _works(board: Board, unit: Unit) -> Paired | None:
     """Starts and ends of a unit: from its own line, or from what starts it and its end."""
     bodies, ends = board.shown.bodies.get(f"unit.{unit.name}"), board.events(f"unit.{unit.name}.end")
@@ -237,7 +253,7 @@ def _works(board: Board, unit: Unit) -> Paired | None:
     known = [each for each in causes if each is not None]
     if ends is not None and len(known) == len(causes):
         starts = np.sort(np.concatenate([EMPTY, *known]))
-        return pair_unit(unit, starts, ends, board.capture.begin)
+        return pair_unit(unit, starts, ends, board.capture.begin, busy=bodies is not None and bodies.cut_begin)
     if bodies is None:
         return None
     part = bodies.whole
@@ -265,7 +281,13 @@ def _flag(board: Board, flag: str) -> Flags | None:
     setters = [board.events(f"isr.{isr.name}.end") for isr in board.system.isrs if flag in isr.sets]
     takers = [step for step in board.system.steps if flag in (step.polls, step.waits)]
     known = [each for each in setters if each is not None]
-    if len(takers) != 1 or takers[0].polls != flag or len(known) != len(setters) or not known:
+    if (
+        len(takers) != 1
+        or takers[0].polls != flag
+        or takers[0].waits == flag
+        or len(known) != len(setters)
+        or not known
+    ):
         return None
     takes = board.events(f"step.{takers[0].name}.start")
     if takes is None:

@@ -30,18 +30,19 @@ class Paired:
     judged: bool = True
 
 
-def pair_unit(unit: Unit, starts: Instants, ends: Instants, begin: int) -> Paired:
+def pair_unit(unit: Unit, starts: Instants, ends: Instants, begin: int, *, busy: bool = False) -> Paired:
     """Play the rule of the unit over the starts and ends that were seen, ascending in ps.
 
-    An end that nothing seen has started belongs to before ``begin``: until then what comes finds the unit busy.
+    An end that nothing seen has started belongs to before ``begin``; ``busy``: the unit was seen at work then, so the
+    first end is that of what it was at.
     """
     depth = unit.depth if unit.busy == "queue" else 0
-    at, after, takes, lost, waiting = _pair(starts, ends, _MODES[unit.busy], depth, begin)
+    at, after, takes, lost, waiting = _pair(starts, ends, _MODES[unit.busy], depth, begin, busy)
     return Paired(at, after, lost, waiting, takes)
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
-def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int) -> Any:
+def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int, busy: bool) -> Any:
     count = len(starts)
     at, after, takes = np.empty(count, np.int64), np.empty(count, np.int64), np.empty(count, np.int64)
     lost, queue = np.empty(count, np.int64), np.empty(count, np.int64)
@@ -50,8 +51,15 @@ def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int) -
     for number in range(len(ends)):
         end = ends[number]
         while place < count and starts[place] < end:  # at one instant an end comes first
-            if head == tail:
+            hidden = busy and number == 0 and not (mode == 1 and tail > head)
+            if (head == tail and not hidden) or (hidden and mode == 1):
                 work_began = starts[place]
+            elif hidden:
+                if tail - head >= depth:
+                    lost[gone] = starts[place]
+                    gone += 1
+                    place += 1
+                    continue
             elif mode == 1:
                 lost[gone] = queue[head]
                 gone += 1
@@ -65,6 +73,9 @@ def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int) -
             queue[tail] = starts[place]
             tail += 1
             place += 1
+        if busy and number == 0 and not (mode == 1 and tail > head):
+            work_began = end
+            continue
         if head == tail:
             continue  # began before the capture, or what started it was not seen
         at[done], after[done], takes[done] = queue[head], end - queue[head], end - work_began

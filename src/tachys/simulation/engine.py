@@ -97,13 +97,14 @@ class Run:
             InputError: a chain of events takes no time at all, so that time stands still.
         """
         while not self.ended:
-            self.memory[at.LOGGED] = 0
             self.ended = bool(self._code.play(self.memory, self._log, TURNS))
             if self.memory[at.FAULT]:
                 raise _stands_still(self.system, int(self.memory[at.NOW]))
             rows = self._log[: self.memory[at.LOGGED]].reshape(-1, at.RECORD_SIZE)
             kind, index = (rows[:, 1] // at.KIND).astype(np.uint8), (rows[:, 1] % at.KIND).astype(np.int32)
-            yield Records(rows[:, 0].copy(), kind, index, rows[:, 2].copy())
+            records = Records(rows[:, 0].copy(), kind, index, rows[:, 2].copy())
+            self.memory[at.LOGGED] = 0  # after, not before: what happens at time zero is logged before the first slice
+            yield records
 
     def play(self) -> Records:
         """Play to the end; everything that was recorded."""
