@@ -271,6 +271,12 @@ WRONG = {
     ("inspect", "faulty.vcd", "--at", "9 s"): "the capture lasts from",
     ("inspect", "nowhere.vcd"): "there is no such file",
     ("inspect", "."): "this is a directory",
+    ("check", "row_unit.toml", "nowhere.vcd"): "there is no such file",
+    ("check", "row_unit.toml", "faulty.vcd", "--baseline", "row_unit.toml"): "is no JSON",
+    ("explain", "row_unit.toml", "faulty.vcd", "9"): "there is no finding 9",
+    ("explain", "row_unit.toml", "faulty.vcd", "relase"): 'did you mean "release"?',
+    ("fit", "row_unit.toml", "nowhere.vcd"): "there is no such file",
+    ("fit", "row_unit.toml", "faulty.vcd", "--margin", "20"): "--margin",
     ("convert", "faulty.vcd", "f.xyz"): "its ending tells no form",
     ("convert", "row_unit.toml", "f.vcd"): "row_unit.toml",
 }
@@ -284,3 +290,93 @@ def test_what_is_wrong_ends_with_two_and_a_mend(place, arguments):
     assert WRONG[arguments] in " ".join(done.stderr.split())
     assert "Traceback" not in done.stderr
     assert sorted(path.name for path in place.iterdir()) == before
+
+
+def test_check_fits_one_screen_and_says_what_to_do_next(place):
+    done = tachys(place, "check", "row_unit.toml", "faulty.vcd")
+    assert done.returncode == 1
+    lines = done.stdout.splitlines()
+    assert len(lines) <= 40
+    assert max(map(len, lines)) <= 100
+    text = " ".join(done.stdout.split())
+    assert "faulty.vcd against row_unit.toml: 3 of 4 needs missed, 1 finding" in text
+    assert "1. step.log: it holds interrupts off for longer than modelled: at least 235.4 us, model 22.00 us." in text
+    assert "with it bus_byte.deadline, pressure.deadline and release do not hold on paper either" in text
+    assert "release: 7 of 7 held off by step.log" in text
+    assert "tachys explain row_unit.toml faulty.vcd 1" in text
+    figures = tachys(place, "check", "row_unit.toml", "mended.csv", "--figures").stdout
+    assert "250.00219 us" in figures
+    assert "seen of it" in figures
+    assert max(map(len, figures.splitlines())) <= 100
+
+
+def test_several_captures_are_pooled_and_shown_one_by_one(place):
+    done = tachys(place, "check", "row_unit.toml", "mended.csv", "faulty.vcd")
+    assert "2 captures together against row_unit.toml" in done.stdout
+    assert "7 of 2008" in done.stdout
+    data = json.loads(tachys(place, "check", "row_unit.toml", "mended.csv", "faulty.vcd", "--format", "json").stdout)
+    assert data["format"] == "tachys.checks/1"
+    assert data["pooled"]["needs"]["release"] | {"verdict": "missed", "misses": 7} == data["pooled"]["needs"]["release"]
+    assert data["pooled"]["findings"][0]["captures"] == 1
+    assert [each["capture"] for each in data["captures"]] == ["mended.csv", "faulty.vcd"]
+
+
+def test_needs_as_test_cases_and_what_got_worse(place):
+    from xml.etree import ElementTree
+
+    good = tachys(place, "check", "row_unit.toml", "mended.csv", "--format", "json", "--junit", "good.xml")
+    (place / "before.json").write_text(good.stdout)
+    bad = tachys(place, "check", "row_unit.toml", "faulty.vcd", "--junit", "bad.xml", "--baseline", "before.json")
+    suite = ElementTree.parse(place / "bad.xml").getroot().find("testsuite")
+    assert (suite.get("tests"), suite.get("failures")) == ("4", "3")
+    assert "worst seen 168.0 us, missed 7 times" in suite.find("testcase[@name='release']/failure").get("message")
+    assert ElementTree.parse(place / "good.xml").getroot().find("testsuite").get("failures") == "0"
+    assert "worse: need.release was met, is missed" in bad.stdout
+    assert "worse: new: step.log: it holds interrupts off" in bad.stdout
+    same = tachys(place, "check", "row_unit.toml", "mended.csv", "--baseline", "before.json", "--strict")
+    assert (same.returncode, "nothing got worse" in same.stdout) == (0, True)
+
+
+def test_a_miss_is_explained_to_the_picosecond(place):
+    done = tachys(place, "explain", "row_unit.toml", "faulty.vcd", "release", "-o", "moment.png")
+    text = done.stdout
+    assert "limit 40.00 us: 128.0 us late" in text
+    assert "held off while step.log runs" in text
+    assert "the whole bound" in text
+    assert (place / "moment.png").read_bytes().startswith(b"\x89PNG")
+    lines = [line.rstrip() for line in text.splitlines() if " ms  " in line]
+    rows = [line.split() for line in lines if line.endswith((" runs", "exit"))]
+    scale = {"ns": 1000, "us": 10**6, "ms": 10**9}
+    assert sum(float(row[2]) * scale[row[3]] for row in rows) == pytest.approx(168e6)
+    calm = tachys(place, "explain", "row_unit.toml", "mended.csv")
+    assert "met; the slowest answer that was seen" in calm.stdout
+    near = tachys(place, "explain", "row_unit.toml", "faulty.vcd", "release", "--at", "1 ms")
+    assert near.returncode == 0
+
+
+def test_a_fit_is_shown_first_and_written_on_demand(place):
+    text = (place / "row_unit.toml").read_text()
+    (place / "mine.toml").write_text(text)
+    shown = tachys(place, "fit", "mine.toml", "faulty.vcd")
+    assert "Nothing is written yet" in shown.stdout
+    assert "no longer hold on paper" in " ".join(shown.stdout.split())
+    assert (place / "mine.toml").read_text() == text
+    assert "written: mine.toml" in tachys(place, "fit", "mine.toml", "faulty.vcd", "--margin", "20 %", "--write").stdout
+    changed = [line for line in (place / "mine.toml").read_text().splitlines() if line not in text.splitlines()]
+    assert len(changed) == 1
+    assert changed[0].startswith('guard = { level = 0, for = "282.8 us", at = "10 us" }')
+    assert "# measured: faulty.vcd, " in changed[0]
+    assert "Nothing to change" in tachys(place, "fit", "mine.toml", "faulty.vcd", "mended.csv").stdout
+
+
+def test_time_by_the_boards_own_clock(place):
+    data = json.loads(tachys(place, "check", "row_unit.toml", "mended.csv", "--own-clock", "--format", "json").stdout)
+    assert data["periods"]["source.pressure"]["mean"] == pytest.approx(250e-6, rel=2e-7)
+    assert any("counted by the board's clock" in remark for remark in data["remarks"])
+
+
+def test_values_of_a_bus_have_names(place):
+    done = tachys(place, "inspect", "faulty.vcd", "--bus", "state=D1,D3", "--value", "state:0=idle", "--value",
+                  "state:1=wheel")  # fmt: skip
+    assert "Values of state" in done.stdout
+    assert "1 = 0x1  wheel" in done.stdout
