@@ -47,7 +47,7 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
         load=load_seen(board),
         busiest=busiest_windows(board),
         clock=board.clock,
-        unseen=board.shown.unseen,
+        unseen=_unseen(board),
         foreign=tuple(board.shown.foreign),
         remarks=(*capture.remarks, *board.shown.remarks, *_cannot_show(board), *_left_out(board)),
     )
@@ -64,14 +64,19 @@ def _cannot_show(board: Board) -> list[str]:
     return []
 
 
+def _unseen(board: Board) -> tuple[str, ...]:
+    """What nothing shows; a timer that shows in the starts of its routine is not among it."""
+    hidden = {runs.isr.on[0] for runs in board.isrs.values() if runs.grid is not None}
+    return tuple(thing for thing in board.shown.unseen if thing not in hidden)
+
+
 def _left_out(board: Board) -> list[str]:
     """Events of which it cannot be told what became of them."""
     found = {name: runs.matched.left_out for name, runs in board.isrs.items() if runs.matched and runs.matched.left_out}
     if not found:
         return []
     words = ", ".join(f"{count} of isr.{name}" for name, count in found.items())
-    return [f"events left out, since which run served them hangs on less than the resolution, or on what came before "
-            f"the capture: {words}"]  # fmt: skip
+    return [f"left out, since it cannot be told which run served them: {words}"]
 
 
 def _own(own: Own | None, resolution: int) -> Seen | None:

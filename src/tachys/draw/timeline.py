@@ -155,8 +155,9 @@ def _draw_misses(axes: Axes, lanes: list[_Lane], moment: Moment) -> None:
     right = left + max(limit, (worst.value or 0) / 1e6)
     beside = right < _us(moment.end, moment) * 0.75
     box = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.9}
-    axes.annotate(words, (right, row + 0.45), (6 if beside else -6, 0), textcoords="offset points", color=_LIMIT,
-                  va="center", ha="left" if beside else "right", bbox=box, zorder=6)  # fmt: skip
+    place = (right + 0.02 * (moment.end - moment.begin) / 1e6, row + 0.05) if beside else (right, row + 0.45)
+    axes.annotate(words, place, (6 if beside else -6, 0), textcoords="offset points", color=_LIMIT, va="center",
+                  ha="left" if beside else "right", bbox=box, zorder=6)  # fmt: skip
 
 
 def _us(ps: int | np.int64, moment: Moment) -> float:
