@@ -52,9 +52,9 @@ class Line:
     glitches: int = 0
 
 
-def line_of(signal: Signal, probe: Probe, capture: Capture, code: int | None = None) -> Line:
-    """A signal as its probe reads it; ``code``: active while the bus holds that value."""
-    active = signal.value == code if code is not None else (signal.value != 0) ^ probe.active_low
+def line_of(signal: Signal, probe: Probe, capture: Capture) -> Line:
+    """A signal as its probe reads it."""
+    active = (signal.value != 0) ^ probe.active_low
     line = _deduped(Line(signal.at, np.where(signal.value == UNKNOWN, -1, active).astype(np.int8)))
     if probe.shortest:
         return _without(line, np.diff(line.at) < probe.shortest)

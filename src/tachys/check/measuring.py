@@ -253,7 +253,10 @@ def _works(board: Board, unit: Unit) -> Paired | None:
     known = [each for each in causes if each is not None]
     if ends is not None and len(known) == len(causes):
         starts = np.sort(np.concatenate([EMPTY, *known]))
-        return pair_unit(unit, starts, ends, board.capture.begin, busy=bodies is not None and bodies.cut_begin)
+        busy = bodies is not None and bodies.cut_begin
+        if busy:  # what comes as the capture begins may be what it is busy with
+            starts = starts[starts > board.capture.begin + board.resolution]
+        return pair_unit(unit, starts, ends, board.capture.begin, busy=busy)
     if bodies is None:
         return None
     part = bodies.whole

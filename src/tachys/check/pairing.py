@@ -12,6 +12,7 @@ from tachys.capture.table import Instants
 from tachys.model.system import Unit
 
 DROP, RESTART, QUEUE = range(3)
+NEVER = 1 << 62
 _MODES = {"drop": DROP, "restart": RESTART, "queue": QUEUE}
 
 
@@ -48,8 +49,8 @@ def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int, b
     lost, queue = np.empty(count, np.int64), np.empty(count, np.int64)
     done, gone, head, tail, place = 0, 0, 0, 0, 0
     work_began = begin
-    for number in range(len(ends)):
-        end = ends[number]
+    for number in range(len(ends) + 1):
+        end = ends[number] if number < len(ends) else NEVER  # after the last, what is still to start
         while place < count and starts[place] < end:  # at one instant an end comes first
             hidden = busy and number == 0 and not (mode == 1 and tail > head)
             if (head == tail and not hidden) or (hidden and mode == 1):
@@ -73,6 +74,8 @@ def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int, b
             queue[tail] = starts[place]
             tail += 1
             place += 1
+        if end == NEVER:
+            break
         if busy and number == 0 and not (mode == 1 and tail > head):
             work_began = end
             continue
@@ -82,17 +85,4 @@ def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int, b
         done += 1
         head += 1
         work_began = end
-    while place < count:
-        if head < tail and mode == 1:
-            lost[gone] = queue[head]
-            gone += 1
-            head += 1
-        elif head < tail and tail - head > depth:
-            lost[gone] = starts[place]
-            gone += 1
-            place += 1
-            continue
-        queue[tail] = starts[place]
-        tail += 1
-        place += 1
     return at[:done], after[:done], takes[:done], lost[:gone], queue[head:tail]

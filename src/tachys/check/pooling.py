@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from tachys.bounds.result import Verdict
-from tachys.check.result import CheckResult, Finding, Seen
+from tachys.check.result import CheckResult, Finding
 from tachys.model.system import Need
 
 ORDER = (Verdict.MISSED, Verdict.AT_RISK, Verdict.UNSEEN, Verdict.MET)
@@ -62,11 +62,3 @@ def _need(results: Sequence[CheckResult], name: str) -> PooledNeed:
     first = each[0][1]
     misses = sum(len(need.misses) for _, need in each)
     return PooledNeed(first.need, first.limit, first.bound, sum(seen), misses, worst, where, verdict)
-
-
-def pooled_seen(parts: Sequence[Seen | None]) -> tuple[int, int, int] | None:
-    """(count, least, most) in ps of a quantity over several captures; None where none shows it."""
-    known = [part for part in parts if part is not None]
-    if not known:
-        return None
-    return sum(part.count for part in known), min(part.least for part in known), max(part.most for part in known)
