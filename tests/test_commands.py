@@ -380,3 +380,12 @@ def test_values_of_a_bus_have_names(place):
                   "state:1=wheel")  # fmt: skip
     assert "Values of state" in done.stdout
     assert "1 = 0x1  wheel" in done.stdout
+
+
+def test_a_capture_that_no_probe_names_is_not_called_sound(place):
+    text = (place / "row_unit.toml").read_text()
+    (place / "blind.toml").write_text(text[: text.index("[probe.D0]")])
+    done = tachys(place, "check", "blind.toml", "mended.csv")
+    assert "mended.csv against blind.toml: nothing of the model is seen" in done.stdout
+    assert 'such as [probe.D0] shows = "isr.wheel"' in " ".join(done.stdout.split())
+    assert tachys(place, "explain", "blind.toml", "mended.csv").returncode == 2

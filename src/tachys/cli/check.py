@@ -168,9 +168,16 @@ def show_check(
 
 
 def _headline(result: CheckResult) -> str:
+    if _blind(result):
+        return "nothing of the model is seen"
     missed = sum(need.verdict is Verdict.MISSED for need in result.needs.values())
     text = f"{missed} of {count_text(len(result.needs), 'need')} missed" if missed else "no need missed"
     return f"{text}, {count_text(len(result.findings), 'finding') if result.findings else 'nothing refuted'}"
+
+
+def _blind(result: CheckResult) -> bool:
+    """Whether no line is bound to anything."""
+    return not result.board.shown.instants and not result.board.shown.bodies
 
 
 def _about(result: CheckResult) -> str:
@@ -338,11 +345,15 @@ def _show_rest(result: CheckResult, model: str, needs: list[NeedCheck], figures:
     over = [f"flag.{name} {flag.overwritten}" for name, flag in result.flags.items() if flag.overwritten]
     if over:
         say("Set again before they were taken: " + ", ".join(over) + ".")
-    if result.unseen:
+    if _blind(result):
+        first = next(iter(result.capture.signals), "D0")
+        thing = f"isr.{result.bounds.system.isrs[0].name}" if result.bounds.system.isrs else "step.NAME"
+        say(f'No line is bound to the model: say which signal shows what, such as [probe.{first}] shows = "{thing}".')
+    elif result.unseen:
         say("This capture cannot show: " + ", ".join(result.unseen) + ", which no line shows.")
     if result.foreign:
         say("Lines that move and that the model does not name: " + ", ".join(result.foreign) + ".")
-    if not figures:
+    if not figures and not _blind(result):
         agree = sum(str(figure.state) == "agrees" for figure in result.figures)
         shown = sum(str(figure.state) != "not shown" for figure in result.figures)
         say(f"{agree} of the {shown} figures of the model that this capture shows agree; --figures lists them.")
