@@ -11,7 +11,7 @@ from tachys.bounds.result import Bounds
 from tachys.capture.table import Capture, Instants
 from tachys.check.accepting import acceptance_leads, all_ends
 from tachys.check.binding import Shown, bind
-from tachys.check.grid import ClockError, Grid, clock_error, hidden_grid
+from tachys.check.grid import ClockError, Grid, clock_error, hidden_grid, own_period
 from tachys.check.lines import Bodies
 from tachys.check.matching import Matched, match
 from tachys.check.nesting import Own, Tops, nest
@@ -307,8 +307,6 @@ def _flag(board: Board, flag: str) -> Flags | None:
 
 def _clock(board: Board) -> ClockError | None:
     """How far off the clocks are, from lines whose period the board makes from its crystal."""
-    from tachys.check.grid import own_period
-
     found = []
     for source in board.system.sources:
         if source.period is None:
