@@ -47,16 +47,25 @@ def explain_finding(result: CheckResult, number: int) -> Explained:
     affected = next((need for need in result.needs.values() if need.misses and _main(need) == finding.about), None)
     if affected is not None:
         return explain_need(result, affected.need.name, None, finding)
-    begin = result.capture.begin if at is None else at
+    begin = _first(result, finding.about) if at is None else at
     bodies = result.board.shown.bodies.get(finding.about)
     end = begin
     if bodies is not None and at is not None:
         inside = bodies.end[(bodies.start <= at) & (bodies.end > at)]
         end = int(inside[0]) if len(inside) else at
+    if finding.code == "lost-wake-up" and finding.measured is not None:
+        end = begin + finding.measured
     stretches = stretches_of(result.board, begin, end, "loop") if end > begin else []
     length = max(end - begin, 20 * result.capture.resolution, 50 * 10**6)
-    return Explained(f"{finding.about}: {finding.text}", finding.about, begin, end, tuple(stretches),
-                     causes_of(stretches), None, (begin - length // 2, begin + 2 * length), None, finding)  # fmt: skip
+    window = (max(result.capture.begin, begin - length // 2), min(result.capture.end, begin + 2 * length))
+    return Explained(f"Finding {number}: {finding.code} of {finding.about}", finding.about, begin, end,
+                     tuple(stretches), causes_of(stretches), None, window, None, finding)  # fmt: skip
+
+
+def _first(result: CheckResult, about: str) -> int:
+    """When a thing was first seen."""
+    at = result.board.events(about)
+    return result.capture.begin if at is None or not len(at) else int(at[0])
 
 
 def _main(need: NeedCheck) -> str:
@@ -71,7 +80,7 @@ def _isr(result: CheckResult, thing: str, at: int, finding: Finding) -> Explaine
         place = runs.latency.at == at
         end = at + int(runs.latency.after[place][0]) if place.any() else at
     bound = result.bounds.isrs[thing[4:]].latency
-    return _explained(result, f"{thing}: {finding.text}", thing, at, end, bound, None, finding)
+    return _explained(result, f"{finding.code} of {thing}", thing, at, end, bound, None, finding)
 
 
 def explain_need(result: CheckResult, name: str, at: int | None = None, finding: Finding | None = None) -> Explained:

@@ -330,7 +330,7 @@ def _lost_wake_ups(board: Board) -> Iterator[Finding]:
         if slept:
             most, at = max(slept)
             text = sentence("lost-wake-up", f"{len(slept)} times, step.{sleeper.name} halts with flag.{name} set")
-            yield Finding("lost-wake-up", f"step.{sleeper.name}", text, 0, most, (), (f"flag.{name}",), at)
+            yield Finding("lost-wake-up", f"step.{sleeper.name}", text, None, most, (), (f"flag.{name}",), at)
 
 
 def _silent(board: Board) -> Iterator[Finding]:

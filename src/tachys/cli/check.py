@@ -255,7 +255,7 @@ def _show_figures(result: CheckResult) -> None:
     columns = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
                ("known to", "right"), ("the capture", "")]  # fmt: skip
     core = result.bounds.system.core
-    table(columns, [_figure_row(figure, core) for figure in result.figures])
+    table(columns, [figure_row(figure, core) for figure in result.figures])
     reasons: dict[str, list[str]] = {}
     for figure in result.figures:
         if figure.measured is None or figure.why:
@@ -271,7 +271,8 @@ def _range(low: int | None, high: int | None) -> str:
     return time_text(low if low is not None else high)
 
 
-def _figure_row(figure: Compared, core: Core) -> Row:
+def figure_row(figure: Compared, core: Core) -> Row:
+    """What, which figure, model, measured, cases, resolution, agreement."""
     key = figure.key if figure.urgency is None else f"{figure.key}, level {core.level_text(figure.urgency)}"
     model = f"≥ {time_text(figure.low)}" if figure.key in ("gap", "burst") else _range(figure.low, figure.high)
     if figure.key in ("guard", "jitter"):

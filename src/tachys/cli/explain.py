@@ -134,11 +134,25 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
         if len(explained.stretches) > MOST_ROWS:
             say(f"  … and {len(explained.stretches) - MOST_ROWS} stretches more.")
         _show_causes(explained)
+    elif explained.finding is not None:
+        _show_figures_of(result, explained.finding.about)
     begin, end = explained.window
     wait = (explained.waiting, explained.begin, explained.end)
     for line in moment_lines(result, begin, end, terminal_width(), wait):
         click.echo(line)
     say("", _then(explained, result, model))
+
+
+def _show_figures_of(result: CheckResult, about: str) -> None:
+    """What the model says of a thing beside what was measured."""
+    from tachys.cli.check import figure_row
+    from tachys.cli.output import table
+
+    rows = [figure_row(each, result.bounds.system.core) for each in result.figures if each.about == about]
+    if rows:
+        columns = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
+                   ("known to", "right"), ("the capture", "")]  # fmt: skip
+        table(columns, rows)
 
 
 def _show_causes(explained: Explained) -> None:

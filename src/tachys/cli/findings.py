@@ -25,7 +25,7 @@ def finding_text(finding: Finding) -> str:
     """One sentence: what, how, and the two figures."""
     text = f"{finding.about}: {finding.text}"
     if finding.code in _COUNTS:
-        return f"{text}: {finding.measured}"
+        return text if finding.code == "runs-unasked" else f"{text}: {finding.measured}"
     if finding.measured is None:
         return text
     if finding.modelled is None:

@@ -75,7 +75,7 @@ def say_below(*lines: str, indent: int = 3) -> None:
 
     out = console()
     for line in lines:
-        out.print(Padding(Text(plain(line)), (0, 0, 0, indent)))
+        out.print(Padding(Text(plain(line)), (0, 0, 0, indent), expand=False))
 
 
 def heading(text: str) -> None:
