@@ -9,4 +9,4 @@ settings.load_profile("quick")
 
 
 def pytest_addoption(parser):
-    parser.addoption("--boards", type=int, default=24, help="how many boards by chance a check is held against")
+    parser.addoption("--boards", type=int, default=12, help="how many boards by chance a check is held against")

@@ -12,7 +12,7 @@ from tachys.demo.analyser import to_vcd
 from tachys.demo.planted import FAULTS, MODEL, planted
 from tachys.model.loading import read_model
 
-SEEDS = (1, 2)
+SEEDS = (1,)
 TODAY = "2026-11-25"
 
 
@@ -30,7 +30,7 @@ def system():
     return read_model(MODEL, "planted.toml")
 
 
-@pytest.mark.parametrize("seed", range(1, 7))
+@pytest.mark.parametrize("seed", range(1, 5))
 def test_the_sound_twin_has_no_finding(system, seed):
     result = check(system, capture_of(None, seed))
     assert result.findings == ()
