@@ -44,7 +44,7 @@ class Measured:
 class Compared:
     """One figure of the model: ``about`` it belongs to, ``key`` as the model file names it, [low, high] in ps.
 
-    ``at_least``: the figure is a least distance, and ``high`` is None. ``sure_least`` and ``sure_most`` are what the
+    ``high`` None: the figure is a least distance. ``sure_least`` and ``sure_most`` are what the
     measurement proves of the extremes: some case was at most ``sure_least``, some was at least ``sure_most``. ``at``
     is where the worst was seen, where that is known.
     """
@@ -100,11 +100,6 @@ def _judged(
 
 def _not_shown(about: str, key: str, low: int | None, high: int | None, why: str) -> Compared:
     return Compared(about, key, low, high, None, Agreement.NOT_SHOWN, why=why)
-
-
-def _stretched(board: Board, value: int) -> int:
-    """How much the analyser's own clock may make of a time."""
-    return int(value * board.system.capture_tolerance) + 1
 
 
 # --- sources ------------------------------------------------------------------------------------------------
@@ -164,7 +159,7 @@ def _distances(board: Board, source: Source, about: str, instants: Instants) -> 
     least, most, count = int(apart.min()), int(apart.max()), len(apart)
     curve = source_curve(source)
     pair = curve.least_span(2)
-    slack = board.resolution + _stretched(board, least)
+    slack = board.slack(least)
     measured = Measured(least, most, count, board.resolution)
     key = "burst" if source.burst else "gap"
     if source.burst is None:
@@ -174,7 +169,7 @@ def _distances(board: Board, source: Source, about: str, instants: Instants) -> 
     for size in range(2, min(len(instants), 4 * source.burst.count + 2) + 1):
         span = int((instants[size - 1 :] - instants[: len(instants) - size + 1]).min())
         allowed = curve.least_span(size)
-        if span + board.resolution + _stretched(board, span) < allowed and refuted is None:
+        if span + board.slack(span) < allowed and refuted is None:
             refuted = (size, span, allowed)
     if refuted is None:
         yield _judged(about, key, pair, None, measured, (max(pair, least), 0))
@@ -196,7 +191,7 @@ def _unit(board: Board, unit: Unit) -> Compared:
         return _not_shown(about, "takes", unit.takes.least, unit.takes.most, "no line shows its start and end")
     least, most = int(takes.min()), int(takes.max())
     measured = Measured(least, most, len(takes), board.resolution)
-    slack = board.resolution + _stretched(board, most)
+    slack = board.slack(most)
     return _judged(about, "takes", unit.takes.least, unit.takes.most, measured, (least + slack, most - slack))
 
 
@@ -235,7 +230,7 @@ def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | No
     least, most = own.least, own.most
     if served is not None:
         least = least // served
-    slack = np.array([_stretched(board, int(most.max()))])
+    slack = board.stretched(int(most.max()))
     sure_most = int((least - slack).max())
     sure_least = int((most + slack).min())
     middle = (own.least + own.most) // 2
@@ -302,7 +297,7 @@ def _pass(board: Board) -> Compared | None:
         interval = board.steps[step.name].interval
         if step.polls is None and step.every is None and interval is not None and len(interval):
             least, most = int(interval.min()), int(interval.max())
-            slack = board.resolution + _stretched(board, most)
+            slack = board.slack(most)
             measured = Measured(least, most, len(interval), board.resolution)
             return _judged("loop", "pass", figure.least, figure.most, measured, (least + slack, most - slack))
     return _not_shown("loop", "pass", figure.least, figure.most, "no step that runs in every pass has a line")
@@ -327,7 +322,7 @@ def _guards(
             mine = each.holder == number
             held.setdefault(isr.urgency, []).append((each.at[mine], each.length[mine]))
     for urgency, parts in sorted(held.items()):
-        modelled = max((_length(guard, cost) for guard in guards if guard.urgency <= urgency), default=0)
+        modelled = max((guard.longest(cost.most) for guard in guards if guard.urgency <= urgency), default=0)
         lengths = np.concatenate([length for _, length in parts])
         if not len(lengths):
             if modelled:
@@ -339,15 +334,11 @@ def _guards(
         # what is just being entered as the event comes is entered first, and the pins do not show it
         core = board.system.core
         sleeps = about.startswith("step.") and board.system.step(about[5:]).sleeps
-        sure = most - board.resolution - _stretched(board, most) - max(core.entry.most, core.chain.most)
+        sure = most - board.slack(most) - max(core.entry.most, core.chain.most)
         sure -= core.wake.most if sleeps else 0
         if modelled or sure > 0:
             at = int(np.concatenate([when for when, _ in parts])[int(np.argmax(lengths))])
             yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)
-
-
-def _length(guard: Guard, body: Range) -> int:
-    return body.most if guard.length is None else guard.length.most
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,19 +18,19 @@ from tachys.bounds.analysis import bounds as bounds_of
 from tachys.bounds.result import Bounds, Figure
 from tachys.capture.table import Instants
 from tachys.check.consequence import corrected
-from tachys.check.figures import Agreement, Compared
+from tachys.check.figures import Agreement, Compared, Measured
 from tachys.check.measuring import Board
 from tachys.check.nesting import NOBODY
-from tachys.check.result import Finding, NeedCheck
+from tachys.check.result import Finding
 from tachys.check.sentences import sentence
 from tachys.check.strangers import Stranger
 from tachys.check.waits import Cause, causes_of, stretches_of
-from tachys.dividers.mistakes import TimerContext, read_ratio
+from tachys.dividers.mistakes import Mistake, TimerContext, read_ratio
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import Source, System
 
 # which figure is looked at first where two explain the same: what happens to a board comes before what it does about it
-_ORDER = ["unmodelled", "period", "gap", "burst", "jitter", "takes", "guard", "cost", "time", "every", "pass"]
+_ORDER = ["period", "gap", "burst", "jitter", "takes", "guard", "cost", "time", "every"]
 
 LOOKED_AT = 2000  # reactions, the longest first
 
@@ -47,9 +47,7 @@ class Symptom:
     end: int | None = None
 
 
-def find_all(
-    board: Board, figures: tuple[Compared, ...], needs: dict[str, NeedCheck], strangers: tuple[Stranger, ...]
-) -> tuple[Finding, ...]:
+def find_all(board: Board, figures: tuple[Compared, ...], strangers: tuple[Stranger, ...]) -> tuple[Finding, ...]:
     """Every difference between model and board, the one that explains most first."""
     refuted = tuple(figure for figure in figures if figure.state is Agreement.REFUTES and figure.key != "pass")
     hidden = any(each.what == "core" for each in strangers)  # what it can have done is not held against anything else
@@ -68,10 +66,10 @@ def find_all(
     explained = any(finding.code == "runs-unasked" for finding in found)
     found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
     found += list(_silent(board))
-    return tuple(sorted(found, key=lambda finding: (-_weight(finding, needs), _rank(finding))))
+    return tuple(sorted(found, key=lambda finding: (-_weight(finding), _rank(finding))))
 
 
-def _weight(finding: Finding, needs: dict[str, NeedCheck]) -> int:
+def _weight(finding: Finding) -> int:
     return len(finding.explains) + len(finding.falls) + 2 * (finding.code == "not-modelled")
 
 
@@ -124,7 +122,7 @@ def _outside(
         return
     place = int(np.argmax(values))
     most = int(values[place])
-    slack = board.resolution + int(most * board.system.capture_tolerance) + 1
+    slack = board.slack(most)
     if figure.most is not None and most - slack >= figure.most:
         yield Symptom(f"{what}-beyond-bound", about, figure.most, most, int(at[place]), int(at[place]) + most)
     least = int(values.min())
@@ -143,7 +141,7 @@ def _still(symptom: Symptom, board: Board, after: Bounds) -> bool:
     what = symptom.code.split("-")[0]
     table = {"isr": after.isrs, "flag": after.flags, "step": after.steps}[kind]
     figure: Figure = getattr(table[name], what)  # type: ignore[index]
-    slack = board.resolution + int(symptom.measured * board.system.capture_tolerance) + 1
+    slack = board.slack(symptom.measured)
     if symptom.code.endswith("beyond-bound"):
         return figure.most is not None and symptom.measured - slack >= figure.most
     return symptom.measured + slack <= figure.least
@@ -206,14 +204,19 @@ def _likely(board: Board, figure: Compared) -> str:
     assert figure.measured is not None
     if source.period is None:
         return ""
-    context = timer_context(board.system, source)
-    measured = Fraction(figure.measured.most)
-    share = Fraction(figure.measured.resolution, figure.measured.most) + board.system.capture_tolerance
-    found = read_ratio(source.period / PS_PER_SECOND, measured / PS_PER_SECOND, share, context)
+    found = likely_mistakes(board.system, source, figure.measured)
     return f"; likely: {found[0].text}" if found else "; none of the usual timer mistakes gives this ratio"
 
 
-def timer_context(system: System, source: Source) -> TimerContext:
+def likely_mistakes(system: System, source: Source, measured: Measured) -> tuple[Mistake, ...]:
+    """What the ratio reader makes of a measured period."""
+    assert source.period is not None
+    period = Fraction(measured.most)
+    share = Fraction(measured.resolution, measured.most) + system.capture_tolerance
+    return read_ratio(source.period / PS_PER_SECOND, period / PS_PER_SECOND, share, _timer_context(system, source))
+
+
+def _timer_context(system: System, source: Source) -> TimerContext:
     """What the ratio reader must know of what is behind a periodic source: its timer, or else only the clocks."""
     assert source.period is not None
     clock = source.timer.clock if source.timer is not None else system.core.clock

@@ -19,11 +19,9 @@ from tomlkit.items import Array, InlineTable, Item, Table
 from tachys.capture.table import Capture
 from tachys.check.checking import check
 from tachys.check.figures import Agreement, Compared
-from tachys.check.findings import timer_context
+from tachys.check.findings import likely_mistakes
 from tachys.check.result import CheckResult
-from tachys.dividers.mistakes import read_ratio
 from tachys.model.loading import read_model
-from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import Source
 
 MARK = "measured: "
@@ -274,10 +272,7 @@ class _Writer:
         assert source.timer is not None
         assert source.period is not None
         assert figure.measured is not None
-        measured = Fraction(figure.measured.most)
-        share = Fraction(figure.measured.resolution, figure.measured.most) + result.bounds.system.capture_tolerance
-        found = read_ratio(source.period / PS_PER_SECOND, measured / PS_PER_SECOND, share,
-                           timer_context(result.bounds.system, source))  # fmt: skip
+        found = likely_mistakes(result.bounds.system, source, figure.measured)
         code = found[0].code if found else ""
         prescale, count = source.timer.setting.prescale, source.timer.setting.count
         values = {
@@ -287,9 +282,8 @@ class _Writer:
             "prescaler-minus-one": (prescale - 1, count),
         }.get(code)  # fmt: skip
         if values is None:
-            self.left.append(
-                f"{path}: its period is measured as {exact_quantity(measured)}, which no single register gives"
-            )
+            period = exact_quantity(figure.measured.most)
+            self.left.append(f"{path}: its period is measured as {period}, which no single register gives")
             return
         timer, was = table["timer"], _plain(table["timer"])
         width = source.timer.counter.width

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from tachys.check.result import Miss
 from tachys.check.waits import How
-from tachys.model.system import Guard, System
+from tachys.model.system import System
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,8 +53,4 @@ def longest_guard(system: System, what: str) -> int:
     if kind not in ("isr", "step"):
         return 0
     body = system.isr(name) if kind == "isr" else system.step(name)
-    return max((_length(guard, body.cost.most) for guard in body.guards), default=0)
-
-
-def _length(guard: Guard, body: int) -> int:
-    return body if guard.length is None else guard.length.most
+    return max((guard.longest(body.cost.most) for guard in body.guards), default=0)

@@ -56,14 +56,20 @@ def load_seen(board: Board) -> LoadSeen | None:
         return LoadSeen(max(0.0, share - slack), min(1.0, share + slack), "the idle line")
     if not board.things:
         return None
-    begins, ends = _busy(board)
+    begins, ends = busy_stretches(board)
     taken = float((ends - begins).sum()) / length
-    unseen = [isr.name for isr in board.system.isrs if f"isr.{isr.name}" not in board.shown.bodies]
-    missing = [f"isr.{name}" for name in unseen]
-    missing += [f"step.{step.name}" for step in board.system.steps if f"step.{step.name}" not in board.shown.bodies]
+    things = [f"isr.{isr.name}" for isr in board.system.isrs] + [f"step.{step.name}" for step in board.system.steps]
+    missing = [thing for thing in things if thing not in board.shown.bodies]
     more = sum((share.most for share in board.paper.load.shares if share.who in missing), Fraction(0))
     slack = 2 * board.resolution * len(begins) / length
     return LoadSeen(max(0.0, taken - slack), min(1.0, taken + slack + float(more)), "busy lines", tuple(missing))
+
+
+def busy_stretches(board: Board) -> tuple[Instants, Instants]:
+    """When something that has a line ran; worked out once for each board."""
+    if board.busy is None:
+        board.busy = _busy(board)
+    return board.busy
 
 
 def _busy(board: Board) -> tuple[Instants, Instants]:
@@ -98,7 +104,7 @@ def busiest(board: Board, over: int) -> tuple[float, int] | None:
     """
     if board.capture.length < over or not board.things:
         return None
-    begins, ends = _busy(board)
+    begins, ends = busy_stretches(board)
     if not len(begins):
         return 0.0, board.capture.begin
     total = np.concatenate([[0], np.cumsum(ends - begins)])

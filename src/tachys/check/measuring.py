@@ -92,11 +92,20 @@ class Board:
     units: dict[str, Works] = field(default_factory=dict)
     flags: dict[str, Flags] = field(default_factory=dict)
     clock: ClockError | None = None
+    busy: tuple[Instants, Instants] | None = None
 
     @property
     def resolution(self) -> int:
         """The grid of the capture's instants in ps."""
         return self.capture.resolution
+
+    def stretched(self, value: int) -> int:
+        """How much the analyser's own clock may make of a time, in ps."""
+        return int(value * self.system.capture_tolerance) + 1
+
+    def slack(self, value: int) -> int:
+        """How far off a measured time may be, in ps: by its two ends and by the analyser's clock."""
+        return self.resolution + self.stretched(value)
 
     def events(self, event: str) -> Instants | None:
         """When an event was seen; None where no line shows it."""
@@ -225,7 +234,7 @@ def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
     """Only where the body is seen as a level, so that every run has its own end."""
     if bodies is None:
         return None
-    ended = bodies.end[int(bodies.cut_begin) : len(bodies.end) - int(bodies.cut_end)]
+    ended = bodies.end[bodies.whole]
     done = matched.run < len(ended)
     at = matched.event[done]
     running = np.sort(np.concatenate([matched.event[~done], matched.waiting]))

@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 
 Row = list[str | Verdict]
 SHOWN_FINDINGS = 4
+FIGURE_COLUMNS = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
+                  ("known to", "right"), ("the capture", "")]  # fmt: skip
 ORDER = {Verdict.MISSED: 0, Verdict.AT_RISK: 1, Verdict.UNSEEN: 2, Verdict.MET: 3}
 
 
@@ -252,10 +254,8 @@ def _show_figures(result: CheckResult) -> None:
     from tachys.cli.output import heading, say, table
 
     heading("Every figure of the model")
-    columns = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
-               ("known to", "right"), ("the capture", "")]  # fmt: skip
     core = result.bounds.system.core
-    table(columns, [figure_row(figure, core) for figure in result.figures])
+    table(FIGURE_COLUMNS, [figure_row(figure, core) for figure in result.figures])
     reasons: dict[str, list[str]] = {}
     for figure in result.figures:
         if figure.measured is None or figure.why:

@@ -145,14 +145,12 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
 
 def _show_figures_of(result: CheckResult, about: str) -> None:
     """What the model says of a thing beside what was measured."""
-    from tachys.cli.check import figure_row
+    from tachys.cli.check import FIGURE_COLUMNS, figure_row
     from tachys.cli.output import table
 
     rows = [figure_row(each, result.bounds.system.core) for each in result.figures if each.about == about]
     if rows:
-        columns = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
-                   ("known to", "right"), ("the capture", "")]  # fmt: skip
-        table(columns, rows)
+        table(FIGURE_COLUMNS, rows)
 
 
 def _show_causes(explained: Explained) -> None:

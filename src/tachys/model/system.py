@@ -130,6 +130,10 @@ class Guard:
     at: Range
     length: Range | None
 
+    def longest(self, body: int) -> int:
+        """The most that it lasts in a body of ``body`` ps."""
+        return body if self.length is None else self.length.most
+
 
 @dataclass(frozen=True, slots=True)
 class Isr:
