@@ -1,0 +1,368 @@
+"""Models by chance, made to break things: equal times, zeros, everything at one instant, rings, long chains.
+
+A generator of its own: it shares nothing with ``strategies`` and draws where a theory is most likely to be wrong. A
+model is a dict of tables, so that it can be changed, relaxed and shrunk; ``toml`` writes it.
+"""
+
+import random
+
+NS = 1000
+KINDS = ("clock", "source", "unit", "isr", "step", "need", "probe")
+
+
+class Time(int):
+    """A time in ps."""
+
+
+def toml(model):
+    """The text of a model."""
+    lines = ["tachys = 1"]
+    for section, table in model.items():
+        if section in KINDS:
+            for name, body in table.items():
+                lines += [f"[{section}.{name}]", *(f"{key} = {value(each)}" for key, each in body.items())]
+        else:
+            lines += [f"[{section}]", *(f"{key} = {value(each)}" for key, each in table.items())]
+    return "\n".join(lines) + "\n"
+
+
+def value(given):
+    if isinstance(given, Time):
+        return f'"{given // NS} ns"' if given % NS == 0 else f'"{int(given)} ps"'
+    if isinstance(given, bool):
+        return str(given).lower()
+    if isinstance(given, str):
+        return f'"{given}"'
+    if isinstance(given, list):
+        return "[" + ", ".join(map(value, given)) + "]"
+    if isinstance(given, dict):
+        return "{ " + ", ".join(f'"{key}" = {value(each)}' for key, each in given.items()) + " }"
+    return str(given)
+
+
+class Attack:
+    """One model by chance."""
+
+    def __init__(self, seed):
+        self.dice = random.Random(seed)
+        self.few = [self.dice.randint(1, 12) for _ in range(3)]
+        self.shortest = self.dice.choice([4, 12, 40, 120])
+
+    def one(self, *choices):
+        return self.dice.choice(choices)
+
+    def chance(self, share):
+        return self.dice.random() < share
+
+    def cost(self, most=14):
+        """A cost: often the same few numbers, or none at all."""
+        way = self.dice.random()
+        if way < 0.15:
+            return Time(0)
+        if way < 0.6:
+            return Time(self.dice.choice(self.few) * NS)
+        return Time(self.dice.randint(0, most) * NS + (self.one(0, 0, 0, 1, 999)))
+
+    def span(self, most=14, least=0):
+        """A range of costs, or one cost."""
+        a, b = sorted((max(self.cost(most), least), max(self.cost(most), least)))
+        return [Time(a), Time(b)] if self.chance(0.5) else Time(b)
+
+    def distance(self):
+        """A period or gap: sums and multiples of the few numbers, equal and harmonic ones, or any."""
+        way = self.dice.random()
+        if way < 0.4:
+            total = sum(self.dice.choice(self.few) * self.one(1, 1, 2, 3) for _ in range(self.dice.randint(1, 5)))
+        elif way < 0.6:
+            total = self.shortest * self.one(1, 2, 4, 5, 10)
+        else:
+            total = self.dice.randint(self.shortest, 20 * self.shortest)
+        return Time(max(total, 2) * NS + self.one(0, 0, 0, 0, 1, -1))
+
+    def core(self):
+        core = {"clock": "1 GHz", "levels": self.levels, "entry": Time(self.one(0, 0, 1, 2, 8) * NS),
+                "exit": Time(self.one(0, 0, 1, 2, 12) * NS)}  # fmt: skip
+        if self.chance(0.6):
+            core["chain"] = Time(self.one(0, 1, 3, 9) * NS)
+        if self.chance(0.3):
+            core["nesting"] = False
+        if self.chance(0.3):
+            core["late_arrival"] = True
+        if self.chance(0.5):
+            core["wake"] = Time(self.one(0, 1, 7) * NS)
+        if self.chance(0.3):
+            core["urgent"] = "high"
+        return core
+
+    def source(self):
+        way = self.one("every", "every", "every", "gap", "burst")
+        if way == "every":
+            made = {"every": self.distance()}
+            if self.chance(0.4):
+                made["jitter"] = Time(self.dice.randint(0, 60) * NS)
+            if self.chance(0.4):
+                made["offset"] = Time(self.dice.choice([0, 0, self.dice.randint(0, 40), self.dice.randint(0, 400)]) * NS)
+            if self.chance(0.15):
+                made["tolerance"] = self.one("1 %", "100 ppm", "20 %")
+            return made
+        if way == "gap":
+            made = {"gap": self.distance()}
+            if self.chance(0.3):
+                made["mean"] = Time(made["gap"] * self.one(1, 2, 3))
+            return made
+        count, spaced = self.dice.randint(1, 5), Time(self.dice.randint(1, 30) * self.one(1, NS))
+        every = (count - 1) * spaced + self.one(1, NS, self.dice.randint(1, 300) * NS)
+        return {"burst": {"count": count, "spaced": spaced, "every": Time(max(every, self.shortest * NS // 2))}}
+
+    def unit(self, events):
+        made = {"on": self.some(events, 2), "takes": self.span(40, 1)}
+        busy = self.one("drop", "restart", "queue", "queue")
+        if self.chance(0.5) or busy != "drop":
+            made["busy"] = busy
+            if busy == "queue" and self.chance(0.8):
+                made["depth"] = self.one(1, 2, 3, 8)
+        if self.chance(0.35):
+            made["primed"] = True
+        return made
+
+    def some(self, events, most):
+        """One event, or a few."""
+        if self.chance(0.7):
+            return self.dice.choice(events)
+        return list(dict.fromkeys(self.dice.choice(events) for _ in range(self.dice.randint(1, most))))
+
+    def guard(self, cost):
+        top = cost[1] if isinstance(cost, list) else cost
+        if self.chance(0.3) or not top:
+            return {"level": self.dice.randrange(self.levels), "for": "all"}
+        at = Time(self.dice.randint(0, top))
+        made = {"level": self.dice.randrange(self.levels), "at": at}
+        length = Time(self.dice.choice([0, top - at, self.dice.randint(0, top - at)]))
+        made["for"] = [Time(length // 2), length] if self.chance(0.3) else length
+        return made
+
+    def isr(self, events):
+        made = {"on": self.some(events, 3), "level": self.dice.randrange(self.levels)}
+        many = made["on"] if isinstance(made["on"], list) else []
+        if self.chance(0.5):
+            made["order"] = self.dice.randint(-1, 1)
+        cost = self.span()
+        made["cost"] = {event: self.span() for event in many} if many and self.chance(0.4) else cost
+        if not isinstance(made["cost"], dict) and self.chance(0.3):
+            made["guard"] = [self.guard(cost) for _ in range(2)] if self.chance(0.2) else self.guard(cost)
+        if self.chance(0.5):
+            made["pending"] = self.one(1, 2, 3, 9)
+        if self.chance(0.3):
+            made["serves"] = "all"
+        if self.flags and self.chance(0.6):
+            made["sets"] = self.some(self.flags, 2)
+        return made
+
+    def step(self, units):
+        made = {"cost": self.span(20)}
+        if self.chance(0.25):
+            made["guard"] = self.guard(made["cost"])
+        if self.flags and self.chance(0.4):
+            made["polls"] = self.dice.choice(self.flags)
+        if self.chance(0.35):
+            made["every"] = Time(self.dice.choice([self.distance(), self.dice.randint(20, 900) * NS]))
+            made["rearm"] = self.one("grid", "skip", "now")
+        if self.chance(0.25) and (units or self.flags):
+            made["waits"] = self.dice.choice([*(f"unit.{unit}" for unit in units), *self.flags])
+            if self.chance(0.6):
+                made["at_most"] = Time(self.dice.choice([1, NS, 9 * NS, 60 * NS]))
+        if self.chance(0.2):
+            made["pause"] = Time(self.dice.randint(1, 50) * NS)
+        if self.chance(0.25):
+            made["sleep"] = {"unless": self.some(self.flags, 2)} if self.flags and self.chance(0.5) else True
+        return made
+
+    def need(self, events, bodies):
+        kind = self.one("within", "within", "within", "age", "every", "jitter", "lost", "load", "over")
+        if kind in ("within", "age"):
+            made = {"from": self.dice.choice(events), "to": self.dice.choice(events), "within": self.limit()}
+            return made | ({"age": True} if kind == "age" else {})
+        if kind == "every":
+            return {"of": self.dice.choice(events), "every": self.limit(), "give_or_take": f"{self.one(5, 50, 80)} %"}
+        if kind == "jitter":
+            return {"of": self.dice.choice(events), "jitter": self.limit()}
+        if kind == "lost":
+            return {"of": self.dice.choice(bodies), "lost": self.one(0, 0, 1, 5)}
+        made = {"load": f"{self.one(10, 30, 50, 80, 95, 100)} %"}
+        return made | ({"over": self.limit()} if kind == "over" else {})
+
+    def limit(self):
+        return Time(self.dice.choice([self.distance(), self.dice.randint(1, 900) * NS, 1 + self.cost()]))
+
+    def model(self):
+        """All of it."""
+        self.levels = self.one(1, 2, 2, 3)
+        self.flags = [f"f{i}" for i in range(self.one(0, 1, 2))]
+        names = {"source": self.one(1, 1, 2, 3, 4), "unit": self.one(0, 0, 1, 2, 3), "isr": self.one(1, 2, 2, 3, 4),
+                 "step": self.one(0, 0, 1, 2, 3)}  # fmt: skip
+        names = {kind: [f"{kind[0]}{i}" for i in range(many)] for kind, many in names.items()}
+        firm = [f"source.{name}" for name in names["source"]]
+        raised = [f"{kind}.{name}{moment}" for kind in ("unit", "isr", "step") for name in names[kind]
+                  for moment in (("", ".start") if kind == "unit" else (".start", ".end"))]  # fmt: skip
+        share = self.one(0.0, 0.3, 0.6)  # how much of it hangs on what the model itself raises
+        model = {"core": self.core(), "source": {name: self.source() for name in names["source"]}}
+
+        def causes():
+            return raised if raised and self.chance(share) else firm
+
+        model["unit"] = {name: self.unit(causes()) for name in names["unit"]}
+        model["isr"] = {name: self.isr(causes()) for name in names["isr"]}
+        if names["step"]:
+            overhead = self.span(6, 1)
+            model["loop"] = {"overhead": overhead}
+            model["step"] = {name: self.step(names["unit"]) for name in names["step"]}
+        bodies = firm + [f"{kind}.{name}" for kind in ("unit", "isr") for name in names[kind]]
+        bodies += [f"flag.{flag}" for flag in self.flags if any(flag in isr.get("sets", ()) for isr in model["isr"].values())]
+        model["need"] = {f"n{i}": self.need(firm + raised, bodies) for i in range(self.one(0, 2, 4))}
+        if self.chance(0.3):
+            model["watchdog"] = {"fed_by": self.dice.choice(firm + raised), "timeout": self.limit()}
+            if self.chance(0.5):
+                model["watchdog"]["not_before"] = self.limit()
+        return model
+
+
+def attack(seed):
+    """The model of a seed."""
+    return Attack(seed).model()
+
+
+# --- the same model, changed ----------------------------------------------------------------------------------------
+
+
+def copied(given):
+    if isinstance(given, dict):
+        return {key: copied(each) for key, each in given.items()}
+    return [copied(each) for each in given] if isinstance(given, list) else given
+
+
+def relaxed(model, dice):
+    """(the model with one range wider, one gap smaller or one event more, what was changed); None: nothing to change.
+
+    What is allowed more than before can only make a most-bound larger and a least-bound smaller.
+    """
+    made, ways = copied(model), []
+
+    def widen(table, key):
+        def change():
+            given = table[key]
+            least, most = given if isinstance(given, list) else (given, given)
+            if dice.random() < 0.5:
+                least = Time(max(least // 2, 1 if key in ("takes", "overhead") else 0))
+            else:
+                most = Time(most + dice.choice([1, NS, 7 * NS]))
+            table[key] = [least, most]
+
+        return change
+
+    def shrink(table, key):
+        def change():
+            table[key] = Time(table[key] - dice.choice([1, min(NS, table[key] // 2), table[key] // 3]))
+
+        return change
+
+    def more(table, events):
+        def change():
+            on = table["on"] if isinstance(table["on"], list) else [table["on"]]
+            table["on"] = list(dict.fromkeys([*on, dice.choice(events)]))
+
+        return change
+
+    def grow(table, key):
+        def change():
+            table[key] = Time(table[key] + dice.choice([1, NS, 9 * NS]))
+
+        return change
+
+    events = [f"source.{name}" for name in made["source"]]
+    for name, source in made["source"].items():
+        if source.get("gap", 0) > 4 and "mean" in source:
+            ways.append((f"source.{name}.gap smaller", shrink(source, "gap")))
+        if "jitter" in source:
+            ways.append((f"source.{name}.jitter larger", grow(source, "jitter")))
+    for kind, key in (("unit", "takes"), ("isr", "cost"), ("step", "cost")):
+        for name, body in made.get(kind, {}).items():
+            if key in body and not isinstance(body[key], dict):
+                ways.append((f"{kind}.{name}.{key} wider", widen(body, key)))
+            elif key in body:
+                inner = body[key]
+                event = dice.choice(list(inner))
+                ways.append((f"{kind}.{name}.{key}.{event} wider", widen(inner, event)))
+    if "loop" in made:
+        ways.append(("loop.overhead wider", widen(made["loop"], "overhead")))
+    for name, body in [*made["isr"].items(), *made.get("unit", {}).items()]:
+        if not isinstance(body.get("cost"), dict):
+            ways.append((f"{name}.on one more", more(body, events)))
+    if not ways:
+        return None
+    what, change = dice.choice(ways)
+    change()
+    return (made, what) if made != model else None
+
+
+def smaller(model):
+    """Models that have one thing less than this one, or a rounder number: the next steps of shrinking."""
+    for section in [each for each in model if each not in ("core",)]:
+        made = copied(model)
+        del made[section]
+        yield made
+        for name in model[section] if section in KINDS else ():
+            made = copied(model)
+            del made[section][name]
+            yield made
+    for path, given in _leaves(model, ()):
+        for less in _less(given, path):
+            made = copied(model)
+            table = made
+            for part in path[:-1]:
+                table = table[part]
+            if less is None:
+                del table[path[-1]]
+            else:
+                table[path[-1]] = less
+            yield made
+
+
+def _leaves(given, path):
+    items = given.items() if isinstance(given, dict) else enumerate(given) if isinstance(given, list) else ()
+    for key, each in items:
+        if len(path) + 1 >= 2:
+            yield (*path, key), each
+        yield from _leaves(each, (*path, key))
+
+
+def _less(given, path):
+    yield None
+    if isinstance(given, Time):
+        for less in (0, NS, given // NS * NS, given // 2, given // 2 // NS * NS, given - NS, given - 1):
+            if 0 <= less < given:
+                yield Time(less)
+    elif isinstance(given, list):
+        yield from given
+    elif isinstance(given, bool):
+        return
+    elif isinstance(given, int) and given > 1:
+        yield 1
+
+
+def shrunk(model, fails, most=400):
+    """The smallest model that is found to fail still; ``fails`` takes a model."""
+    tried, going = 0, True
+    while going:
+        going = False
+        for made in smaller(model):
+            tried += 1
+            if tried > most:
+                return model
+            try:
+                still = fails(made)
+            except Exception:
+                still = False
+            if still:
+                model, going = made, True
+                break
+    return model

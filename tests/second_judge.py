@@ -1,0 +1,256 @@
+"""A second, naive judge of what was played: walks the records one by one and shares no code with the simulation's.
+
+It keeps the queue of every line, unit and flag and passes on, with each event, which events of the need it answers.
+"""
+
+from collections import Counter, defaultdict
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
+from tachys.model.ways import way
+from tachys.simulation import layout as at
+
+
+def rows_of(records):
+    """The records as plain numbers: (time, kind, index, cause)."""
+    return list(zip(records.time.tolist(), records.kind.tolist(), records.index.tolist(), records.cause.tolist(),
+                    strict=True))  # fmt: skip
+
+
+@dataclass
+class Story:
+    """A run, told event by event."""
+
+    system: object
+    index: object
+    rows: list
+    end: int
+    events: dict = field(init=False)
+
+    def __post_init__(self):
+        self.events = defaultdict(list)
+        for time, kind, number, _ in self.rows:
+            name = self.event_of(kind, number)
+            if name:
+                self.events[name].append(time)
+
+    def event_of(self, kind, number):
+        """The event that a record tells of; "" for others."""
+        index = self.index
+        if kind == at.SOURCE:
+            return f"source.{index.sources[number]}"
+        for table, names, thing in (
+            ({at.UNIT_START: "start", at.UNIT_END: "end"}, index.units, "unit"),
+            ({at.START: "start", at.LAST: "end"}, [row[0] for row in index.rows], "isr"),
+            ({at.STEP_START: "start", at.STEP_END: "end"}, index.steps, "step"),
+        ):
+            if kind in table:
+                return f"{thing}.{names[number]}.{table[kind]}"
+        return ""
+
+    # --- loads -----------------------------------------------------------------------------------------------------
+
+    def busy(self):
+        """When the core worked: whole nests of interrupts, and the costs of steps, apart from each other."""
+        found, depth, since, cost = [], 0, None, None
+        for time, kind, number, cause in self.rows:
+            if kind == at.ACCEPT:
+                if depth == 0 and cost is not None and time > cost:
+                    found.append((cost, time))
+                if depth == 0 and since is None:
+                    since = time
+            elif kind == at.START:
+                depth += 1
+            elif kind == at.LAST:
+                depth -= 1
+            elif kind == at.BACK and number == len(self.index.rows):
+                if time > since:
+                    found.append((since, time))
+                since = None
+                cost = time if cost is not None else None
+            elif kind == at.STEP_PHASE and cause == at.COST:
+                cost = time
+            elif kind in (at.STEP_PHASE, at.HALTS, at.STEP_END) and cost is not None:
+                if time > cost:
+                    found.append((cost, time))
+                cost = None
+        if since is not None:
+            found.append((since, self.end))
+        elif cost is not None and self.end > cost:
+            found.append((cost, self.end))
+        return found
+
+    def busiest(self, length):
+        """The most load of any window of ``length`` ps that lies in the run."""
+        busy = self.busy()
+        if self.end < length or not busy:
+            return Fraction(0)
+        most = 0
+        for edge in [begin for begin, _ in busy] + [end - length for _, end in busy]:
+            begin = min(max(edge, 0), self.end - length)
+            taken = sum(max(0, min(e, begin + length) - max(b, begin)) for b, e in busy)
+            most = max(most, taken)
+        return Fraction(most, length)
+
+    # --- from an event to its answer -------------------------------------------------------------------------------
+
+    def answers(self, need):
+        """(event, its answer) of each event that was answered; those lost on the way; those still open."""
+        hops = way(self.system, need.begins, need.ends)
+        if hops is None:
+            ends = self.events[need.ends]
+            told = [(time, next((end for end in ends if end >= time), None)) for time in self.events[need.begins]]
+            return [pair for pair in told if pair[1] is not None], [], [time for time, end in told if end is None]
+        return _Tokens(self, need, hops).walk()
+
+
+class _Tokens:
+    """Which events of a need each event on the way answers."""
+
+    def __init__(self, story, need, hops):
+        self.story, self.need, self.hops = story, need, hops
+        self.queues = defaultdict(list)  # of a row or unit: what waits, each a list of events of the need
+        self.works = defaultdict(list)  # of a routine, unit or step: what runs
+        self.set = defaultdict(list)
+        self.told, self.lost, self.born, self.superseded = [], [], [], []
+        self.last = ""
+
+    def walk(self):
+        story = self.story
+        system, index = story.system, story.index
+        ended = []  # the events of the need that the routine answers that has ended just now
+        for place, (time, kind, number, _) in enumerate(story.rows):
+            name = story.event_of(kind, number)
+            carried = []
+            if kind == at.TAKEN:
+                isr = system.isr(index.rows[number][0])
+                if isr.serves_all:
+                    rows = [row for row, (other, _) in enumerate(index.rows) if other == isr.name]
+                    taken = {row: [self.queues["row", row].pop(0) for _ in self.queues["row", row][:]] for row in rows}
+                else:
+                    taken = {number: [self.queues["row", number].pop(0)]}
+                self.works["isr", isr.name] = taken
+                continue
+            if kind == at.LOST:
+                self._lose(self.queues["row", number].pop())
+            elif kind == at.UNIT_LOST:
+                unit = system.units[number]
+                if unit.busy == "restart":
+                    self._lose(self.works.pop(("unit", unit.name), []) + self.works.pop(("on top", f"unit.{unit.name}"), []))
+                else:
+                    self._lose(self.queues["unit", unit.name].pop())
+            elif kind == at.UNIT_START:
+                unit = index.units[number]
+                waiting = self.queues["unit", unit]
+                self.works["unit", unit] = waiting.pop(0) if waiting else []
+                carried = self._through(f"unit.{unit}", "begins", self.works["unit", unit])
+            elif kind == at.UNIT_END:
+                unit = index.units[number]
+                carried = self._through(f"unit.{unit}", "serves", self.works["unit", unit])
+                self.works["unit", unit] = []
+            elif kind in (at.START, at.LAST):
+                isr = index.rows[number][0]
+                running = self.works["isr", isr]
+                for hop in self.hops:
+                    if hop.after == name and hop.kind in ("begins", "serves"):
+                        row = index.rows.index((isr, hop.before))
+                        carried += [token for each in running.get(row, []) for token in each]
+                if kind == at.LAST:
+                    carried += self.works.pop(("on top", f"isr.{isr}"), [])
+                    ended = carried
+            elif kind == at.FLAG_SET or kind == at.FLAG_OVER:
+                if any(hop.kind == "sets" and hop.flag == index.flags[number] and hop.before == self.last for hop in self.hops):
+                    self._set(index.flags[number], ended, kind == at.FLAG_OVER)
+                elif kind == at.FLAG_OVER and self.need.age:
+                    self.superseded += self.set.pop(index.flags[number], [])
+            elif kind == at.FLAG_TAKEN:
+                flag = index.flags[number]
+                tokens = self.set[flag]
+                self.set[flag] = []
+                hop = next((hop for hop in self.hops if hop.kind == "sets" and hop.flag == flag), None)
+                following = story.rows[place + 1] if place + 1 < len(story.rows) else (0, -1, 0, 0)
+                step = hop.after.split(".")[1] if hop else ""
+                if hop and following[1] == at.STEP_START and index.steps[following[2]] == step:
+                    self.works["flag", step] = tokens
+                else:
+                    self._lose(tokens)
+            elif kind == at.STEP_START:
+                carried = self.works.pop(("flag", index.steps[number]), [])
+            elif kind == at.STEP_END:
+                carried = self.works.pop(("on top", f"step.{index.steps[number]}"), [])
+            if name:
+                self._happens(time, name, carried)
+                self.last = name
+        gone = Counter(time for time, _ in self.told) + Counter(self.lost) + Counter(self.superseded)
+        opened = list((Counter(self.born) - gone).elements())
+        return self.told, self.lost, opened
+
+    def _through(self, body, kind, tokens):
+        """What a unit passes on as it begins ("begins") or ends ("serves")."""
+        moment = "start" if kind == "begins" else "end"
+        asked = any(hop.after == f"{body}.{moment}" and hop.kind == kind for hop in self.hops)
+        passed = list(tokens) if asked else []
+        if kind == "serves":
+            passed += self.works.pop(("on top", body), [])
+        return passed
+
+    def _set(self, flag, tokens, again):
+        if not again:
+            self.set[flag] = list(tokens)
+        elif self.need.age:  # what was set before is superseded: neither answered nor lost
+            self.superseded += self.set[flag]
+            self.set[flag] = list(tokens)
+        else:
+            self._lose(tokens)
+
+    def _lose(self, tokens):
+        self.lost += tokens
+
+    def _happens(self, time, name, tokens):
+        """An event on the way: it answers, or goes on to what stands on it."""
+        story = self.story
+        if name == self.need.ends:
+            self.told += [(token, time) for token in tokens]
+            tokens = []
+        if name == self.need.begins:
+            self.born.append(time)
+            tokens = [time]
+        going = tokens if any(hop.before == name for hop in self.hops) else []
+        for hop in self.hops:
+            if hop.before == name and hop.kind == "ends":
+                kind, thing, _ = hop.after.split(".")
+                self.works["on top", f"{kind}.{thing}"] = list(going)
+        for unit in story.system.units:
+            if name in unit.on:
+                asked = any(hop.before == name and hop.after.startswith(f"unit.{unit.name}.") and hop.kind != "ends"
+                            for hop in self.hops)  # fmt: skip
+                self.queues["unit", unit.name].append(list(going) if asked else [])
+        for row, (isr, event) in enumerate(story.index.rows):
+            if name == event:
+                asked = any(hop.before == name and hop.after.startswith(f"isr.{isr}.") and hop.kind != "ends"
+                            for hop in self.hops)  # fmt: skip
+                self.queues["row", row].append(list(going) if asked else [])
+
+
+def misses(story, need):
+    """How often a need was broken; None for kinds that only add up over the whole run."""
+    if isinstance(need, WithinNeed):
+        told, lost, opened = story.answers(need)
+        return (sum(end - begin > need.within for begin, end in told) + len(lost)
+                + sum(story.end - begin > need.within for begin in opened))  # fmt: skip
+    if isinstance(need, PeriodNeed):
+        times = story.events[need.of]
+        return sum(abs(b - a - need.every) > need.give_or_take for a, b in zip(times, times[1:], strict=False))
+    if isinstance(need, FeedNeed):
+        dog, last, count = need.watchdog, 0, 0
+        for number, time in enumerate(story.events[dog.fed_by]):
+            early = number > 0 and time - last < dog.not_before
+            count += early or time - last >= dog.timeout
+            last = time
+        return count + (story.end - last >= dog.timeout)
+    if isinstance(need, LoadNeed) and need.over is not None:
+        return int(story.busiest(need.over) > need.limit)
+    if isinstance(need, (JitterNeed, LossNeed, LoadNeed)):
+        return None
+    raise AssertionError(need)
