@@ -53,17 +53,12 @@ class Story:
 
     def busy(self):
         """When the core worked: whole nests of interrupts, and the costs of steps, apart from each other."""
-        found, depth, since, cost = [], 0, None, None
+        found, since, cost = [], None, None
         for time, kind, number, cause in self.rows:
             if kind == at.ACCEPT:
-                if depth == 0 and cost is not None and time > cost:
+                if since is None and cost is not None and time > cost:
                     found.append((cost, time))
-                if depth == 0 and since is None:
-                    since = time
-            elif kind == at.START:
-                depth += 1
-            elif kind == at.LAST:
-                depth -= 1
+                since = time if since is None else since
             elif kind == at.BACK and number == len(self.index.rows):
                 if time > since:
                     found.append((since, time))
@@ -71,6 +66,8 @@ class Story:
                 cost = time if cost is not None else None
             elif kind == at.STEP_PHASE and cause == at.COST:
                 cost = time
+            elif kind == at.PASS and time > cause:
+                found.append((cause, time))
             elif kind in (at.STEP_PHASE, at.HALTS, at.STEP_END) and cost is not None:
                 if time > cost:
                     found.append((cost, time))
@@ -79,7 +76,13 @@ class Story:
             found.append((since, self.end))
         elif cost is not None and self.end > cost:
             found.append((cost, self.end))
-        return found
+        apart = []
+        for begin, end in sorted(found):
+            if apart and begin <= apart[-1][1]:
+                apart[-1] = (apart[-1][0], max(end, apart[-1][1]))
+            else:
+                apart.append((begin, end))
+        return apart
 
     def busiest(self, length):
         """The most load of any window of ``length`` ps that lies in the run."""
@@ -92,6 +95,20 @@ class Story:
             taken = sum(max(0, min(e, begin + length) - max(b, begin)) for b, e in busy)
             most = max(most, taken)
         return Fraction(most, length)
+
+    def delays(self, event):
+        """The delay of each event against what caused it: for a step, since it was due or its flag was set."""
+        cause, taken, found = None, None, []
+        for time, kind, number, given in self.rows:
+            name = self.event_of(kind, number)
+            if kind == at.FLAG_TAKEN:
+                taken = given
+            if event.startswith("step.") and name == event.rpartition(".")[0] + ".start":
+                step = self.system.step(self.index.steps[number])
+                cause = taken if step.polls is not None and step.every is None else given
+            if name == event:
+                found.append(time - (cause if event.startswith("step.") else given))
+        return found
 
     # --- from an event to its answer -------------------------------------------------------------------------------
 
@@ -251,6 +268,13 @@ def misses(story, need):
         return count + (story.end - last >= dog.timeout)
     if isinstance(need, LoadNeed) and need.over is not None:
         return int(story.busiest(need.over) > need.limit)
+    if isinstance(need, JitterNeed) and not need.of.startswith("source."):
+        least, most, count = None, None, 0
+        for delay in story.delays(need.of):
+            least = delay if least is None else min(least, delay)
+            most = delay if most is None else max(most, delay)
+            count += max(delay - least, most - delay) > need.jitter
+        return count
     if isinstance(need, (JitterNeed, LossNeed, LoadNeed)):
         return None
     raise AssertionError(need)

@@ -74,9 +74,9 @@ def ways(dice, system):
 def length_of(system, dice):
     """How long to play: many times the slowest, and not too long for the fastest."""
     slow = [int(s.period or s.mean or s.gap) + (s.offset or 0) for s in system.sources]
-    slow += [int(step.every.nominal) for step in system.steps if step.every]
-    fast = min([int(s.period or s.gap) for s in system.sources])
-    return max(min(dice.choice([4, 12]) * max(slow), dice.choice([60, 250]) * fast), 3 * max(slow[: len(system.sources)]), 300 * NS)
+    slow += [int(step.every.nominal) for step in system.steps if step.every] + [100 * NS]
+    fast = min([int(s.period or s.gap) for s in system.sources], default=NS)
+    return max(min(dice.choice([4, 12]) * max(slow), dice.choice([60, 250]) * fast), 3 * max(slow[: len(system.sources)], default=0), 300 * NS)
 
 
 class Case:

@@ -5,7 +5,7 @@ from fractions import Fraction
 import pytest
 
 from tachys.bounds.analysis import bounds
-from tachys.bounds.arrivals import Bursts, Delayed, More, Staircase, Sum, Thinned, Tightest
+from tachys.bounds.arrivals import Bursts, Moved, Staircase, Sum, Tightest, delayed, moved
 from tachys.model.loading import read_model
 
 NS, US, MS = 10**3, 10**6, 10**9
@@ -23,9 +23,10 @@ CURVES = [
     Bursts(3, 4, 30),
     Sum((Staircase(Fraction(10), distance=10), Bursts(2, 5, 17))),
     Tightest((Staircase(Fraction(9), 20), Staircase(Fraction(6), distance=6))),
-    Delayed(Bursts(3, 4, 30), 6, 2),
-    Thinned(Staircase(Fraction(10), 12), 3),
-    More(Staircase(Fraction(25)), 2),
+    delayed(Bursts(3, 4, 30), 6, 2),
+    delayed(delayed(Staircase(Fraction(40), 9), 6, 7), 9, 3),
+    moved(moved(Bursts(3, 4, 30), extra=1), 8, 2),
+    Moved(Staircase(Fraction(25)), extra=2),
 ]
 
 

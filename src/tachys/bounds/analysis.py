@@ -20,7 +20,10 @@ def bounds(system: System) -> Bounds:
     """The worst and best cases of everything in a system. Overload is said, never an endless search."""
     settled = settle(system)
     load, events = settled.load, settled.events
-    isrs = {isr.name: isr_bounds(system, load, rank) for rank, isr in enumerate(system.isrs)}
+    isrs = {
+        isr.name: isr_bounds(system, load, rank, alone=events.rings.passes_end(f"isr.{isr.name}"))
+        for rank, isr in enumerate(system.isrs)
+    }
     units = {unit.name: unit_bounds(unit, events) for unit in system.units}
     windows = LoopWindows(system, system.loop, load, events) if system.loop else None
     steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
@@ -28,7 +31,7 @@ def bounds(system: System) -> Bounds:
     flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in all_flags(system)}
     reach = Reach(system, events, isrs, units, flags, steps)
     lengths = sorted({*USUAL_WINDOWS, *_asked(system)})
-    taken = load_bounds(system, load, reach, lengths)
+    taken = load_bounds(system, load, reach, windows, lengths)
     needs = {need.name: need_bounds(system, need, reach, taken) for need in system.needs}
     return Bounds(
         system, isrs, units, flags, windows.pass_() if windows else None, steps, taken, needs, settled.endless, reach

@@ -12,10 +12,15 @@ from __future__ import annotations
 import heapq
 from dataclasses import dataclass, field
 from fractions import Fraction
+from math import ceil
 from typing import Protocol
 
 from tachys.errors import InternalError
 from tachys.model.system import Source
+
+BEYOND = 1 << 62  # a span that no run reaches
+MOST_TERMS = 8  # promises of one curve that are kept: any of them may be left out
+DEEPEST = 30  # sums inside each other, before a flat curve stands in for them
 
 
 class NoBound(Exception):
@@ -33,6 +38,13 @@ class Curve(Protocol):
 
     def rate(self) -> Fraction:
         """The most events per ps in the long run."""
+
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """(b, r) such that no closed window [0, t] holds more than b + r·t events, r being the rate."""
+
+    @property
+    def depth(self) -> int:
+        """How many sums stand inside each other in it."""
 
 
 def most_before(curve: Curve, ps: int) -> int:
@@ -72,6 +84,17 @@ class Staircase:
         """As of every curve."""
         return 1 / max(self.period, Fraction(self.distance))
 
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        if self.distance > self.period:
+            return Fraction(1), Fraction(1, self.distance)
+        return 1 + (self.jitter + 1) / self.period, 1 / self.period
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return 0
+
 
 @dataclass(frozen=True, slots=True)
 class Bursts:
@@ -104,6 +127,15 @@ class Bursts:
         """As of every curve."""
         return Fraction(self.count, self.every)
 
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        return Fraction(self.count), Fraction(self.count, self.every)
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return 0
+
 
 @dataclass(frozen=True, slots=True)
 class Sum:
@@ -135,6 +167,16 @@ class Sum:
         """As of every curve."""
         return sum((curve.rate() for curve in self.curves), Fraction(0))
 
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        parts = [curve.leaky() for curve in self.curves]
+        return sum((burst for burst, _ in parts), Fraction(0)), sum((rate for _, rate in parts), Fraction(0))
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return 1 + max(curve.depth for curve in self.curves)
+
 
 @dataclass(frozen=True, slots=True)
 class Tightest:
@@ -154,70 +196,75 @@ class Tightest:
         """As of every curve."""
         return min(curve.rate() for curve in self.curves)
 
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        return min((curve.leaky() for curve in self.curves), key=lambda pair: (pair[1], pair[0]))
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return max(curve.depth for curve in self.curves)
+
 
 @dataclass(frozen=True, slots=True)
-class Delayed:
-    """Events that follow others after a way whose time varies by ``jitter`` ps, never closer than ``distance``."""
+class Moved:
+    """Events that follow those of ``curve`` after a way whose time varies by ``jitter`` ps, and ``extra`` beside them.
+
+    ``extra`` events may have no other bound: what was on its way as a window began, or the start of a primed unit.
+    """
 
     curve: Curve
-    jitter: int
-    distance: int = 0
-
-    def least_span(self, count: int) -> int:
-        """As of every curve."""
-        return max(self.curve.least_span(count) - self.jitter, (count - 1) * self.distance, 0)
-
-    def most_within(self, ps: int) -> int:
-        """As of every curve."""
-        if ps < 0:
-            return 0
-        most = self.curve.most_within(ps + self.jitter)
-        return min(most, ps // self.distance + 1) if self.distance else most
-
-    def rate(self) -> Fraction:
-        """As of every curve."""
-        return min(self.curve.rate(), Fraction(1, self.distance)) if self.distance else self.curve.rate()
-
-
-@dataclass(frozen=True, slots=True)
-class Thinned:
-    """Every ``keep``-th event of another curve, as a postscaler lets through."""
-
-    curve: Curve
-    keep: int
-
-    def least_span(self, count: int) -> int:
-        """As of every curve."""
-        return self.curve.least_span((count - 1) * self.keep + 1)
-
-    def most_within(self, ps: int) -> int:
-        """As of every curve."""
-        return -(-self.curve.most_within(ps) // self.keep)
-
-    def rate(self) -> Fraction:
-        """As of every curve."""
-        return self.curve.rate() / self.keep
-
-
-@dataclass(frozen=True, slots=True)
-class More:
-    """At most ``extra`` events beside those of another curve: what waited when the window began, or a primed unit."""
-
-    curve: Curve | None
-    extra: int = 1
+    jitter: int = 0
+    extra: int = 0
 
     def least_span(self, count: int) -> int:
         """As of every curve."""
         left = count - self.extra
-        return self.curve.least_span(left) if self.curve is not None and left > 1 else 0
+        return max(self.curve.least_span(left) - self.jitter, 0) if left > 0 else 0
 
     def most_within(self, ps: int) -> int:
         """As of every curve."""
-        return 0 if ps < 0 else self.extra + (self.curve.most_within(ps) if self.curve is not None else 0)
+        return 0 if ps < 0 else self.extra + self.curve.most_within(ps + self.jitter)
 
     def rate(self) -> Fraction:
         """As of every curve."""
-        return self.curve.rate() if self.curve is not None else Fraction(0)
+        return self.curve.rate()
+
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        burst, rate = self.curve.leaky()
+        return burst + rate * self.jitter + self.extra, rate
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return self.curve.depth
+
+
+@dataclass(frozen=True, slots=True)
+class Never:
+    """No event at all."""
+
+    def least_span(self, count: int) -> int:
+        """As of every curve: beyond all that can be waited for."""
+        return BEYOND if count > 0 else 0
+
+    def most_within(self, ps: int) -> int:
+        """As of every curve: 0."""
+        return 0
+
+    def rate(self) -> Fraction:
+        """As of every curve: 0."""
+        return Fraction(0)
+
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        return Fraction(0), Fraction(0)
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -248,21 +295,57 @@ class Endless:
         """
         raise NoBound(self.reason)
 
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """No number is enough.
+
+        Raises:
+            NoBound: always.
+        """
+        raise NoBound(self.reason)
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return 0
+
 
 def apart(distance: int, reason: str = "nothing holds its events apart") -> Curve:
     """Events at least ``distance`` ps apart; without a distance, for ``reason``, there is no bound."""
     return Staircase(Fraction(distance), distance=distance) if distance > 0 else Endless(reason)
 
 
+def moved(curve: Curve, jitter: int = 0, extra: int = 0) -> Curve:
+    """:class:`Moved` in the simplest form that says the same: never one inside another, however long a chain is."""
+    if isinstance(curve, Endless) or not (jitter or extra):
+        return curve
+    if isinstance(curve, Tightest):
+        return tightest([moved(each, jitter, extra) for each in curve.curves])
+    if isinstance(curve, Moved):
+        return Moved(curve.curve, curve.jitter + jitter, curve.extra + extra)
+    if isinstance(curve, Staircase) and not extra:
+        if not curve.distance:
+            return Staircase(curve.period, curve.jitter + jitter)
+        far = Staircase(Fraction(curve.distance), jitter)
+        if curve.distance >= curve.period:
+            return far
+        return tightest([Staircase(curve.period, curve.jitter + jitter), far])
+    return Moved(curve, jitter, extra)
+
+
 def delayed(curve: Curve, jitter: int, distance: int = 0) -> Curve:
-    """:class:`Delayed` in the simplest form that says the same."""
+    """Events that follow others after a way whose time varies by ``jitter`` ps, never closer than ``distance``."""
     if isinstance(curve, Endless):
         return apart(distance, curve.reason)
-    if isinstance(curve, Staircase) and (curve.distance == 0 or (curve.distance == curve.period and not curve.jitter)):
-        # of a sporadic curve both terms of the span are the same, so one of them may take the jitter
-        keeps = curve.distance if jitter == 0 else 0
-        return Staircase(curve.period, curve.jitter + jitter, max(keeps, distance))
-    return Delayed(curve, jitter, distance) if jitter or distance else curve
+    late = moved(curve, jitter)
+    if not distance:
+        return late
+    if isinstance(late, Staircase):
+        return Staircase(late.period, late.jitter, max(late.distance, distance))
+    if isinstance(late, Tightest):  # one of its staircases takes the distance, so that a chain stays as short
+        first, *rest = sorted(late.curves, key=lambda each: not isinstance(each, Staircase))
+        if isinstance(first, Staircase):
+            return tightest([Staircase(first.period, first.jitter, max(first.distance, distance)), *rest])
+    return tightest([late, apart(distance)])
 
 
 def tightest(curves: list[Curve]) -> Curve:
@@ -271,18 +354,43 @@ def tightest(curves: list[Curve]) -> Curve:
     Raises:
         IndexError: none is given.
     """
-    firm = [curve for curve in curves if not isinstance(curve, Endless)] or curves[:1]
-    return firm[0] if len(firm) == 1 else Tightest(tuple(firm))
+    flat = [part for curve in curves for part in (curve.curves if isinstance(curve, Tightest) else (curve,))]
+    kept: list[Curve] = []
+    for curve in [each for each in flat if not isinstance(each, Endless)]:
+        if not any(_says_more(other, curve) for other in kept):
+            kept = [other for other in kept if not _says_more(curve, other)] + [curve]
+    kept = kept or curves[:1]
+    return kept[0] if len(kept) == 1 else Tightest(tuple(kept[:MOST_TERMS]))
 
 
-def together(curves: list[Curve]) -> Curve | None:
-    """The sum of some curves; None of none, and one stays itself."""
-    if not curves:
-        return None
+def _says_more(one: Curve, other: Curve) -> bool:
+    """Whether ``other`` adds nothing beside ``one``: the same curve moved further, or a looser staircase."""
+    if one is other:
+        return True
+    if isinstance(one, Staircase) and isinstance(other, Staircase):
+        steeper = one.distance >= other.period or (one.jitter <= other.jitter and one.period >= other.period)
+        return steeper and one.distance >= other.distance
+    if isinstance(other, Moved):
+        mine = one if isinstance(one, Moved) else Moved(one)
+        return mine.curve is other.curve and mine.jitter <= other.jitter and mine.extra <= other.extra
+    return False
+
+
+def together(curves: list[Curve]) -> Curve:
+    """The sum of some curves; of none, no event at all."""
     for curve in curves:
         if isinstance(curve, Endless):
             return curve
-    return curves[0] if len(curves) == 1 else Sum(tuple(curves))
+    if len(curves) < 2:
+        return curves[0] if curves else Never()
+    whole = Sum(tuple(curves))
+    return whole if whole.depth <= DEEPEST else _envelope(whole)
+
+
+def _envelope(curve: Curve) -> Curve:
+    """The looser, flat curve b + r·t: what stands in for sums inside sums that would become too deep."""
+    burst, rate = curve.leaky()
+    return Moved(Staircase(1 / rate) if rate else Never(), 0, ceil(burst))
 
 
 def source_curve(source: Source) -> Curve:

@@ -8,10 +8,21 @@ begins. The time that ways vary (``Delays``) is found by iteration in ``settling
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from math import ceil
 
-from tachys.bounds.arrivals import Curve, Endless, More, Staircase, apart, delayed, source_curve, tightest, together
-from tachys.bounds.rings import Rings, find_rings
+from tachys.bounds.arrivals import (
+    Curve,
+    Endless,
+    NoBound,
+    Staircase,
+    apart,
+    delayed,
+    moved,
+    source_curve,
+    tightest,
+    together,
+)
+from tachys.bounds.queueing import ENDLESS, Backlog, backlog
+from tachys.bounds.rings import Rings, causes_of, find_rings
 from tachys.model.system import Isr, Step, System, Unit
 
 
@@ -30,31 +41,69 @@ class Events:
         self.system = system
         self.delays = delays
         self.rings = rings or find_rings(system)
+        self._causes = causes_of(system)
         self._curves: dict[str, Curve] = {f"source.{s.name}": source_curve(s) for s in system.sources}
+        self._backlogs: dict[str, Backlog] = {}
 
     def curve(self, event: str) -> Curve:
         """The densest way in which an event can come."""
-        if event not in self._curves:
-            self._curves[event] = self._derive(event)
+        asked = [event]  # causes before what they cause, without recursion: chains may be long
+        while asked:
+            if asked[-1] in self._curves:
+                asked.pop()
+                continue
+            missing = [cause for cause in self._stands_on(asked[-1]) if cause not in self._curves]
+            if not missing:
+                self._curves[asked[-1]] = self._derive(asked[-1])
+            asked += missing
         return self._curves[event]
+
+    def _stands_on(self, event: str) -> tuple[str, ...]:
+        """The events whose curves that of an event is made of."""
+        body = event.rpartition(".")[0]
+        if event in self.rings.rounds or body in self.rings.tangled or event.startswith("source."):
+            return ()
+        return self._causes[body]
 
     def sets(self, flag: str) -> Curve | None:
         """The densest way in which a flag can be set; None if nobody sets it."""
-        return together([self.curve(f"isr.{isr.name}.end") for isr in self.system.isrs if flag in isr.sets])
+        setters = [self.curve(f"isr.{isr.name}.end") for isr in self.system.isrs if flag in isr.sets]
+        return together(setters) if setters else None
 
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""
         body = f"unit.{unit.name}"
-        if body in self.rings.rounds:
-            return apart(self.rings.rounds[body])
-        given = together([self.curve(event) for event in unit.on])
-        return More(given) if unit.primed or given is None else given
+        if f"{body}.start" in self.rings.rounds:
+            return apart(self.rings.rounds[f"{body}.start"])
+        return moved(together([self.curve(event) for event in unit.on]), extra=int(unit.primed))
+
+    def backlog(self, unit: Unit) -> Backlog:
+        """How many starts wait for a unit and how long, if none is lost.
+
+        Raises:
+            NoBound: nothing holds the starts apart.
+        """
+        if unit.name not in self._backlogs:
+            self._backlogs[unit.name] = backlog(self.starts(unit), unit.takes.most)
+        return self._backlogs[unit.name]
+
+    def wait(self, unit: Unit) -> int:
+        """The longest time in ps that a start waits for a unit: no more than the room that there is."""
+        if not unit.depth:
+            return 0
+        room = unit.depth * unit.takes.most
+        if self.rings.passes_end(f"unit.{unit.name}"):
+            return 0
+        try:
+            found = ENDLESS if f"unit.{unit.name}" in self.rings.tangled else self.backlog(unit)
+        except NoBound:
+            return room
+        return room if found.wait is None else min(room, found.wait)
 
     def _derive(self, event: str) -> Curve:
         kind, name, moment = event.split(".")
-        body = f"{kind}.{name}"
-        if body in self.rings.rounds:
-            return apart(self.rings.rounds[body])
+        if event in self.rings.rounds:
+            return apart(self.rings.rounds[event])
         if kind == "unit":
             return self._unit(self.system.unit(name), moment)
         if kind == "isr":
@@ -67,10 +116,10 @@ class Events:
             return apart(takes.least) if moment == "end" or unit.busy != "restart" else Endless(
                 f"unit.{unit.name} restarts itself round a chain"
             )  # fmt: skip
-        starts = self.starts(unit)
+        starts, wait = self.starts(unit), self.wait(unit)
         if moment == "end":
-            return delayed(starts, takes.most * (unit.depth + 1) - takes.least, takes.least)
-        return starts if unit.busy == "restart" else delayed(starts, takes.most * unit.depth, takes.least)
+            return delayed(starts, wait + takes.most - takes.least, takes.least)
+        return starts if unit.busy == "restart" else delayed(starts, wait, takes.least)
 
     def _isr(self, isr: Isr, moment: str) -> Curve:
         distance = least_distance(self.system, isr)
@@ -78,17 +127,21 @@ class Events:
         if body in self.rings.tangled:
             return apart(distance, f"isr.{isr.name} feeds itself round a chain that takes no time")
         given = together([self.curve(event) for event in isr.on])
-        assert given is not None
-        return self._moved(f"{body}.{moment}", given, isr.pending * len(isr.on) + (moment == "end"), distance)
+        # beside those that wait, one may have been accepted and not yet begun, or begun and not yet ended
+        return self._moved(f"{body}.{moment}", given, isr.pending * len(isr.on) + 1, distance)
 
     def _moved(self, event: str, given: Curve, waiting: int, distance: int) -> Curve:
-        """The events of ``given`` after their way; ``waiting`` of them at most are on it at once."""
+        """The events of ``given`` after their way; ``waiting`` of them at most are on it at once.
+
+        Both promises hold: that of the delay, and that of those that can be on their way as a window begins.
+        """
         spread = self.delays.spread.get(event, 0)
-        if spread is not None:
-            return delayed(given, spread, distance)
         if isinstance(given, Endless):
             return apart(distance, given.reason)
-        return tightest([More(given, waiting), apart(distance)])
+        if spread is not None and given.most_within(spread - 1) <= waiting:
+            return delayed(given, spread, distance)  # the delay lets no more in than can be on the way
+        ways = [] if spread is None else [delayed(given, spread, distance)]
+        return tightest([*ways, moved(given, extra=waiting), apart(distance)])
 
     def _step(self, step: Step, moment: str) -> Curve:
         round_least = least_round(self.system, step)
@@ -97,8 +150,7 @@ class Events:
         if step.every is not None:
             curves += self._timed(step)
         if step.polls is not None and body not in self.rings.tangled:
-            sets = self.sets(step.polls)
-            curves.append(More(sets) if sets is None or not isinstance(sets, Endless) else sets)
+            curves.append(moved(self.sets(step.polls) or together([]), extra=1))
         starts = tightest(curves)
         return starts if moment == "start" else self._moved(f"{body}.end", starts, 1, round_least)
 
@@ -108,36 +160,9 @@ class Events:
         if step.rearm == "now":
             return [Staircase(period, distance=int(period))]
         if step.rearm == "skip":
-            return [More(Staircase(period))]
+            return [moved(Staircase(period), extra=1)]
         late = self.delays.late.get(step.name, 0)
         return [] if late is None else [Staircase(period, late)]
-
-    # --- the least events -----------------------------------------------------------------------------------------
-
-    def gap(self, event: str, asked: frozenset[str] = frozenset()) -> int | None:
-        """The longest time in ps from any instant to the next event, for sources and units; None: no such time.
-
-        A unit that drops or queues ends within its time after whatever start comes, lost or not; one that restarts
-        may never end.
-        """
-        if event in asked:
-            return None
-        kind, name = event.split(".")[:2]
-        if kind == "source":
-            source = self.system.source(name)
-            if source.period_most is None:
-                return None
-            return max(ceil(source.period_most), source.offset or 0) + source.jitter
-        if kind != "unit":
-            return None
-        unit = self.system.unit(name)
-        gaps = [gap for cause in unit.on if (gap := self.gap(cause, asked | {event})) is not None]
-        if not gaps or unit.busy == "restart":
-            return None
-        after_start = 0 if event.endswith(".start") and unit.busy == "drop" else unit.longest
-        # a start event may be dropped because the unit is busy: then the next one that is not counts from its end
-        again = unit.longest + min(gaps) if event.endswith(".start") and unit.busy == "drop" else 0
-        return min(gaps) + max(after_start, again)
 
 
 def least_distance(system: System, isr: Isr) -> int:

@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from fractions import Fraction
+from math import ceil
 
-from tachys.bounds.arrivals import NoBound
+from tachys.bounds.arrivals import Curve, NoBound, moved, tightest, together
+from tachys.bounds.blocking import after_body
 from tachys.bounds.flags import takers
+from tachys.bounds.loop import LoopWindows
 from tachys.bounds.reach import Reach
-from tachys.bounds.result import LoadBounds, LoadShare, StepBounds, Window
+from tachys.bounds.result import LoadBounds, LoadShare, Window
 from tachys.bounds.workload import Line, Workload
 from tachys.model.system import Loop, Step, System
 
 ONE = Fraction(1)
 
 
-def load_bounds(system: System, load: Workload, reach: Reach, lengths: list[int]) -> LoadBounds:
+def load_bounds(
+    system: System, load: Workload, reach: Reach, windows: LoopWindows | None, lengths: list[int]
+) -> LoadBounds:
     """Long-run least and most load, and the busiest windows. A step without a gate can fill all that is left."""
     shares = [_isr_share(system, line, reach) for line in load.lines]
     storms = tuple(line.isr.name for line, share in zip(load.lines, shares, strict=True) if share.most >= 1)
@@ -30,8 +36,8 @@ def load_bounds(system: System, load: Workload, reach: Reach, lengths: list[int]
             reason = f"step.{filler} runs in every pass, so the loop takes all that the routines leave"
     most = min(sum((share.most for share in shares), Fraction(0)), ONE)
     least = min(sum((share.least for share in shares), Fraction(0)), most)
-    windows = tuple(_window(system, load, reach, length) for length in lengths)
-    return LoadBounds(least, most, tuple(shares), reason, windows, storms)
+    busiest = tuple(_window(system, load, reach, windows, length) for length in lengths)
+    return LoadBounds(least, most, tuple(shares), reason, busiest, storms)
 
 
 def _isr_share(system: System, line: Line, reach: Reach) -> LoadShare:
@@ -69,19 +75,20 @@ def _sure_cost(step: Step) -> int:
     return 0 if step.at_most is not None else step.cost.least
 
 
-def _halts(system: System, reach: Reach) -> Fraction | None:
-    """The most passes per ps where every pass would halt; None if no step halts in every pass.
+def passes(system: System, reach: Reach) -> Curve | None:
+    """How densely passes can begin where every pass would halt; None if no step halts in every pass.
 
-    Every halt ends with at least one routine served. A pass that does not halt found a flag set that forbids it, and
-    where a step takes that flag in every pass, one set forbids one halt.
+    Every halt ends with a routine served whose event came after the pass had begun. A pass that does not halt found a
+    flag set that forbids it, and where a step takes that flag in every pass, one set forbids one halt; one beside them
+    may have been set before.
     """
     for step in system.steps:
         if not step.sleeps or step.every is not None or step.polls is not None or step.at_most is not None:
             continue
-        if all(takers(system, flag) for flag in step.unless):
-            served = sum((reach.events.curve(e).rate() for isr in system.isrs for e in isr.on), Fraction(0))
-            sets = (reach.events.sets(flag) for flag in step.unless)
-            return served + sum((curve.rate() for curve in sets if curve is not None), Fraction(0))
+        if all(any(taker.every is None for taker in takers(system, flag)) for flag in step.unless):
+            events = [reach.events.curve(event) for isr in system.isrs for event in isr.on]
+            events += [curve for flag in step.unless if (curve := reach.events.sets(flag)) is not None]
+            return moved(together(events), extra=1 + len(step.unless))
     return None
 
 
@@ -94,9 +101,9 @@ def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
         if step.polls is not None:
             sets = reach.events.sets(step.polls)
             rates.append(sets.rate() if sets is not None else Fraction(0))
-        halts = _halts(system, reach)
+        halts = passes(system, reach)
         if halts is not None:
-            rates.append(halts)
+            rates.append(halts.rate())
     except NoBound:
         pass
     pauses = sum(each.pause.least for each in system.steps if each.polls is None and each.every is None
@@ -106,11 +113,12 @@ def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
     return min(rates, default=None)
 
 
-def _window(system: System, load: Workload, reach: Reach, length: int) -> Window:
+def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows | None, length: int) -> Window:
     """The most that can run in any window of ``length`` ps.
 
     What runs inside came at most one response before the window began (what ends later has its end to pay too), so
-    arrivals of a window that much longer are counted; nobody runs longer than the window.
+    arrivals of a window that much longer are counted; nobody runs longer than the window. Of a step only what comes
+    before the end of its cost counts, and the overhead of its pass, which may have begun a pass before it.
     """
     shares: list[tuple[str, Fraction]] = []
     for line in load.lines:
@@ -122,18 +130,41 @@ def _window(system: System, load: Workload, reach: Reach, length: int) -> Window
             return sum(each.curve.most_within(length + early) * (each.cost + line.overhead) for each in line.inputs)
 
         shares.append((f"isr.{line.isr.name}", _part(length, bounds.response.most, taken)))
-    for step in system.steps:
-        found = reach.steps[step.name]
+    if system.loop and windows:
+        whole, rounds = windows.pass_().most, passes(system, reach)
+        for step in system.steps:
+            starts = reach.events.curve(f"step.{step.name}.start")
+            starts = starts if rounds is None else tightest([starts, rounds])
+            for who, cost, reaches in (
+                (f"step.{step.name}", step.cost.most, windows.until_paid(step).most),
+                (f"loop.overhead before step.{step.name}", system.loop.overhead.most, whole),
+            ):
 
-        def ran(step: Step = step, found: StepBounds = found) -> int:
-            assert found.duration.most is not None
-            runs = reach.events.curve(f"step.{step.name}.start").most_within(length + found.duration.most)
-            own = step.cost.most + (system.loop.overhead.most if system.loop else 0)
-            return runs * own
+                def ran(starts: Curve = starts, cost: int = cost, reaches: int | None = reaches) -> int:
+                    assert reaches is not None
+                    return starts.most_within(length + reaches) * cost
 
-        shares.append((f"step.{step.name}", _part(length, found.duration.most, ran)))
+                if cost:
+                    shares.append((who, _part(length, reaches, ran)))
     most = min(sum((share for _, share in shares), Fraction(0)), ONE)
     return Window(length, most, tuple(shares))
+
+
+def surplus(reach: Reach, length: int) -> int:
+    """How much more work, in ps, than the long-run load allows can fall into a run of ``length`` ps: it ends somewhere.
+
+    The most events of the run, less those of the long run, of each routine and step.
+    """
+    system, total = reach.system, Fraction(0)
+    ends = system.core.entry.most + after_body(system.core)
+    works = [(event, cost.most + ends) for isr in system.isrs for event, cost in zip(isr.on, isr.costs, strict=True)]
+    overhead = system.loop.overhead.most if system.loop else 0
+    works += [(f"step.{step.name}.start", step.cost.most + overhead) for step in system.steps]
+    for event, work in works:
+        curve = reach.events.curve(event)
+        with suppress(NoBound):
+            total += (curve.most_within(length) - curve.rate() * length) * work
+    return ceil(total)
 
 
 def _part(length: int, reaches: int | None, taken: Callable[[], int]) -> Fraction:

@@ -8,7 +8,8 @@ in the half-open window ask for:
     t = own + sum over all lines of arrivals([0, t))·T
 
 What the loop itself raises, it can raise at that very instant, right after the look: such lines count in the closed
-window [0, t].
+window [0, t]. So does everything in a window that begins with an arrival, and not with a look (the reaction to a
+flag): acceptance goes before the look with which the window ends.
 
 Pauses, waits and halts pass by the clock on the wall, and interrupts only fill them; counting both in full is safe.
 A halt lasts at most until the next event of some line that is sure to come, plus the time to wake. A flag is set
@@ -26,6 +27,7 @@ from numpy.typing import NDArray
 
 from tachys.bounds.arrivals import NoBound
 from tachys.bounds.events import Events, least_round, own_least
+from tachys.bounds.gaps import hardware_gaps
 from tachys.bounds.result import Figure, Part, StepBounds, summed
 from tachys.bounds.workload import Search, Workload
 from tachys.model.system import Loop, Step, System
@@ -34,15 +36,20 @@ Counts = NDArray[np.int64]
 
 
 def raised_by_loop(system: System) -> frozenset[str]:
-    """The events that steps raise, and routines that follow from them: they can come at the instant of a look."""
+    """The events that steps raise, and what follows from them at once: they can come at the instant of a look.
+
+    A unit that they start begins at that instant, and a routine may begin and end at it where that takes no time; the
+    end of a unit takes some.
+    """
     raised = {f"step.{step.name}.{moment}" for step in system.steps for moment in ("start", "end")}
+    bodies = [({f"isr.{isr.name}.start", f"isr.{isr.name}.end"}, isr.on) for isr in system.isrs]
+    bodies += [({f"unit.{unit.name}.start"}, unit.on) for unit in system.units]
     grown = True
     while grown:
         grown = False
-        for isr in system.isrs:
-            ends = {f"isr.{isr.name}.start", f"isr.{isr.name}.end"}
-            if raised.intersection(isr.on) and not ends <= raised:
-                raised |= ends
+        for events, causes in bodies:
+            if raised.intersection(causes) and not events <= raised:
+                raised |= events
                 grown = True
     return frozenset(raised)
 
@@ -80,6 +87,10 @@ class LoopWindows:
         """From the start of a step to its end."""
         return self.stretch(own_least(step, self.system.core.wake.least), self._own(step))
 
+    def until_paid(self, step: Step) -> Figure:
+        """From the start of a step to the end of its cost."""
+        return self.stretch(0, self._paid(step))
+
     def late(self, step: Step) -> Figure:
         """From the instant at which a software timer is due to the start of its step."""
         assert step.every is not None
@@ -88,12 +99,29 @@ class LoopWindows:
         whole = self.round_of(step)
         if whole.most is None:
             return Figure(0, None, reason=whole.reason)
-        looked = self.stretch(0, self._round(without=step))
-        if looked.most is not None and whole.most <= step.every.least:
-            return looked
+        if whole.most <= step.every.least:
+            return self._since_zero(self.stretch(0, self._round(without=step)), step)
         if step.rearm == "grid":
             return Figure(0, None, reason="a pass can last longer than its period: it falls behind for good")
-        return Figure(0, whole.most, whole.parts)
+        return self._since_zero(Figure(0, whole.most, whole.parts), step)
+
+    def _since_zero(self, late: Figure, step: Step) -> Figure:
+        """``late``, or how late the first run can be, if that is more: what comes at time zero delays its look."""
+        assert step.every is not None
+        first = self.stretch(0, self._round(without=step), closed=True)
+        if late.most is None or first.most is None:
+            return first if first.most is None else late
+        due = int(step.every.least)
+        if first.most - due <= late.most:
+            return late
+        return summed(0, [*first.parts, Part("first due", f"step.{step.name}", 1, -due)])
+
+    def gap(self, step: Step) -> int | None:
+        """The longest time in ps from any instant, time zero too, to the next start of a step that polls nothing."""
+        if step.every is None:
+            return self.stretch(0, self._round(), closed=True).most
+        late = self.late(step).most
+        return None if late is None else -int(-step.every.most // 1) + late
 
     def interval(self, step: Step, late: Figure | None) -> Figure:
         """From start to next start; without a bound for a polled step (see ``reactions``)."""
@@ -124,14 +152,17 @@ class LoopWindows:
         if step.every is not None and not isinstance(parts, str):
             period = -int(-step.every.most // 1)
             parts.insert(0, Part("until its timer is due", f"step.{step.name}", 1, period))
-        figure = self.stretch(0, parts)
+        figure = self.stretch(0, parts, closed=True)
         if figure.most is None:
             return figure
         cut = min(set_after, figure.most)
         return summed(0, [*figure.parts, Part("before the flag was set", f"flag.{flag}", 1, -cut)])
 
-    def stretch(self, least: int, own: list[Part] | str) -> Figure:
-        """The figure of a window in which the loop has ``own`` to do (or cannot be bounded, for a reason)."""
+    def stretch(self, least: int, own: list[Part] | str, *, closed: bool = False) -> Figure:
+        """The figure of a window in which the loop has ``own`` to do (or cannot be bounded, for a reason).
+
+        ``closed``: it begins with an arrival, so that what comes at both its ends is in it.
+        """
         if isinstance(own, str):
             return Figure(least, None, reason=own)
         base = sum(part.total for part in own)
@@ -140,6 +171,8 @@ class LoopWindows:
             self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
 
             def counts(t: int) -> Counts:
+                if closed:
+                    return self.load.counts(t, end)
                 before = self.load.counts(t - 1, end)
                 return np.where(self._own_raised, self.load.counts(t, end), before) if self._raises else before
 
@@ -161,15 +194,20 @@ class LoopWindows:
             parts += own
         return parts
 
-    def _own(self, step: Step, known: str | None = None) -> list[Part] | str:
+    def _paid(self, step: Step, known: str | None = None) -> list[Part] | str:
+        """What a step does until its cost is paid."""
         who = f"step.{step.name}"
-        parts = []
-        if step.waits is not None and step.waits != known:
-            longest = self._longest_wait(step)
-            if longest is None:
-                return self._endless_wait(step)
-            parts.append(Part("waits", who, 1, longest))
-        parts += [Part("cost", who, 1, step.cost.most), Part("pause", who, 1, step.pause.most)]
+        cost = Part("cost", who, 1, step.cost.most)
+        if step.waits is None or step.waits == known:
+            return [cost]
+        longest = self._longest_wait(step)
+        return self._endless_wait(step) if longest is None else [Part("waits", who, 1, longest), cost]
+
+    def _own(self, step: Step, known: str | None = None) -> list[Part] | str:
+        who, parts = f"step.{step.name}", self._paid(step, known)
+        if isinstance(parts, str):
+            return parts
+        parts.append(Part("pause", who, 1, step.pause.most))
         if step.sleeps:
             wake = Part("wakes", who, 1, self.system.core.wake.most)
             if known is None or known not in step.unless:
@@ -185,7 +223,7 @@ class LoopWindows:
         if step.waits is not None and step.waits.startswith("unit."):
             unit = self.system.unit(step.waits[5:])
             if all(event.startswith("step.") for event in unit.on):
-                limits.append(unit.longest)
+                limits.append(self.events.wait(unit) + unit.takes.most)
         return min(limits, default=None)
 
     def _endless_wait(self, step: Step) -> str:
@@ -197,11 +235,9 @@ class LoopWindows:
         return f"step.{step.name} waits without at_most: {why}"
 
     def _waker(self) -> _Waker | None:
+        within = hardware_gaps(self.system).within
         found = [
-            _Waker(f"isr.{isr.name}", gap)
-            for isr in self.system.isrs
-            for event in isr.on
-            if (gap := self.events.gap(event)) is not None
+            _Waker(f"isr.{isr.name}", within[event]) for isr in self.system.isrs for event in isr.on if event in within
         ]
         return min(found, key=lambda waker: waker.within, default=None)
 
@@ -210,4 +246,5 @@ def step_bounds(windows: LoopWindows, step: Step) -> StepBounds:
     """All bounds of a step that do not depend on flags."""
     late = windows.late(step) if step.every is not None else None
     drifts = step.every is not None and step.rearm == "now"
-    return StepBounds(step.name, windows.interval(step, late), windows.duration(step), late, drifts)
+    gap = None if step.polls is not None else windows.gap(step)
+    return StepBounds(step.name, windows.interval(step, late), windows.duration(step), late, drifts, gap)

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import cached_property
 from math import ceil
 
 from tachys.bounds.events import Events, least_distance, least_round
 from tachys.bounds.flags import rival
+from tachys.bounds.gaps import Gaps, source_gap
 from tachys.bounds.result import Figure, FlagBounds, IsrBounds, Part, StepBounds, UnitBounds, summed
+from tachys.bounds.rings import body_of
 from tachys.model.system import Step, System
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Reach:
     """The bounds found so far, asked by event."""
 
@@ -23,115 +26,180 @@ class Reach:
     flags: dict[str, FlagBounds]
     steps: dict[str, StepBounds]
 
-    def gap(self, event: str, asked: frozenset[str] = frozenset()) -> int | None:
-        """The longest time in ps from any instant to the next such event; None: no such time is known.
+    def gap(self, event: str) -> int | None:
+        """The longest time in ps from any instant to the next such event; None: no such time is known."""
+        return self._gaps.within.get(event)
+
+    @cached_property
+    def _gaps(self) -> Gaps:
+        """All gaps.
 
         A routine whose event is lost runs nevertheless, for one that came before: it ends within its response.
         """
-        if event in asked:
-            return None
-        asked |= {event}
-        kind, name, *moment = event.split(".")
-        if kind == "source":
-            return self.events.gap(event)
-        if kind == "isr":
-            figure = self.isrs[name].latency if moment == ["start"] else self.isrs[name].response
-            return _sum(self._soonest(self.system.isr(name).on, asked), figure.most)
-        if kind == "unit":
-            unit = self.system.unit(name)
-            if unit.busy == "restart":
-                return None
-            # a start that is dropped finds an operation at work: its end, or the start after it, comes instead
-            again = _sum(self._soonest(unit.on, asked), unit.longest)
-            return again if moment == ["end"] else _sum(again, self._soonest(unit.on, asked))
-        bounds = self.steps[name]
-        beginning = bounds.interval.most
-        if beginning is None:
-            beginning = self.polled_gap(self.system.step(name), asked)
-        return beginning if moment == ["start"] else _sum(beginning, bounds.duration.most)
+        gaps = Gaps()
+        for source in self.system.sources:
+            gaps.sure(f"source.{source.name}", source_gap(source))
+        for unit in self.system.units:
+            gaps.unit(unit, self.events.wait(unit) + unit.takes.most)
+        for isr in self.system.isrs:
+            found = self.isrs[isr.name]
+            gaps.after(f"isr.{isr.name}.start", isr.on, found.latency.most)
+            gaps.after(f"isr.{isr.name}.end", isr.on, found.response.most)
+        for event in self.events.rings.rounds:
+            gaps.sure(event, self._round(event).most)
+        for step in self.system.steps:
+            bounds, start = self.steps[step.name], f"step.{step.name}.start"
+            gaps.sure(start, bounds.gap)
+            if step.polls is not None and rival(self.system, step.polls, step) is None:
+                gaps.after(start, self._setters(step), self.flags[step.polls].reaction.most)
+            gaps.after(f"step.{step.name}.end", (start,), bounds.duration.most)
+        return gaps.settle()
 
-    def polled_gap(self, step: Step, asked: frozenset[str] = frozenset()) -> int | None:
-        """The longest time to the next start of a polled step: until its flag is set, and the reaction."""
-        if step.polls is None or rival(self.system, step.polls, step) is not None:
-            return None
-        setters = [f"isr.{isr.name}.end" for isr in self.system.isrs if step.polls in isr.sets]
-        return _sum(self._soonest(tuple(setters), asked), self.flags[step.polls].reaction.most)
+    def _setters(self, step: Step) -> tuple[str, ...]:
+        return tuple(f"isr.{isr.name}.end" for isr in self.system.isrs if step.polls in isr.sets)
 
-    def _soonest(self, events: tuple[str, ...], asked: frozenset[str]) -> int | None:
-        gaps = [gap for event in events if (gap := self.gap(event, asked)) is not None]
-        return min(gaps, default=None)
+    def _round(self, event: str) -> Figure:
+        """The time of one round of the simple ring on which an event stands."""
+        least = self.events.rings.rounds[event]
+        parts: list[Part] = []
+        for body, moment in self.events.rings.turns[body_of(event)].items():
+            kind, name = body.split(".")
+            figure = self._pass_unit(name, moment) if kind == "unit" else self._pass_isr(name, moment)
+            if figure.most is None:
+                return Figure(least, None, reason=figure.reason)
+            parts += figure.parts
+        return summed(least, parts)
 
-    def least_rate(self, event: str, asked: frozenset[str] = frozenset()) -> Fraction:
+    def _pass_unit(self, name: str, moment: str) -> Figure:
+        """How long the token of a ring takes through a unit: its operation, or the wait for the one before."""
+        unit, found = self.system.unit(name), self.units[name]
+        if moment == "end":
+            return summed(unit.takes.least, [Part("operation", f"unit.{name}", 1, unit.takes.most)])
+        if unit.busy == "drop" and found.lost:
+            return Figure(0, None, reason=f"a start of unit.{name} may be lost")
+        wait = unit.takes.most if unit.busy == "queue" else 0
+        return summed(0, [Part("the operation before it", f"unit.{name}", 1, wait)])
+
+    def _pass_isr(self, name: str, moment: str) -> Figure:
+        found = self.isrs[name]
+        if found.lost:
+            return Figure(0, None, reason=f"an activation of isr.{name} may be lost")
+        return found.latency if moment == "start" else found.response
+
+    @cached_property
+    def _least_rates(self) -> dict[str, Fraction]:
+        """The fewest events per ps of each body in the long run, causes first; where rings go on, 0."""
+        rates: dict[str, Fraction] = {}
+        for source in self.system.sources:
+            rates[f"source.{source.name}"] = Fraction(0) if source.period_most is None else 1 / source.period_most
+        for group in self.events.rings.order:
+            found = {body: self._rate_of(body, rates) for body in group}
+            rates |= found
+        return rates
+
+    def _rate_of(self, body: str, rates: dict[str, Fraction]) -> Fraction:
+        kind, name = body.split(".")
+        if kind == "step":
+            step, bounds = self.system.step(name), self.steps[name]
+            if step.polls is not None or bounds.interval.most is None:
+                return Fraction(0)
+            if step.every is not None and step.rearm == "grid":
+                return 1 / step.every.most
+            return Fraction(1, bounds.interval.most)
+        if self.events.rings.passes_end(body):
+            turn = self._round(f"{body}.start").most
+            return Fraction(0) if turn is None else Fraction(1, turn)
+        lost = self.isrs[name].lost or self.system.isr(name).serves_all if kind == "isr" else self.units[name].lost
+        on = self.system.isr(name).on if kind == "isr" else self.system.unit(name).on
+        return Fraction(0) if lost else sum((rates.get(body_of(cause), Fraction(0)) for cause in on), Fraction(0))
+
+    def least_rate(self, event: str) -> Fraction:
         """The fewest events per ps in the long run; 0 where none is sure, or where one may be lost on the way."""
-        if event in asked:
-            return Fraction(0)
-        asked |= {event}
-        kind, name = event.split(".")[:2]
-        if kind == "source":
-            most = self.system.source(name).period_most
-            return 1 / most if most is not None else Fraction(0)
-        if kind == "isr":
-            isr = self.system.isr(name)
-            if self.isrs[name].lost or isr.serves_all:
-                return Fraction(0)
-            return sum((self.least_rate(cause, asked) for cause in isr.on), Fraction(0))
-        if kind == "unit":
-            if self.units[name].lost:
-                return Fraction(0)
-            return sum((self.least_rate(cause, asked) for cause in self.system.unit(name).on), Fraction(0))
-        step, bounds = self.system.step(name), self.steps[name]
-        if step.polls is not None or bounds.interval.most is None:
-            return Fraction(0)
-        if step.every is not None and step.rearm == "grid":
-            return 1 / step.every.most
-        return Fraction(1, bounds.interval.most)
+        return self._least_rates[body_of(event)]
 
     def distances(self, event: str) -> tuple[int, Figure]:
         """(the least distance in ps between neighbouring events, the most as a figure)."""
+        least = self._least_distance(event)
+        ways: list[tuple[str, Figure]] = []  # back along single causes, then forth again with what each adds
+        now, seen = event, {event}
+        while (way := self._single_way(now)) is not None:
+            cause, figure = way
+            if figure.most is None:
+                return least, Figure(least, None, reason=figure.reason)
+            ways.append((now, figure))
+            now = cause
+            if now in seen:
+                return least, Figure(least, None, reason="it goes round a chain that has no firm beginning")
+            seen.add(now)
+        most = self._first_distance(now)
+        for after, figure in reversed(ways):
+            if most.most is None:
+                break
+            kind, name, _ = after.split(".")
+            if kind == "unit" and self.system.unit(name).primed:
+                most = self._from_time_zero(now, most)  # its first start has no cause
+            least_way = 0 if kind == "isr" and self.system.isr(name).serves_all else figure.least
+            parts = [*most.parts, *figure.parts, Part("the least of the same way", after, 1, -least_way)]
+            most, now = summed(0, parts), after
+        return least, replace(most, least=least)
+
+    def _least_distance(self, event: str) -> int:
         least = self.events.curve(event).least_span(2)
+        kind, name = event.split(".")[:2]
+        if kind == "isr":
+            return max(least, least_distance(self.system, self.system.isr(name)))
+        return max(least, least_round(self.system, self.system.step(name))) if kind == "step" else least
+
+    def _from_time_zero(self, cause: str, most: Figure) -> Figure:
+        """The most distance, where one may lie between time zero and the first of the causes."""
+        gap = self.gap(cause)
+        if gap is None:
+            return Figure(most.least, None, reason=f"{cause} need not come")
+        assert most.most is not None
+        return most if gap <= most.most else summed(0, [Part("from time zero to the first", cause, 1, gap)])
+
+    def _single_way(self, event: str) -> tuple[str, Figure] | None:
+        """(its only cause, how long after that it comes) of a routine or unit that is off all simple rings."""
         kind, name, *moment = event.split(".")
+        if kind not in ("isr", "unit") or event in self.events.rings.rounds:
+            return None
+        body = self.system.isr(name) if kind == "isr" else self.system.unit(name)
+        found = self.isrs[name] if kind == "isr" else self.units[name]
+        if found.lost:
+            what = "an activation" if kind == "isr" else "a start"
+            return "", Figure(0, None, reason=f"{what} of {kind}.{name} may be lost")
+        if len(body.on) != 1:
+            return None
+        if isinstance(found, IsrBounds):
+            return body.on[0], found.latency if moment == ["start"] else found.response
+        if moment == ["end"]:
+            return body.on[0], found.time
+        wait = self.events.wait(self.system.unit(name))
+        return body.on[0], summed(0, [Part("starts that wait before it", f"unit.{name}", 1, wait)])
+
+    def _first_distance(self, event: str) -> Figure:
+        """The most distance of an event that follows no single cause."""
+        kind, name, *moment = event.split(".")
+        if event in self.events.rings.rounds:
+            return self._round(event)
+        if kind == "step":
+            return self._step_distance(self._least_distance(event), name, moment)
         if kind == "source":
             source = self.system.source(name)
             if source.period_most is None:
-                return least, Figure(least, None, reason="its source is sporadic")
+                return Figure(0, None, reason="its source is sporadic")
             period = ceil(source.period_most)
-            parts = [Part("period", event, 1, period), Part("jitter", event, 1, source.jitter)]
-            return least, summed(least, parts)
-        if kind == "isr":
-            isr, bounds = self.system.isr(name), self.isrs[name]
-            least = max(least, least_distance(self.system, isr))
-            figure = bounds.latency if moment == ["start"] else bounds.response
-            if bounds.lost:
-                return least, Figure(least, None, reason=f"an activation of isr.{name} may be lost")
-            return self._after_cause(least, event, isr.on, figure, whole=isr.serves_all)
-        if kind == "unit":
-            unit, found = self.system.unit(name), self.units[name]
-            if found.lost:
-                return least, Figure(least, None, reason=f"a start of unit.{name} may be lost")
-            moved = found.time if moment == ["end"] else Figure(0, unit.takes.most * unit.depth)
-            return self._after_cause(least, event, unit.on, moved, whole=False)
-        return least, self._step_distance(max(least, least_round(self.system, self.system.step(name))), name, moment)
-
-    def _after_cause(
-        self, least: int, event: str, causes: tuple[str, ...], way: Figure, *, whole: bool
-    ) -> tuple[int, Figure]:
-        if len(causes) != 1:
-            gap = self.gap(event)
-            if gap is None:
-                return least, Figure(least, None, reason="none of its causes is sure to come")
-            return least, Figure(least, gap, (Part("longest time to the next", event, 1, gap),))
-        cause = self.distances(causes[0])[1]
-        if cause.most is None or way.most is None:
-            return least, Figure(least, None, reason=cause.reason or way.reason)
-        least_way = 0 if whole else way.least
-        parts = [*cause.parts, *way.parts, Part("the least of the same way", event, 1, -least_way)]
-        return least, summed(least, parts)
+            return summed(0, [Part("period", event, 1, period), Part("jitter", event, 1, source.jitter)])
+        gap = self.gap(event)
+        if gap is None:
+            return Figure(0, None, reason="none of its causes is sure to come")
+        return Figure(0, gap, (Part("longest time to the next", event, 1, gap),))
 
     def _step_distance(self, least: int, name: str, moment: list[str]) -> Figure:
         step, bounds = self.system.step(name), self.steps[name]
         interval = bounds.interval
         if step.polls is not None:
-            gap = self.polled_gap(step)
+            gap = self.gap(f"step.{name}.start")
             if gap is None:
                 return Figure(least, None, reason=interval.reason)
             interval = Figure(interval.least, gap, (Part("longest time to the next", f"step.{name}", 1, gap),))
@@ -145,7 +213,3 @@ class Reach:
         parts = [*interval.parts, *bounds.duration.parts,
                  Part("the least of the same step", f"step.{name}", 1, -bounds.duration.least)]  # fmt: skip
         return summed(least, parts)
-
-
-def _sum(a: int | None, b: int | None) -> int | None:
-    return None if a is None or b is None else a + b

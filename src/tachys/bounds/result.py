@@ -109,7 +109,8 @@ class FlagBounds:
 class StepBounds:
     """The bounds of one step: start to start, start to end, and for a software timer due to start.
 
-    ``drifts``: its beginnings move away from the grid for good.
+    ``drifts``: its beginnings move away from the grid for good. ``gap``: the longest time from any instant to the next
+    start, if that hangs on no flag and has a bound.
     """
 
     name: str
@@ -117,6 +118,7 @@ class StepBounds:
     duration: Figure
     late: Figure | None
     drifts: bool
+    gap: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

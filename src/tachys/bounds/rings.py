@@ -1,8 +1,10 @@
 """Which bodies (units, routines, steps) cause which others, and which of them form rings that feed themselves.
 
 A ring in which a single primed unit starts the only token, and every member has one cause and one effect in the ring,
-turns no faster than the least time of a whole round. Of any other ring only that is known what holds for each member
-by itself: a unit ends no sooner after its last end than it takes, a routine costs what it costs.
+turns no faster than the least time of a whole round. That holds for the events that the token passes: the start of
+every member, and its end where the ring goes on from there; an end off the ring (the ring goes on from the start) only
+follows one that is on it. Of any other ring only that is known what holds for each member by itself: a unit ends no
+sooner after its last end than it takes, a routine costs what it costs.
 """
 
 from __future__ import annotations
@@ -19,15 +21,21 @@ def body_of(event: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Rings:
-    """``rounds``: body → least time of a round in ps, of simple rings. ``tangled``: members of other rings."""
+    """What is known of all rings.
+
+    ``rounds``: least time of a round in ps, by the events on simple rings. ``turns``: the bodies of the simple ring
+    that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of other rings.
+    ``order``: all bodies, causes before what they cause, those that go round in a ring together.
+    """
 
     rounds: dict[str, int] = field(default_factory=dict)
+    turns: dict[str, dict[str, str]] = field(default_factory=dict)
     tangled: frozenset[str] = frozenset()
+    order: tuple[tuple[str, ...], ...] = ()
 
-    @property
-    def members(self) -> frozenset[str]:
-        """Every body that stands in some ring."""
-        return self.tangled | self.rounds.keys()
+    def passes_end(self, body: str) -> bool:
+        """Whether the only token of a simple ring passes from the start to the end of a body: never two at once."""
+        return body in self.turns and self.turns[body][body] == "end"
 
 
 def causes_of(system: System) -> dict[str, tuple[str, ...]]:
@@ -47,30 +55,33 @@ def find_rings(system: System) -> Rings:
     below = {body: [body_of(event) for event in events if not event.startswith("source.")]
              for body, events in causes.items()}  # fmt: skip
     rounds: dict[str, int] = {}
+    turns: dict[str, dict[str, str]] = {}
     tangled: set[str] = set()
-    for group in _components(below):
+    order = _components(below)
+    for group in order:
         if len(group) == 1 and group[0] not in below[group[0]]:
             continue
-        least = _simple_round(system, group, causes, below)
+        left = _left(system, group, causes, below)
+        least = sum(_least_way(system, body, moment == "end") for body, moment in left.items())
         if least:
-            rounds |= dict.fromkeys(group, least)
+            rounds |= {f"{body}.{m}": least for body, moment in left.items() for m in {"start", moment}}
+            turns |= dict.fromkeys(left, left)
         else:
             tangled |= set(group)
-    return Rings(rounds, frozenset(tangled))
+    return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)))
 
 
-def _simple_round(
+def _left(
     system: System, group: list[str], causes: dict[str, tuple[str, ...]], below: dict[str, list[str]]
-) -> int:
-    """The least time of a round of a ring with one token; 0 if it is no such ring."""
+) -> dict[str, str]:
+    """The moment from which each member of a ring with one token goes on to the next; none if it is no such ring."""
     if any(body.startswith("step.") or len(causes[body]) != 1 for body in group):
-        return 0
+        return {}
     if len({below[body][0] for body in group}) != len(group):
-        return 0
+        return {}
     if sum(system.unit(body[5:]).primed for body in group if body.startswith("unit.")) != 1:
-        return 0
-    left = {body_of(causes[body][0]): causes[body][0].rsplit(".", 1)[1] for body in group}
-    return sum(_least_way(system, body, left[body] == "end") for body in group)
+        return {}
+    return {body_of(causes[body][0]): causes[body][0].rsplit(".", 1)[1] for body in group}
 
 
 def _least_way(system: System, body: str, to_end: bool) -> int:

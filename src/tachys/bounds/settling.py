@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from tachys.bounds.events import Delays, Events
 from tachys.bounds.loop import LoopWindows
 from tachys.bounds.result import Figure, IsrBounds, StepBounds
-from tachys.bounds.rings import body_of, find_rings
+from tachys.bounds.rings import find_rings
 from tachys.bounds.window import isr_bounds
 from tachys.bounds.workload import Workload, make_lines
 from tachys.model.system import System
@@ -39,7 +39,7 @@ def settle(system: System) -> Settled:
     if any(event.startswith("step.") for event in asked):  # a polled step comes as its flag is set
         asked |= {f"isr.{isr.name}.end" for isr in system.isrs if isr.sets}
     raised = sorted(event for event in asked if event.startswith(("isr.", "step.")))
-    raised = [event for event in raised if body_of(event) not in rings.rounds]
+    raised = [event for event in raised if event not in rings.rounds]
     delays, turns, work = Delays(), 0, 0
     endless: list[str] = []
     while True:

@@ -36,8 +36,11 @@ from tachys.model.system import Core, System
 MOST_ACTIVATIONS = 5_000
 
 
-def isr_bounds(system: System, load: Workload, rank: int) -> IsrBounds:
-    """The bounds of the routine that stands at ``rank`` in the order of acceptance."""
+def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False) -> IsrBounds:
+    """The bounds of the routine that stands at ``rank`` in the order of acceptance.
+
+    ``alone``: its own end brings about its next event, so that none can ever find another waiting.
+    """
     isr = load.lines[rank].isr
     least_latency = system.core.least_latency
     least_response = least_latency + isr.cost.least
@@ -52,11 +55,11 @@ def isr_bounds(system: System, load: Workload, rank: int) -> IsrBounds:
             Figure(least_latency, None, reason=reason),
             Figure(least_response, None, reason=reason),
             Figure(isr.cost.least, None, reason=reason),
-            lost=True,
-            lost_reason=reason,
-            pending_needed=None,
+            lost=not alone,
+            lost_reason="" if alone else reason,
+            pending_needed=1 if alone else None,
         )
-    lost = window.pending_needed > isr.pending
+    lost = window.pending_needed > isr.pending and not alone
     return IsrBounds(
         isr.name,
         window.worst_latency.figure(least_latency),
@@ -64,7 +67,7 @@ def isr_bounds(system: System, load: Workload, rank: int) -> IsrBounds:
         span,
         lost=lost,
         lost_reason=f"{window.pending_needed} can wait at once, {isr.pending} is remembered" if lost else "",
-        pending_needed=window.pending_needed,
+        pending_needed=1 if alone else window.pending_needed,
     )
 
 

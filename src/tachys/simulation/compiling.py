@@ -30,8 +30,17 @@ def entry_point(function: Function) -> Function:
     return _compile(function, cache=True)
 
 
-def _compile(function: Function, **how: Any) -> Function:
+def _is_wanted() -> bool:
+    """Whether to compile: not inside ``left_alone()``, nor where Numba itself is told to leave functions alone."""
     if not _wanted[-1]:
+        return False
+    from numba import config
+
+    return not config.DISABLE_JIT  # type: ignore[attr-defined]
+
+
+def _compile(function: Function, **how: Any) -> Function:
+    if not _is_wanted():
         return function
     from numba import njit
 
@@ -45,7 +54,7 @@ def make_bare() -> Callable[[Any], Any]:
     Compiled code counts references to arrays at every call, which costs more than the calls do; an address it takes as
     it is. Uncompiled, an array stays what it is.
     """
-    if not _wanted[-1]:
+    if not _is_wanted():
         return lambda array: array
     from numba import types
     from numba.extending import intrinsic
@@ -64,7 +73,7 @@ def make_bare() -> Callable[[Any], Any]:
 
 def make_bit_length() -> Callable[[int], int]:
     """How many bits a number (0 or more) has, in one instruction where it is compiled."""
-    if not _wanted[-1]:
+    if not _is_wanted():
         return lambda number: int(number).bit_length()
     from llvmlite import ir
     from numba import types

@@ -49,6 +49,8 @@ def kernel(compiled: bool = True) -> ModuleType:
 def is_compiled() -> bool:
     """Whether an earlier run of the program has left the compiled engine behind, or it is loaded already."""
     made = kernel()
+    if not hasattr(made.play, "signatures"):  # Numba leaves functions alone
+        return True
     if made.play.signatures:
         return True
     place, code = Path(made.play.stats.cache_path), Path(str(made.__file__))
@@ -80,7 +82,9 @@ class Run:
         self.ended = False
         self.index = index_of(system)
         self.memory = make_memory(system, self.index, ways, end, record=record)
-        self._log = np.zeros((ROOM if record else 1) * at.RECORD_SIZE + 32768, np.int64)
+        spare = int(self.memory[at.AT_ONCE]) * at.RECORD_SIZE
+        self._log = np.zeros((ROOM * at.RECORD_SIZE if record else 0) + 2 * spare, np.int64)
+        self.memory[at.LOG_END], self.memory[at.LOG_FULL] = len(self._log), len(self._log) - spare
         self._code = kernel(compiled)
         primed = np.array([unit.primed for unit in system.units], np.int64)
         self._code.begin(self.memory, self._log, primed)
@@ -93,18 +97,23 @@ class Run:
     def slices(self) -> Iterator[Records]:
         """Play on, slice by slice; what was recorded in each (nothing where no records are kept).
 
+        A slice ends between two instants, however much happens at one.
+
         Raises:
             InputError: a chain of events takes no time at all, so that time stands still.
         """
+        parts: list[Records] = []
         while not self.ended:
             self.ended = bool(self._code.play(self.memory, self._log, TURNS))
             if self.memory[at.FAULT]:
-                raise _stands_still(self.system, int(self.memory[at.NOW]))
+                raise _at_fault(self.system, int(self.memory[at.FAULT]), int(self.memory[at.NOW]))
             rows = self._log[: self.memory[at.LOGGED]].reshape(-1, at.RECORD_SIZE)
             kind, index = (rows[:, 1] // at.KIND).astype(np.uint8), (rows[:, 1] % at.KIND).astype(np.int32)
-            records = Records(rows[:, 0].copy(), kind, index, rows[:, 2].copy())
+            parts.append(Records(rows[:, 0].copy(), kind, index, rows[:, 2].copy()))
             self.memory[at.LOGGED] = 0  # after, not before: what happens at time zero is logged before the first slice
-            yield records
+            if not self.memory[at.WITHIN]:
+                yield join(parts)
+                parts = []
 
     def play(self) -> Records:
         """Play to the end; everything that was recorded."""
@@ -121,10 +130,16 @@ def join(parts: list[Records]) -> Records:
     )  # fmt: skip
 
 
-def _stands_still(system: System, at: int) -> InputError:
+def _at_fault(system: System, fault: int, at_ps: int) -> InputError:
+    if fault == at.NO_ROOM:
+        return input_error(
+            system.title or "model",
+            f"at {at_ps / 1e6:.3f} us more happens at one instant than the simulation has room for",
+            "let fewer units start each other, or give them offsets",
+        )
     return input_error(
         system.title or "model",
-        f"time stands still at {at / 1e6:.3f} us: events raise each other and take no time",
+        f"time stands still at {at_ps / 1e6:.3f} us: events raise each other and take no time",
         "give a routine or core.entry a cost, so that the chain takes some time",
     )
 

@@ -1,7 +1,9 @@
 """Needs in a record of what happened: which event was answered when, which was lost on the way, which is still open.
 
-Every record of a routine, unit or flag names the time of its cause, so an event is followed from hop to hop by that
-time (see ``model.ways``). Records come in slices; what is unanswered at the end of one is taken into the next.
+Every record of a routine or unit names the time of its cause, so an event is followed from hop to hop by that time
+(see ``model.ways``); within a body, and from a flag to who takes it, by the order of the records. An event is known by
+the place of its record, not by its time: several can lie at one instant. Records come in slices; what is unanswered at
+the end of one is taken into the next.
 """
 
 from __future__ import annotations
@@ -21,6 +23,7 @@ from tachys.simulation.layout import Ints
 Bools = NDArray[np.bool_]
 LOST_ON_WAY = -2
 OPEN = -1
+SUPERSEDED = -3  # by a later cause of the same answer: neither answered nor lost
 _STARTS = {"unit": at.UNIT_START, "isr": at.START, "step": at.STEP_START}
 _ENDS = {"unit": at.UNIT_END, "isr": at.LAST, "step": at.STEP_END}
 
@@ -40,15 +43,18 @@ def empty(times: list[int] | None = None) -> Ints:
     return np.array(times or [], np.int64)
 
 
-def event_times(records: Records, index: Index, event: str) -> Ints:
-    """The instants at which an event happened."""
+def places(records: Records, index: Index, event: str) -> Ints:
+    """Where an event stands in the records."""
     kind, name, *moment = event.split(".")
     if kind == "source":
-        mask = (records.kind == at.SOURCE) & (records.index == index.sources.index(name))
-    else:
-        table = _STARTS if moment == ["start"] else _ENDS
-        mask = (records.kind == table[kind]) & of_body(records, index, kind, name)
-    times: Ints = records.time[mask]
+        return np.flatnonzero((records.kind == at.SOURCE) & (records.index == index.sources.index(name)))
+    table = _STARTS if moment == ["start"] else _ENDS
+    return np.flatnonzero((records.kind == table[kind]) & of_body(records, index, kind, name))
+
+
+def event_times(records: Records, index: Index, event: str) -> Ints:
+    """The instants at which an event happened."""
+    times: Ints = records.time[places(records, index, event)]
     return times
 
 
@@ -72,41 +78,49 @@ def answers(records: Records, system: System, index: Index, need: WithinNeed) ->
         place = np.searchsorted(ends, began)
         found = place < len(ends)
         return Answers(began[found], ends[place[found]] - began[found], empty(), began[~found])
-    now = began.copy()
+    now = places(records, index, need.begins)
     for hop in hops:
         going = now >= 0
         now[going] = _hop(records, system, index, hop, now[going], need.age)
     done = now >= 0
-    return Answers(began[done], now[done] - began[done], began[now == LOST_ON_WAY], began[now == OPEN])
+    return Answers(
+        began[done], records.time[now[done]] - began[done], began[now == LOST_ON_WAY], began[now == OPEN]
+    )  # fmt: skip
 
 
-def _hop(records: Records, system: System, index: Index, hop: Hop, times: Ints, age: bool) -> Ints:
-    """When each event, at its time, was answered over one hop; OPEN or LOST_ON_WAY where it was not."""
+def _hop(records: Records, system: System, index: Index, hop: Hop, going: Ints, age: bool) -> Ints:
+    """Where each event, at its place, was answered over one hop; OPEN or LOST_ON_WAY where it was not."""
     kind, name, moment = hop.after.split(".")
     table = _STARTS if moment == "start" else _ENDS
     body = of_body(records, index, kind, name)
     if hop.kind == "sets":
-        return _taken(records, index, hop, times, age)
+        return _taken(records, index, hop, going, age)
     if hop.kind == "ends":
-        starts = records.time[(records.kind == _STARTS[kind]) & body]
-        ends = records.time[(records.kind == _ENDS[kind]) & body]
-        if kind == "unit":
-            return _unit_end(records, body, times, ends, system.unit(name).busy == "restart")
-        # one body ends before it begins again: the n-th end after the first start belongs to the n-th start
-        ends = ends[np.searchsorted(ends, starts[0]) :] if len(starts) else ends
-        return _at_place(ends, np.searchsorted(starts, times))
-    answered = (records.kind == table[kind]) & body
+        restarted = (
+            (records.kind == at.UNIT_LOST) & body if kind == "unit" and system.unit(name).busy == "restart" else None
+        )
+        return _end(records, (records.kind == _ENDS[kind]) & body, going, restarted)
+    told = (records.kind == table[kind]) & body
     if kind == "unit":
         lost = records.cause[(records.kind == at.UNIT_LOST) & body]
-        return _by_cause(times, records.cause[answered], records.time[answered], lost)
+        return _by_cause(records, index, hop, going, np.flatnonzero(told), lost)
     row = index.rows.index((name, hop.before))
-    isr = system.isr(name)
-    mine = body if isr.serves_all else records.index == row
-    runs, told = (records.kind == at.TAKEN) & mine, (records.kind == table[kind]) & mine
-    lost = records.time[(records.kind == at.LOST) & (records.index == row)]
-    if not isr.serves_all:
-        return _by_cause(times, records.cause[told], records.time[told], lost)
-    return _by_run(times, records.cause[runs], records.time[runs], records.time[told], lost)
+    if system.isr(name).serves_all:  # each run takes all that waits: an event belongs to the first that takes after it
+        found = _end(records, (records.kind == at.TAKEN) & body, going)
+        found[found >= 0] = _end(records, told, found[found >= 0])
+    else:
+        found = _by_cause(records, index, hop, going, np.flatnonzero(told & (records.index == row)), empty())
+    # what a line has no room for is told before its event comes again
+    again = _end(records, _mask(records, places(records, index, hop.before)), going)
+    lost = _end(records, (records.kind == at.LOST) & (records.index == row), going)
+    found[(lost >= 0) & ((again < 0) | (lost < again))] = LOST_ON_WAY
+    return found
+
+
+def _mask(records: Records, chosen: Ints) -> Bools:
+    mask = np.zeros(len(records.kind), np.bool_)
+    mask[chosen] = True
+    return mask
 
 
 def _at_place(values: Ints, place: Ints) -> Ints:
@@ -116,64 +130,44 @@ def _at_place(values: Ints, place: Ints) -> Ints:
     return found
 
 
-def _by_cause(times: Ints, causes: Ints, told: Ints, lost: Ints) -> Ints:
+def _end(records: Records, ends: Bools, going: Ints, broken: Bools | None = None) -> Ints:
+    """The first record of ``ends`` behind each place; lost where one of ``broken`` stands before it."""
+    found = _at_place(np.flatnonzero(ends), np.searchsorted(np.flatnonzero(ends), going, side="right"))
+    if broken is not None:
+        sooner = _at_place(np.flatnonzero(broken), np.searchsorted(np.flatnonzero(broken), going, side="right"))
+        found[(sooner >= 0) & ((found < 0) | (sooner < found))] = LOST_ON_WAY
+    return found
+
+
+def _by_cause(records: Records, index: Index, hop: Hop, going: Ints, told: Ints, lost: Ints) -> Ints:
     """The answer whose cause is the event: the n-th of events at one instant has the n-th answer."""
-    again = np.arange(len(times)) - np.searchsorted(times, times)  # how many of the same instant came before
+    all_before = places(records, index, hop.before)
+    times, causes = records.time[going], records.cause[told]
+    again = np.searchsorted(all_before, going) - np.searchsorted(records.time[all_before], times)
     place = np.searchsorted(causes, times) + again
     found = _at_place(told, place)
-    wrong = (place >= len(causes)) | (
-        causes[np.minimum(place, max(len(causes) - 1, 0))] != times if len(causes) else True
-    )
+    wrong = _at_place(causes, place) != times
     found[wrong] = OPEN
     found[wrong & np.isin(times, lost)] = LOST_ON_WAY
     return found
 
 
-def _by_run(times: Ints, firsts: Ints, taken: Ints, told: Ints, lost: Ints) -> Ints:
-    """Each run takes all that waits: an event belongs to the first run that took its events at or after it."""
-    place = np.searchsorted(taken, times)
-    # an event raised at the very instant at which a run has taken what waited waits for the next one
-    known = place < len(firsts)
-    late = np.zeros(len(times), np.bool_)
-    late[known] = firsts[place[known]] > times[known]
-    found = _at_place(told, place + late)
-    found[np.isin(times, lost)] = LOST_ON_WAY
-    return found
-
-
-def _unit_end(records: Records, body: Bools, times: Ints, ends: Ints, restarts: bool) -> Ints:
-    found = _at_place(ends, np.searchsorted(ends, times, side="right"))
-    if restarts:
-        again = records.time[(records.kind == at.UNIT_LOST) & body]
-        sooner = _at_place(again, np.searchsorted(again, times, side="right"))
-        found[(sooner >= 0) & ((found < 0) | (sooner < found))] = LOST_ON_WAY
-    return found
-
-
-def _taken(records: Records, index: Index, hop: Hop, times: Ints, age: bool) -> Ints:
-    """When the step took the flag that was set at each of the times."""
+def _taken(records: Records, index: Index, hop: Hop, going: Ints, age: bool) -> Ints:
+    """Where the step took the flag that was set at each of the places."""
     flag, step = index.flags.index(hop.flag), index.steps.index(hop.after.split(".")[1])
-    takes = np.flatnonzero((records.kind == at.FLAG_TAKEN) & (records.index == flag))
+    of_flag = records.index == flag
+    takes = np.flatnonzero((records.kind == at.FLAG_TAKEN) & of_flag)
     following = np.minimum(takes + 1, len(records.kind) - 1)
     by_step = (records.kind[following] == at.STEP_START) & (records.index[following] == step)
-    causes, told = records.cause[takes], records.time[takes]
-    over = records.time[(records.kind == at.FLAG_OVER) & (records.index == flag)]
+    sets = ((records.kind == at.FLAG_SET) | (records.kind == at.FLAG_OVER)) & of_flag
+    own = _end(records, sets, going)  # the record of the flag right behind the end of the routine
+    place = np.searchsorted(takes, own)
+    found = _at_place(following, place)
+    found[_at_place(by_step.astype(np.int64), place) == 0] = LOST_ON_WAY
     if age:  # of the sets before one take only the last counts
-        place = np.searchsorted(told, times)
-        last = np.append(place[1:] != place[:-1], True) if len(place) else np.zeros(0, np.bool_)
-        found = _at_place(told, place)
-        known = place < len(told)
-        found[known & ~_at(by_step, place)] = LOST_ON_WAY
-        found[known & ~last] = -3  # superseded: neither answered nor lost
-        return found
-    found = _by_cause(times, causes, told, over)
-    place = np.searchsorted(causes, times)
-    found[(found >= 0) & ~_at(by_step, place)] = LOST_ON_WAY
+        again = _end(records, sets, own)
+        found[(again >= 0) & (again < _at_place(np.append(takes, len(records.kind)), place))] = SUPERSEDED
+    else:
+        found[records.kind[own] == at.FLAG_OVER] = LOST_ON_WAY
+    found[own < 0] = OPEN
     return found
-
-
-def _at(flags: Bools, place: Ints) -> Bools:
-    if not len(flags):
-        return np.zeros(len(place), np.bool_)
-    picked: Bools = flags[np.minimum(place, len(flags) - 1)]
-    return picked

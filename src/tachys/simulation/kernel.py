@@ -1,7 +1,8 @@
 """The engine: plays a plan, instant by instant. The whole law of the machine stands in this file.
 
-Within one instant: (1) units that end, (2) sources, in the order written, each with all it raises; (3) what the core
-has finished; (4) acceptance; (5) the next act of the running context. See ``docs/model.md`` for what each means.
+Within one instant: (1) all units whose time is up come to rest, or take up what waits for them, and then each raises
+its end; (2) sources; in the order written, each with all it raises; (3) what the core has finished; (4) acceptance;
+(5) the next act of the running context. See ``docs/model.md`` for what each means.
 
 Written in the part of Python that Numba compiles, on one flat array ``m`` (see ``layout``); ``log`` takes records.
 Uncompiled it does the same.
@@ -113,9 +114,12 @@ def observe(m: Ints, stat: int, ps: int, many: int) -> None:
 
 @compiled
 def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
-    """Add a record, if records are kept."""
+    """Add a record, if records are kept; never beyond the end of the log."""
     if m[RECORD] != 0:
         at = m[LOGGED]
+        if at + RECORD_SIZE > m[LOG_END]:
+            m[FAULT] = NO_ROOM
+            return
         log[at] = m[NOW]
         log[at + 1] = kind * KIND + index
         log[at + 2] = cause
@@ -163,7 +167,7 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
                 pend(m, log, target)
             elif start_unit(m, log, -1 - target):
                 if held == chain + m[CHAIN_SIZE]:
-                    m[FAULT] = 1
+                    m[FAULT] = NO_ROOM
                     return
                 m[held] = m[N_SOURCES] + 2 * (-1 - target)
                 held += 1
@@ -212,14 +216,15 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
 
 
 @compiled
-def end_unit(m: Ints, log: Ints, number: int) -> None:
-    """An operation ends; the next of a queue begins before the end is told."""
+def rest_unit(m: Ints, log: Ints, number: int) -> None:
+    """The time of an operation is up: the unit rests, or takes up the next of its queue; its end is raised later."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
     cause = m[unit + U_CAUSE]
     observe(m, m[STATS] + (4 * m[N_LINES] + number) * m[STAT_SIZE], now - cause, 1)
     write(m, log, UNIT_END, number, cause)
-    begins = m[unit + U_HELD] > 0
-    if begins:
+    begins = 0
+    if m[unit + U_HELD] > 0:
+        begins = 1
         m[unit + U_CAUSE] = m[m[unit + U_ROOM] + m[unit + U_HEAD]]
         m[unit + U_HEAD] = (m[unit + U_HEAD] + 1) % m[unit + U_DEPTH]
         m[unit + U_HELD] -= 1
@@ -227,10 +232,8 @@ def end_unit(m: Ints, log: Ints, number: int) -> None:
         write(m, log, UNIT_START, number, m[unit + U_CAUSE])
     else:
         set_next(m, number, NEVER)
-    event = m[N_SOURCES] + 2 * number
-    raise_event(m, log, event + 1)
-    if begins:
-        raise_event(m, log, event)
+    m[m[ENDED] + m[N_ENDED]] = 2 * number + begins
+    m[N_ENDED] += 1
 
 
 # --- sources ---------------------------------------------------------------------------------------------------------
@@ -302,17 +305,31 @@ def next_event(m: Ints, number: int, first_time: bool) -> int:
 
 
 @compiled
-def outside(m: Ints, log: Ints) -> None:
-    """(1) and (2) of an instant: units end, then sources come, in the order written."""
+def outside(m: Ints, log: Ints) -> bool:
+    """(1) and (2) of an instant: units end, then sources come; False where the log is full before all has come."""
     now, units = m[NOW], m[N_UNITS]
+    while m[EARLIEST] <= now and m[EARLIEST_ITEM] < units:
+        rest_unit(m, log, m[EARLIEST_ITEM])
+        if m[LOGGED] > m[LOG_FULL]:
+            return False
+    while m[AT_ENDED] < m[N_ENDED]:
+        ended = m[m[ENDED] + m[AT_ENDED]]
+        m[AT_ENDED] += 1
+        event = m[N_SOURCES] + 2 * (ended // 2)
+        raise_event(m, log, event + 1)
+        if ended % 2:
+            raise_event(m, log, event)
+        if m[LOGGED] > m[LOG_FULL]:
+            return False
+    m[AT_ENDED] = m[N_ENDED] = 0
     while m[EARLIEST] <= now:
-        item = m[EARLIEST_ITEM]
-        if item < units:
-            end_unit(m, log, item)
-        else:
-            write(m, log, SOURCE, item - units, now)
-            raise_event(m, log, item - units)
-            set_next(m, item, next_event(m, item - units, False))
+        source = m[EARLIEST_ITEM] - units
+        write(m, log, SOURCE, source, now)
+        raise_event(m, log, source)
+        set_next(m, units + source, next_event(m, source, False))
+        if m[LOGGED] > m[LOG_FULL]:
+            return False
+    return True
 
 
 # --- the core --------------------------------------------------------------------------------------------------------
@@ -415,6 +432,7 @@ def accept(m: Ints, log: Ints, least: int, most: int) -> None:
     if not m[LATE_ARRIVAL]:
         push(m, log, number)
     m[MODE] = ENTRY
+    m[ENTRY_PAID] = length
     m[UNTIL] = m[NOW] + length
 
 
@@ -423,8 +441,11 @@ def finish_entry(m: Ints, log: Ints) -> None:
     """With late arrival the most urgent line that is pending by now is entered in place of the accepted one."""
     if m[LATE_ARRIVAL]:
         number, best = m[PAYING], m[BEST]
-        if m[m[LINES] + best * LINE_SIZE + L_URGENCY] < m[m[LINES] + number * LINE_SIZE + L_URGENCY]:
+        line, other = m[LINES] + number * LINE_SIZE, m[LINES] + best * LINE_SIZE
+        if best < m[N_LINES] and m[other + L_URGENCY] < m[line + L_URGENCY]:
             number = best
+            m[line + L_OVER] -= m[ENTRY_PAID]  # who is entered pays for it
+            m[other + L_OVER] += m[ENTRY_PAID]
         push(m, log, number)
     m[MODE] = RUN
 
@@ -520,8 +541,10 @@ def opens(m: Ints, log: Ints, number: int) -> bool:
         observe(m, stat, now - m[step + P_LAST], 1)
     m[step + P_LAST] = now
     m[STEP_BEGAN] = now
-    m[PASS_RAN] = 1
     write(m, log, STEP_START, number, cause)
+    if m[PASS_RAN] == 0:
+        m[PASS_RAN] = 1
+        write(m, log, PASS, number, m[PASS_BEGAN])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number))
     return True
 
@@ -703,18 +726,23 @@ def begin_waking(m: Ints, log: Ints) -> None:
 
 
 @compiled
-def core_acts(m: Ints, log: Ints) -> None:
-    """(3), (4) and (5) of an instant, again and again, until time has to pass."""
-    for _ in range(MOST_ACTS):
+def core_acts(m: Ints, log: Ints) -> bool:
+    """(3), (4) and (5) of an instant, again and again, until time has to pass; False where the log is full before."""
+    acts = m[ACTS]
+    while acts < MOST_ACTS:
+        if m[LOGGED] > m[LOG_FULL]:
+            m[ACTS] = acts
+            return False
+        acts += 1
         mode = m[MODE]
         if mode == HALT:
             if m[BEST] >= m[N_LINES]:
-                return
+                return True
             begin_waking(m, log)
             continue
         if mode != RUN:
             if m[NOW] < m[UNTIL]:
-                return
+                return True
             if mode == ENTRY:
                 finish_entry(m, log)
             else:
@@ -728,7 +756,7 @@ def core_acts(m: Ints, log: Ints) -> None:
             elif acceptable(m):
                 accept(m, log, m[ENTRY_LEAST], m[ENTRY_MOST])
             elif m[frame + B_START] >= 0:
-                return
+                return True
             else:
                 begin_routine(m, log, frame)
         elif m[PHASE] == COST and m[frame + B_DONE] == m[frame + B_COST]:
@@ -736,8 +764,9 @@ def core_acts(m: Ints, log: Ints) -> None:
         elif acceptable(m):
             accept(m, log, m[ENTRY_LEAST], m[ENTRY_MOST])
         elif not loop_act(m, log):
-            return
-    m[FAULT] = 1
+            return True
+    m[FAULT] = STANDS_STILL
+    return True
 
 
 @compiled
@@ -765,19 +794,26 @@ def body_edge(m: Ints) -> int:
 def play(memory: Ints, records: Ints, turns: int) -> bool:
     """Play until the end, for ``turns`` instants at most, or until there is no room for records; whether it ended.
 
-    A fault (a chain that takes no time) is noted in ``memory[FAULT]``.
+    A fault (a chain that takes no time) is noted in ``memory[FAULT]``. Where the log is full before all of an instant
+    has happened, ``memory[WITHIN]`` is 1, and the next call goes on with the same instant.
     """
-    m, log, full = bare(memory), bare(records), len(records) - 16384
+    m, log = bare(memory), bare(records)
+    m[WITHIN] = 0
     for _ in range(turns):
-        if m[EARLIEST] <= m[NOW]:
-            outside(m, log)
-        core_acts(m, log)
+        if (m[EARLIEST] <= m[NOW] or m[N_ENDED]) and not outside(m, log):
+            m[WITHIN] = 1
+            return m[FAULT] != 0
+        if not core_acts(m, log):
+            m[WITHIN] = 1
+            return m[FAULT] != 0
         now, later = m[NOW], m[EARLIEST]
+        if m[FAULT]:
+            return True
         if later <= now:
             continue
         if burns(m):
             later = min(later, body_edge(m))
-            if later > m[END] or m[FAULT]:
+            if later > m[END]:
                 return True
             m[m[FRAME] + B_DONE] += later - now
         else:
@@ -786,10 +822,11 @@ def play(memory: Ints, records: Ints, turns: int) -> bool:
                     later = min(later, m[WAIT_UNTIL])
             elif m[MODE] != HALT:
                 later = min(later, m[UNTIL])
-            if later > m[END] or m[FAULT]:
+            if later > m[END]:
                 return True
         m[NOW] = later
-        if m[LOGGED] > full:
+        m[ACTS] = 0
+        if m[LOGGED] > m[LOG_FULL]:
             return False
     return False
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from fractions import Fraction
 from typing import Literal
 
 import numpy as np
@@ -14,7 +13,6 @@ from tachys.simulation.index import Index
 
 State = Literal["waits", "enters", "runs", "aside", "leaves", "spins", "sleeps", "wakes", "works", "set"]
 _DOING: dict[int, State] = {at.HALTS: "sleeps", at.WAKES: "wakes"}
-BUSY: frozenset[State] = frozenset({"enters", "runs", "leaves"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +129,8 @@ class _Reader:
         else:
             for other in [name for name, (state, _) in self.since.items() if state == "leaves"]:
                 self.change(other, None, time)
-            self.top(time)
+            if not who or (self.stack and self.stack[-1] == who):  # else it was accepted and begins only now
+                self.top(time)
 
     def loop(self, time: int, kind: int, number: int, cause: int) -> None:
         """Steps: start, what they do, halt, waking, end."""
@@ -173,31 +172,3 @@ def lanes(records: Records, index: Index, begin: int, end: int) -> Lanes:
 def _inside(table: dict[str, list[int]], begin: int, end: int) -> dict[str, list[int]]:
     kept = {name: [time for time in times if begin <= time <= end] for name, times in table.items()}
     return {name: times for name, times in kept.items() if times}
-
-
-def busiest(records: Records, index: Index, length: int, now: int) -> Fraction:
-    """The most load of any window of ``length`` ps up to ``now``, wherever it begins.
-
-    Only routines and steps are taken as load here, and the passes between steps that run are not: a lower estimate
-    by at most the overhead of the passes.
-    """
-    if not len(records.time) or now < length:
-        return Fraction(0)
-    found = lanes(records, index, int(records.time[0]), now)
-    busy = sorted((s.begin, s.end) for s in found.stretches if s.state in BUSY and s.who.startswith(("isr.", "step.")))
-    if not busy:
-        return Fraction(0)
-    begins = np.array([b for b, _ in busy], np.int64)
-    ends = np.array([e for _, e in busy], np.int64)
-    total = np.concatenate([[0], np.cumsum(ends - begins)])
-
-    def taken(until: at.Ints) -> at.Ints:
-        place = np.searchsorted(begins, until, side="right")
-        over = np.maximum(0, ends[np.maximum(place - 1, 0)] - until)
-        result: at.Ints = total[place] - np.where(place > 0, over, 0)
-        return result
-
-    # the largest is found where a window begins as a stretch begins, or ends as one ends
-    starts = np.concatenate([begins, ends - length])
-    starts = np.clip(starts, int(records.time[0]), max(int(records.time[0]), now - length))
-    return Fraction(int((taken(starts + length) - taken(starts)).max()), length)

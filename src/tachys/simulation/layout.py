@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Ints = NDArray[np.int64]
+Bools = NDArray[np.bool_]
 
 NEVER = 1 << 62
 BLOCK = 16  # items whose earliest time is kept together
@@ -28,7 +29,9 @@ OCTAVES = 62
 (COSTS, ARRIVALS, JITTER, BITS, RECORD, NESTING, LATE_ARRIVAL, ENTRY_LEAST, ENTRY_MOST, EXIT_LEAST, EXIT_MOST,
  CHAIN_LEAST, CHAIN_MOST, WAKE_LEAST, WAKE_MOST, OVERHEAD_LEAST, OVERHEAD_MOST) = range(50, 67)  # fmt: skip
 EARLIEST_ITEM = 67
-SCALARS = 68
+# --- scalars: within one instant ------------------------------------------------------------------------------------
+(ACTS, WITHIN, ENDED, N_ENDED, AT_ENDED, ENTRY_PAID, LOG_FULL, LOG_END, AT_ONCE) = range(68, 77)
+SCALARS = 77
 
 # --- fields of the records ----------------------------------------------------------------------------------------
 (S_KIND, S_JITTER, S_WHOLE, S_REST, S_DEN, S_GAP, S_EXTRA, S_COUNT, S_PAUSE, S_ROOM, S_BASE, S_OVER, S_LEFT, S_BEGAN,
@@ -53,6 +56,9 @@ G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to th
 GUARD_SIZE = 5
 T_COUNT, T_HIGH, T_LOW, T_LEAST, T_MOST, T_BUCKETS = range(6)  # the sum is T_HIGH · 2^40 + T_LOW
 
+# --- what can go wrong --------------------------------------------------------------------------------------------
+STANDS_STILL, NO_ROOM = 1, 2  # a chain that takes no time; more at one instant than there is room for
+
 # --- modes of the core; phases of the loop ------------------------------------------------------------------------
 RUN, ENTRY, EXIT, WAKE, HALT = range(5)
 OVERHEAD, GATE, WAITING, COST, PAUSE, SLEEP, FINISH, IDLE = range(8)
@@ -68,7 +74,8 @@ DENSE, MEAN = range(2)
 NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 
 # --- records of what happened: three words, time, kind·KIND + index, time of the cause -----------------------------
+# PASS: the first step of a pass runs; its cause is the beginning of the pass, whose overhead is load then
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
- FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN) = range(18)  # fmt: skip
+ FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS) = range(19)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3

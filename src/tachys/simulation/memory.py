@@ -20,6 +20,7 @@ _JITTER = {"none": at.NO_JITTER, "drawn": at.DRAWN_JITTER, "first-late": at.FIRS
 _REARM = {"grid": at.GRID, "skip": at.SKIP, "now": at.FROM_NOW}
 _BUSY = {"drop": at.DROP, "restart": at.RESTART, "queue": at.QUEUE}
 MOST_WORDS = 1 << 27  # 1 GiB
+MOST_AT_ONCE = 1 << 22  # records that one act may add; one that adds more ends the run with an error
 FEW_LINES = 100  # with more of them the histograms are coarser
 
 
@@ -121,8 +122,13 @@ class _Builder:
             targets[event].append(row)
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
-        self.words[at.CHAIN_SIZE] = 4 * len(self.units) + 16
+        self.words[at.CHAIN_SIZE] = 64 * len(self.units) + 1024
         self.words[at.CHAIN] = self._put([0] * self.words[at.CHAIN_SIZE])
+        self.words[at.ENDED] = self._put([0] * len(self.units))
+        widest = max(map(len, targets.values()), default=0)
+        on_starts = max((len(targets[f"unit.{unit}.start"]) for unit in self.units), default=0)
+        at_once = 64 + 2 * len(self.flags) + 2 * widest + 2 * on_starts * self.words[at.CHAIN_SIZE]
+        self.words[at.AT_ONCE] = min(at_once, MOST_AT_ONCE)
 
     def _source(self, source: Source) -> list[int]:
         whole, rest, bottom = _split(self._period(source))
@@ -132,8 +138,9 @@ class _Builder:
         begin = self._begin(source)
         kind = at.PERIODIC if source.period is not None else at.BURST if source.burst else at.SPORADIC
         pause = source.burst.every if source.burst else source.gap
+        gap = pause if together == 1 else source.gap  # a burst of one is followed by the next burst
         period = (whole, rest, bottom)
-        return [kind, source.jitter, *period, source.gap, _extra(source), together, pause, room, begin, 0, 0, begin, 0]
+        return [kind, source.jitter, *period, gap, _extra(source), together, pause, room, begin, 0, 0, begin, 0]
 
     def _period(self, source: Source) -> Fraction:
         if source.period is None or source.period_least is None or source.period_most is None:

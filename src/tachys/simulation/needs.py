@@ -20,10 +20,10 @@ from tachys.model.system import (
     WithinNeed,
 )
 from tachys.simulation import layout as at
+from tachys.simulation.busy import BusySpans
 from tachys.simulation.engine import Records, join
-from tachys.simulation.follow import Answers, answers, empty, event_times, of_body
+from tachys.simulation.follow import Answers, answers, empty, event_times, places
 from tachys.simulation.index import Index
-from tachys.simulation.lanes import busiest
 from tachys.simulation.memory import histogram_bits
 from tachys.simulation.result import NeedSeen, SeenMiss
 from tachys.simulation.statistics import Counted, bucket_of
@@ -46,9 +46,10 @@ class Watch:
     seen: Counted = field(init=False)
     misses: int = 0
     first: list[SeenMiss] = field(default_factory=list)
-    busiest: Fraction = Fraction(0)
+    _busy: BusySpans | None = None
     _carried: Records | None = None
     _last: int | None = None
+    _cause: int | None = None
     _until: int = 0
 
     def __post_init__(self) -> None:
@@ -75,9 +76,13 @@ class Watch:
         elif isinstance(need, JitterNeed):
             self._jitter(need, records, system, index)
         elif isinstance(need, LoadNeed) and need.over is not None:
-            whole = self._with_carried(records)
-            self.busiest = max(self.busiest, busiest(whole, index, need.over, now))
-            self._carried = whole.since(max(0, now - 2 * need.over))
+            self._busy = self._busy or BusySpans(need.over)
+            self._busy.take(records, index, now)
+
+    @property
+    def busiest(self) -> Fraction:
+        """The most load of any window of a load need."""
+        return Fraction(0) if self._busy is None else self._busy.busiest
 
     def _with_carried(self, records: Records) -> Records:
         if self._carried is None:
@@ -118,23 +123,37 @@ class Watch:
             self._miss(when, value, "late" if value > most else "early")
 
     def _jitter(self, need: JitterNeed, records: Records, system: System, index: Index) -> None:
-        kind, name, *moment = need.of.split(".")
-        table = {"isr": (at.START, at.LAST), "unit": (at.UNIT_START, at.UNIT_END), "step": (at.STEP_START, at.STEP_END)}
-        if kind == "source":
+        """A delay is a miss if it lies further than the limit from one that was seen before it."""
+        if need.of.startswith("source."):
             return
-        told = (records.kind == table[kind][moment == ["end"]]) & of_body(records, index, kind, name)
-        before = self.seen.most - self.seen.least if self.seen.count else 0
-        delays = records.time[told] - records.cause[told]
-        step = system.step(name) if kind == "step" else None
-        if step is not None and step.polls is not None and step.every is None:
-            flag = (records.kind == at.FLAG_TAKEN) & (records.index == index.flags.index(step.polls))
-            delays = records.time[flag] - records.cause[flag]
+        times, delays = self._delays(need.of, records, system, index)
+        if not len(delays):
+            return
+        known = [] if not self.seen.count else [self.seen.least, self.seen.most]
+        least = np.minimum.accumulate(np.append(known, delays).astype(np.int64))[len(known) :]
+        most = np.maximum.accumulate(np.append(known, delays).astype(np.int64))[len(known) :]
         self._count(delays)
-        if self.seen.count and self.seen.most - self.seen.least > max(need.jitter, before):
-            place = int(np.argmax(delays)) if delays.max() == self.seen.most else int(np.argmin(delays))
-            self._miss(
-                int(records.time[told][min(place, int(told.sum()) - 1)]), self.seen.most - self.seen.least, "late"
-            )
+        wrong = np.maximum(delays - least, most - delays) > need.jitter
+        for when, value in zip(times[wrong].tolist(), (most - least)[wrong].tolist(), strict=True):
+            self._miss(when, value, "late")
+
+    def _delays(self, event: str, records: Records, system: System, index: Index) -> tuple[at.Ints, at.Ints]:
+        """(instants, delays against what caused it) of an event: of a step, since it was due or its flag was set."""
+        kind, name, moment = event.split(".")
+        here = places(records, index, event)
+        if kind != "step":
+            return records.time[here], records.time[here] - records.cause[here]
+        starts = places(records, index, f"step.{name}.start")
+        causes = records.cause[starts]
+        step = system.step(name)
+        if step.polls is not None and step.every is None:
+            causes = records.cause[starts - 1]  # of the taking of its flag, which stands right before its start
+        if moment == "start":
+            return records.time[starts], records.time[starts] - causes
+        pending = [] if self._cause is None else [self._cause]
+        causes = np.append(pending, causes).astype(np.int64)
+        self._cause = int(causes[-1]) if len(causes) > len(here) else None
+        return records.time[here], records.time[here] - causes[: len(here)]
 
     def _count(self, values: at.Ints) -> None:
         if not len(values):
@@ -158,8 +177,11 @@ def watches(system: System, run: int) -> list[Watch]:
     return [Watch(need, run, histogram_bits(system)) for need in system.needs]
 
 
-def became(paper: NeedBounds, parts: list[Watch], lost: dict[str, int], load: Fraction) -> NeedSeen:
-    """What became of a need in all runs together."""
+def became(paper: NeedBounds, parts: list[Watch], lost: dict[str, int], load: Fraction, surplus: Fraction) -> NeedSeen:
+    """What became of a need in all runs together.
+
+    ``load`` over all of them; ``surplus``: how much of it can be more than in the long run, because they end.
+    """
     need = paper.need
     seen, misses = parts[0].seen, sum(part.misses for part in parts)
     for part in parts[1:]:
@@ -171,7 +193,7 @@ def became(paper: NeedBounds, parts: list[Watch], lost: dict[str, int], load: Fr
         misses = int(value > need.most)
     elif isinstance(need, LoadNeed):
         value = load if need.over is None else max(part.busiest for part in parts)
-        misses = int(value > need.limit)
+        misses = int(value > need.limit + (surplus if need.over is None else 0))
     elif isinstance(need, JitterNeed):
         value = seen.most - seen.least if seen.count else None
     elif isinstance(need, PeriodNeed) and seen.count:

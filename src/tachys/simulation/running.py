@@ -9,6 +9,7 @@ from fractions import Fraction
 from multiprocessing import get_context
 
 from tachys.bounds.analysis import bounds as bounds_of
+from tachys.bounds.load import surplus
 from tachys.bounds.result import Bounds
 from tachys.model.system import System
 from tachys.simulation.engine import Run
@@ -128,7 +129,10 @@ def joined(paper: Bounds, parts: list[Part], *, complete: bool) -> Simulated:
     lost = {name: sum(part.lost[name] for part in parts) for name in first.lost}
     shares = {name: Fraction(sum(part.taken[name] for part in parts), length or 1) for name in first.taken}
     made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares)
+    assert paper.reach is not None
+    extra = sum(surplus(paper.reach, part.length) for part in parts)
+    more = Fraction(extra, length or 1)
     for number, need in enumerate(paper.needs.values()):
-        found = became(need, [part.watches[number] for part in parts], lost, made.load)
+        found = became(need, [part.watches[number] for part in parts], lost, made.load, more)
         made.needs[need.need.name] = found
     return made

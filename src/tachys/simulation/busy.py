@@ -1,0 +1,82 @@
+"""When the core worked, read from records: routines with all that belongs to them, steps, the passes of steps that ran.
+
+From the first acceptance over the loop to the return to it the core works all the time. A step works while its cost is
+paid; a pass, if a step ran in it, from its beginning to the first step that did. Waking, halts, waits and pauses are no
+load (``docs/theory.md``).
+"""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.simulation import layout as at
+from tachys.simulation.engine import Records
+from tachys.simulation.index import Index
+
+
+class BusySpans:
+    """Slice by slice, the stretches in which the core worked, and the busiest window of ``length`` ps among them."""
+
+    def __init__(self, length: int) -> None:
+        self.length = length
+        self.busiest = Fraction(0)
+        self._begins = np.zeros(0, np.int64)
+        self._ends = np.zeros(0, np.int64)
+        self._nest: int | None = None  # since when routines have worked, one on top of the other
+        self._cost: int | None = None  # since when the cost of a step has been paid
+
+    def take(self, records: Records, index: Index, now: int) -> None:
+        """Take in the records of a slice that ends at ``now`` ps."""
+        kind, time = records.kind, records.time
+        out = (kind == at.BACK) & (records.index == len(index.rows))
+        nests = _paired(time, (kind == at.ACCEPT) | out, kind == at.ACCEPT, self._nest)
+        paid = (kind == at.STEP_PHASE) & (records.cause == at.COST)
+        told = (kind == at.STEP_PHASE) | (kind == at.HALTS) | (kind == at.STEP_END)
+        costs = _paired(time, told, paid, self._cost)
+        ran = kind == at.PASS
+        self._nest, self._cost = nests[2], costs[2]
+        begins = np.concatenate([self._begins, nests[0], costs[0], records.cause[ran]])
+        ends = np.concatenate([self._ends, nests[1], costs[1], time[ran]])
+        self._begins, self._ends = _merged(begins, ends)
+        still = [since for since in (self._nest, self._cost) if since is not None]
+        self._look(*_merged(np.append(self._begins, still), np.append(self._ends, [now] * len(still))), now)
+        keep = self._ends > now - self.length  # a window that ends later begins no sooner
+        self._begins, self._ends = self._begins[keep], self._ends[keep]
+
+    def _look(self, begins: at.Ints, ends: at.Ints, now: int) -> None:
+        """The largest share is found where a window begins as a stretch begins, or ends as one ends."""
+        if now < self.length or not len(begins):
+            return
+        total = np.concatenate([[0], np.cumsum(ends - begins)])
+
+        def taken(until: at.Ints) -> at.Ints:
+            place = np.searchsorted(begins, until, side="right")
+            over = np.maximum(0, ends[np.maximum(place - 1, 0)] - until)
+            result: at.Ints = total[place] - np.where(place > 0, over, 0)
+            return result
+
+        starts = np.clip(np.concatenate([begins, ends - self.length]), 0, now - self.length)
+        most = int((taken(starts + self.length) - taken(starts)).max())
+        self.busiest = max(self.busiest, Fraction(most, self.length))
+
+
+def _paired(time: at.Ints, told: at.Bools, begins: at.Bools, since: int | None) -> tuple[at.Ints, at.Ints, int | None]:
+    """(begins, ends, since when one is open) of stretches that begin with a mark and end with the next other one."""
+    times, opens = time[told], begins[told]
+    if since is not None:
+        times, opens = np.append(since, times), np.append(True, opens)
+    first = opens & np.append(True, ~opens[:-1])[: len(opens)]
+    last = ~opens & np.append(False, opens[:-1])[: len(opens)]
+    starts, ends = times[first], times[last]
+    return starts[: len(ends)], ends, int(starts[-1]) if len(starts) > len(ends) else None
+
+
+def _merged(begins: at.Ints, ends: at.Ints) -> tuple[at.Ints, at.Ints]:
+    """Stretches in order, those that touch or overlap as one."""
+    order = np.argsort(begins, kind="stable")
+    begins, ends = begins[order], np.maximum.accumulate(ends[order])
+    first = np.append(True, begins[1:] > ends[:-1])[: len(begins)]
+    last = np.append(first[1:], True)[: len(begins)]
+    return begins[first], ends[last]
