@@ -115,7 +115,7 @@ class Attack:
         return {"burst": {"count": count, "spaced": spaced, "every": Time(max(every, self.shortest * NS // 2))}}
 
     def unit(self, events):
-        made = {"on": self.some(events, 2), "takes": self.span(40, 1)}
+        made = {"on": self.some(events, 2), "takes": self.span(40, NS)}
         busy = self.one("drop", "restart", "queue", "queue")
         if self.chance(0.5) or busy != "drop":
             made["busy"] = busy
@@ -213,7 +213,7 @@ class Attack:
         model["unit"] = {name: self.unit(causes()) for name in names["unit"]}
         model["isr"] = {name: self.isr(causes()) for name in names["isr"]}
         if names["step"]:
-            overhead = self.span(6, 1)
+            overhead = self.span(6, NS)
             model["loop"] = {"overhead": overhead}
             model["step"] = {name: self.step(names["unit"]) for name in names["step"]}
         bodies = firm + [f"{kind}.{name}" for kind in ("unit", "isr") for name in names[kind]]
@@ -252,7 +252,7 @@ def relaxed(model, dice):
             given = table[key]
             least, most = given if isinstance(given, list) else (given, given)
             if dice.random() < 0.5:
-                least = Time(max(least // 2, 1 if key in ("takes", "overhead") else 0))
+                least = Time(max(least // 2, NS if key in ("takes", "overhead") else 0))
             else:
                 most = Time(most + dice.choice([1, NS, 7 * NS]))
             table[key] = [least, most]
@@ -278,7 +278,8 @@ def relaxed(model, dice):
 
         return change
 
-    events = [f"source.{name}" for name in made["source"]]
+    # a periodic source beside others is a promise too: it is sure to wake the core
+    events = [f"source.{name}" for name, source in made["source"].items() if "every" not in source]
     for name, source in made["source"].items():
         if source.get("gap", 0) > 4 and "mean" in source:
             ways.append((f"source.{name}.gap smaller", shrink(source, "gap")))
@@ -295,7 +296,7 @@ def relaxed(model, dice):
     if "loop" in made:
         ways.append(("loop.overhead wider", widen(made["loop"], "overhead")))
     for name, body in [*made["isr"].items(), *made.get("unit", {}).items()]:
-        if not isinstance(body.get("cost"), dict):
+        if events and not isinstance(body.get("cost"), dict):
             ways.append((f"{name}.on one more", more(body, events)))
     if not ways:
         return None

@@ -3,9 +3,12 @@
 It keeps the queue of every line, unit and flag and passes on, with each event, which events of the need it answers.
 """
 
+from bisect import bisect_right
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field
 from fractions import Fraction
+from functools import cache
+from itertools import accumulate
 
 from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
 from tachys.model.ways import way
@@ -18,7 +21,7 @@ def rows_of(records):
                     strict=True))  # fmt: skip
 
 
-@dataclass
+@dataclass(eq=False)
 class Story:
     """A run, told event by event."""
 
@@ -51,6 +54,7 @@ class Story:
 
     # --- loads -----------------------------------------------------------------------------------------------------
 
+    @cache
     def busy(self):
         """When the core worked: whole nests of interrupts, and the costs of steps, apart from each other."""
         found, since, cost = [], None, None
@@ -84,17 +88,21 @@ class Story:
                 apart.append((begin, end))
         return apart
 
+    @cache
     def busiest(self, length):
         """The most load of any window of ``length`` ps that lies in the run."""
         busy = self.busy()
         if self.end < length or not busy:
             return Fraction(0)
-        most = 0
-        for edge in [begin for begin, _ in busy] + [end - length for _, end in busy]:
-            begin = min(max(edge, 0), self.end - length)
-            taken = sum(max(0, min(e, begin + length) - max(b, begin)) for b, e in busy)
-            most = max(most, taken)
-        return Fraction(most, length)
+        begins, before = [begin for begin, _ in busy], [0, *accumulate(end - begin for begin, end in busy)]
+
+        def until(time):
+            place = bisect_right(begins, time)
+            return before[place] - max(0, busy[place - 1][1] - time) if place else 0
+
+        edges = [begin for begin, _ in busy] + [end - length for _, end in busy]
+        edges = [min(max(edge, 0), self.end - length) for edge in edges]
+        return Fraction(max(until(edge + length) - until(edge) for edge in edges), length)
 
     def delays(self, event):
         """The delay of each event against what caused it: for a step, since it was due or its flag was set."""
@@ -136,7 +144,7 @@ class _Tokens:
     def walk(self):
         story = self.story
         system, index = story.system, story.index
-        ended = []  # the events of the need that the routine answers that has ended just now
+        ended = []  # the events of the need that go on from what has happened just now
         for place, (time, kind, number, _) in enumerate(story.rows):
             name = story.event_of(kind, number)
             carried = []
@@ -175,7 +183,6 @@ class _Tokens:
                         carried += [token for each in running.get(row, []) for token in each]
                 if kind == at.LAST:
                     carried += self.works.pop(("on top", f"isr.{isr}"), [])
-                    ended = carried
             elif kind == at.FLAG_SET or kind == at.FLAG_OVER:
                 if any(hop.kind == "sets" and hop.flag == index.flags[number] and hop.before == self.last for hop in self.hops):
                     self._set(index.flags[number], ended, kind == at.FLAG_OVER)
@@ -197,7 +204,7 @@ class _Tokens:
             elif kind == at.STEP_END:
                 carried = self.works.pop(("on top", f"step.{index.steps[number]}"), [])
             if name:
-                self._happens(time, name, carried)
+                ended = self._happens(time, name, carried)
                 self.last = name
         gone = Counter(time for time, _ in self.told) + Counter(self.lost) + Counter(self.superseded)
         opened = list((Counter(self.born) - gone).elements())
@@ -225,7 +232,7 @@ class _Tokens:
         self.lost += tokens
 
     def _happens(self, time, name, tokens):
-        """An event on the way: it answers, or goes on to what stands on it."""
+        """An event on the way: it answers, or goes on to what stands on it; what goes on."""
         story = self.story
         if name == self.need.ends:
             self.told += [(token, time) for token in tokens]
@@ -248,6 +255,7 @@ class _Tokens:
                 asked = any(hop.before == name and hop.after.startswith(f"isr.{isr}.") and hop.kind != "ends"
                             for hop in self.hops)  # fmt: skip
                 self.queues["row", row].append(list(going) if asked else [])
+        return going
 
 
 def misses(story, need):

@@ -1,5 +1,7 @@
 """Needs followed through records drawn up by hand, lanes, and what figures are made of."""
 
+from fractions import Fraction
+
 import numpy as np
 import pytest
 
@@ -13,9 +15,10 @@ from tachys.model.loading import read_model
 from tachys.model.system import WithinNeed
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, join, play_whole
+from tachys.simulation.busy import BusySpans
 from tachys.simulation.follow import answers, event_times
 from tachys.simulation.index import index_of
-from tachys.simulation.lanes import busiest, lanes
+from tachys.simulation.lanes import lanes
 from tachys.simulation.needs import watches
 from tachys.simulation.running import simulate
 from tachys.simulation.ways import Ways
@@ -127,11 +130,28 @@ def test_records_are_joined_in_order():
 def test_the_busiest_window_lies_where_the_work_is():
     text = TEXT.replace('gap = "10 ns"', 'every = "100 ns"\noffset = "0 ns"')
     _, whole, index = play_whole(read_model(text, "m.toml"), Ways("most"), 1000 * NS)
-    # 3 of the routine and 2 of the step, one after the other but for a pass of the loop between them
-    assert float(busiest(whole, index, 3 * NS, 1000 * NS)) == 1
-    assert 0.5 <= float(busiest(whole, index, 10 * NS, 1000 * NS)) <= 0.6
-    assert float(busiest(whole, index, 100 * NS, 1000 * NS)) == pytest.approx(0.05, abs=0.01)
-    assert busiest(whole, index, 2000 * NS, 1000 * NS) == 0
+
+    def busiest(length):
+        spans = BusySpans(length)
+        spans.take(whole, index, 1000 * NS)
+        return spans.busiest
+
+    # from 4 to 10: the overhead of the pass in which the step runs, 3 of the routine, 2 of the step
+    assert [busiest(length * NS) for length in (3, 6, 12, 100, 2000)] == [1, 1, 0.5, Fraction(6, 100), 0]
+
+
+@pytest.mark.parametrize("sleep", ["pause", "sleep"])
+def test_a_pause_and_a_halt_are_no_load(sleep):
+    more = {"pause": 'pause = "40 ns"', "sleep": "sleep = true"}[sleep]
+    text = TEXT.replace('gap = "10 ns"', 'every = "100 ns"').replace('polls = "f"', more)
+    _, whole, index = play_whole(read_model(text, "m.toml"), Ways("most", "together"), 1000 * NS)
+    spans = BusySpans(500 * NS)
+    for border in range(0, 1000 * NS, 70 * NS):
+        inside = (whole.time >= border) & (whole.time < border + 70 * NS)
+        part = Records(*(getattr(whole, name)[inside] for name in ("time", "kind", "index", "cause")))
+        spans.take(part, index, min(border + 70 * NS, 1000 * NS))
+    # a round is 1 + 2 and 40 of pause, or it sleeps until the routine, whose 3 come once in 100, has been
+    assert spans.busiest == {"pause": Fraction(12 * 3 + 5 * 3, 500), "sleep": Fraction(3 + 5 * 6, 500)}[sleep]
 
 
 def test_lanes_hold_every_ps_of_every_body():

@@ -21,7 +21,7 @@ from tachys.bounds.arrivals import (
     tightest,
     together,
 )
-from tachys.bounds.queueing import ENDLESS, Backlog, backlog
+from tachys.bounds.queueing import Backlog, backlog
 from tachys.bounds.rings import Rings, causes_of, find_rings
 from tachys.model.system import Isr, Step, System, Unit
 
@@ -92,10 +92,10 @@ class Events:
         if not unit.depth:
             return 0
         room = unit.depth * unit.takes.most
-        if self.rings.passes_end(f"unit.{unit.name}"):
-            return 0
+        if f"unit.{unit.name}" in self.rings.turns:  # the only token of its ring is all that can wait
+            return 0 if self.rings.passes_end(f"unit.{unit.name}") else unit.takes.most
         try:
-            found = ENDLESS if f"unit.{unit.name}" in self.rings.tangled else self.backlog(unit)
+            found = self.backlog(unit)
         except NoBound:
             return room
         return room if found.wait is None else min(room, found.wait)

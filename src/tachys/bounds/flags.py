@@ -28,8 +28,13 @@ def takers(system: System, flag: str) -> list[Step]:
 
 
 def rival(system: System, flag: str, step: Step) -> str | None:
-    """Another step that may take a flag before ``step`` sees it; None if there is none."""
-    others = (each.name for each in system.steps if each.name != step.name and flag in (each.polls, each.waits))
+    """The step that may take a flag before ``step`` opens on it, itself in its wait included; None if there is none."""
+    others = (
+        each.name
+        for each in system.steps
+        if flag == each.waits or (each.name != step.name and flag == each.polls)
+        if each.name != step.name or step.polls == flag
+    )
     return next(others, None)
 
 

@@ -47,16 +47,20 @@ class Gaps:
         if delay is not None:
             self.follows(event, causes, lambda gap: gap + delay)
 
-    def unit(self, unit: Unit, longest: int) -> None:
-        """The events of a unit that works for ``longest`` ps at most, waiting included.
+    def unit(self, unit: Unit, longest: int, *, lost: bool = True) -> None:
+        """The events of a unit that works for ``longest`` ps at most, waiting included; ``lost``: a start may be.
 
-        It ends within its time after whatever start comes, lost or not; one that restarts may never end. A start that
-        is dropped finds an operation at work: the next one after its end is not dropped.
+        It ends within its time after whatever start comes, lost or not; one that is restarted may never end. A start
+        that is dropped finds an operation at work: the next one after its end is not dropped.
         """
-        if unit.busy != "restart":
-            self.after(f"unit.{unit.name}.end", unit.on, longest)
-            again = 2 if unit.busy == "drop" else 1
-            self.follows(f"unit.{unit.name}.start", unit.on, lambda gap: again * gap + longest)
+        if lost and unit.busy == "restart":
+            self.after(f"unit.{unit.name}.start", unit.on, 0)
+            return
+        self.after(f"unit.{unit.name}.end", unit.on, longest)
+        again = 2 if lost and unit.busy == "drop" else 1
+        self.follows(
+            f"unit.{unit.name}.start", unit.on, lambda gap: again * gap + (longest if lost or unit.depth else 0)
+        )
 
     def settle(self) -> Gaps:
         """Work out all gaps."""
@@ -71,11 +75,11 @@ class Gaps:
         return self
 
 
-def hardware_gaps(system: System) -> Gaps:
-    """The gaps of sources and units alone, before anything is known of routines and steps."""
+def hardware_gaps(system: System, wait: Callable[[Unit], int]) -> Gaps:
+    """The gaps of sources and units alone, before anything is known of routines and steps; ``wait`` for each unit."""
     gaps = Gaps()
     for source in system.sources:
         gaps.sure(f"source.{source.name}", source_gap(source))
     for unit in system.units:
-        gaps.unit(unit, unit.longest)
+        gaps.unit(unit, wait(unit) + unit.takes.most)
     return gaps.settle()

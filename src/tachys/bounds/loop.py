@@ -23,16 +23,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from tachys.bounds.arrivals import NoBound
 from tachys.bounds.events import Events, least_round, own_least
 from tachys.bounds.gaps import hardware_gaps
 from tachys.bounds.result import Figure, Part, StepBounds, summed
-from tachys.bounds.workload import Search, Workload
+from tachys.bounds.workload import Workload
 from tachys.model.system import Loop, Step, System
-
-Counts = NDArray[np.int64]
 
 
 def raised_by_loop(system: System) -> frozenset[str]:
@@ -73,7 +70,7 @@ class LoopWindows:
         self.waker = self._waker()
         raised = raised_by_loop(system)
         self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
-        self._raises = bool(self._own_raised.any())
+        self._all = np.ones_like(self._own_raised)
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -170,14 +167,10 @@ class LoopWindows:
         try:
             self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
 
-            def counts(t: int) -> Counts:
-                if closed:
-                    return self.load.counts(t, end)
-                before = self.load.counts(t - 1, end)
-                return np.where(self._own_raised, self.load.counts(t, end), before) if self._raises else before
-
-            length = Search().settle(base, lambda t: base + int(counts(t) @ self.load.taken))
-            over = self.load.parts("interrupted by", counts(length))
+            rows = self._all if closed else self._own_raised
+            length = self.load.close(base, end, rows if rows.any() else None)
+            counts = np.where(rows, self.load.counts(length, end), self.load.counts(length - 1, end))
+            over = self.load.parts("interrupted by", counts)
         except NoBound as error:
             return Figure(least, None, reason=str(error))
         return summed(least, [*own, *over])
@@ -235,7 +228,7 @@ class LoopWindows:
         return f"step.{step.name} waits without at_most: {why}"
 
     def _waker(self) -> _Waker | None:
-        within = hardware_gaps(self.system).within
+        within = hardware_gaps(self.system, self.events.wait).within
         found = [
             _Waker(f"isr.{isr.name}", within[event]) for isr in self.system.isrs for event in isr.on if event in within
         ]

@@ -40,7 +40,7 @@ class Reach:
         for source in self.system.sources:
             gaps.sure(f"source.{source.name}", source_gap(source))
         for unit in self.system.units:
-            gaps.unit(unit, self.events.wait(unit) + unit.takes.most)
+            gaps.unit(unit, self.events.wait(unit) + unit.takes.most, lost=self.units[unit.name].lost)
         for isr in self.system.isrs:
             found = self.isrs[isr.name]
             gaps.after(f"isr.{isr.name}.start", isr.on, found.latency.most)
@@ -133,11 +133,11 @@ class Reach:
             seen.add(now)
         most = self._first_distance(now)
         for after, figure in reversed(ways):
+            kind, name, _ = after.split(".")
+            if kind == "unit" and self.system.unit(name).primed and most.most is not None:
+                most = self._from_time_zero(now, most)  # its first start has no cause
             if most.most is None:
                 break
-            kind, name, _ = after.split(".")
-            if kind == "unit" and self.system.unit(name).primed:
-                most = self._from_time_zero(now, most)  # its first start has no cause
             least_way = 0 if kind == "isr" and self.system.isr(name).serves_all else figure.least
             parts = [*most.parts, *figure.parts, Part("the least of the same way", after, 1, -least_way)]
             most, now = summed(0, parts), after

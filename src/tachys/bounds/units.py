@@ -22,8 +22,8 @@ def unit_bounds(unit: Unit, events: Events) -> UnitBounds:
         unit.takes.least,
         [Part("starts that wait before it", who, 1, wait), Part("operation", who, 1, unit.takes.most)],
     )
-    if events.rings.passes_end(who):  # each start is caused by the end before it
-        return UnitBounds(unit.name, time, False, "", 0, 0)
+    if events.rings.passes_end(who) or (unit.depth and who in events.rings.turns):
+        return UnitBounds(unit.name, time, False, "", 0, int(wait > 0))  # the only token of its ring starts it
     starts = events.starts(unit)
     try:
         depth = events.backlog(unit).depth

@@ -120,7 +120,7 @@ class _Window:
         """
         self.load.refuse_overload(self.rank, delayed=self.blocker.total > 0, what="it and the lines before it")
         block = self.blocker.total
-        length = self._search.settle(block + 1, lambda t: block + self.load.work(t - 1, self.end))
+        length = self.load.close(block, self.end, least=1)
         self._longest_wait = 0
         accepted = 0
         for count, ahead in enumerate(self._ahead(length), 1):
@@ -134,7 +134,7 @@ class _Window:
     def span(self) -> Figure:
         """First to last instruction by the wall clock, with all that can be put on top."""
         cost = body_most(self.line.isr)
-        length = self._search.settle(cost, lambda t: cost + self.load.work(t - 1, self.over))
+        length = self.load.close(cost, self.over)
         over = self.load.counts(length - 1, self.over)
 
         def parts() -> tuple[Part, ...]:
@@ -192,13 +192,13 @@ class _Window:
                 for each in self.line.inputs
             ]
         taken = self.load.taken[: self.over]
-        fixed = first + sum(part.total for part in own) - int(at_first @ taken)
+        fixed = first + sum(part.total for part in own) - self.load.total(at_first, taken)
 
         def counts_until(t: int) -> Counts:
             return np.maximum(self.load.counts(t - 1, self.over), at_first)
 
-        start = fixed + int(at_first @ taken)
-        last = self._search.settle(start, lambda t: fixed + int(counts_until(t) @ taken))
+        start = fixed + self.load.total(at_first, taken)
+        last = self._search.settle(start, lambda t: fixed + self.load.total(counts_until(t), taken))
         over = counts_until(last)
         self.worst_response.offer(last - came, count, lambda: self._parts(count, ahead, over, alongside, own))
 

@@ -17,9 +17,14 @@ from numpy.typing import NDArray
 from tachys.bounds.arrivals import Curve, Endless, NoBound, Staircase, Sum
 from tachys.bounds.blocking import Blockers, after_body
 from tachys.bounds.result import Part
+from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import Isr, System
 
 MOST_ROUNDS = 20_000
+QUICK_ROUNDS = 50
+MOST_ARRIVALS = 200_000
+TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
+Bools = NDArray[np.bool_]
 _SAFE = 1 << 62
 
 
@@ -154,7 +159,65 @@ class Workload:
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
         """What those activations take of the core, in ps."""
-        return int(self.counts(ps, end, begin) @ self.taken[begin:end])
+        return self.total(self.counts(ps, end, begin), self.taken[begin:end])
+
+    def close(self, base: int, end: int, closed: Bools | None = None, least: int = 0) -> int:
+        """The least t >= ``least`` with t = base + the work of all arrivals of rows up to ``end`` in [0, t).
+
+        ``closed``: rows of which those at t itself count too. A few rounds of the recurrence find most of them; a long
+        window is followed arrival by arrival.
+
+        Raises:
+            NoBound: it has no end, or none within ``MOST_ARRIVALS``.
+        """
+        taken, now = self.taken[:end], max(base, least)
+        for _ in range(QUICK_ROUNDS):
+            counts = self.counts(now - 1, end)
+            if closed is not None:
+                counts = np.where(closed[:end], self.counts(now, end), counts)
+            later = base + self.total(counts, taken)
+            if later <= now:
+                return now
+            now = later
+        return self._walk(base, end, closed, max(now, 1), least)
+
+    def _walk(self, base: int, end: int, closed: Bools | None, begun: int, least: int) -> int:
+        """As :meth:`close`, all arrivals in order of time; ``begun``: a time before which it does not close."""
+        horizon = 2 * begun
+        while horizon < _SAFE:
+            counts = self.counts(horizon, end)
+            self.total(counts, self.taken[:end])
+            if int(counts.sum()) > MOST_ARRIVALS:
+                break
+            came = np.concatenate([self._releases(row, int(count)) for row, count in enumerate(counts)])
+            late = np.ones(len(came), np.int64) if closed is None else np.repeat(1 - closed[:end], counts)
+            order = np.lexsort((late, came))  # those that count at the end of the window before those that do not
+            ends = base + np.append(0, np.cumsum(np.repeat(self.taken[:end], counts)[order]))
+            shut = (np.append((came + late)[order], horizon + 1) > ends) & (ends >= least)
+            if shut.any():
+                return int(ends[np.argmax(shut)])
+            horizon *= 2
+        raise WindowTooLong(TOO_LONG)
+
+    def _releases(self, row: int, count: int) -> NDArray[np.int64]:
+        """The earliest instants in ps of the first ``count`` arrivals of a row."""
+        curve = self.rows[row][1].curve
+        if isinstance(curve, Staircase) and curve.period.numerator * count < _SAFE:
+            steps = np.arange(count, dtype=np.int64)
+            late = steps * curve.period.numerator // curve.period.denominator - curve.jitter
+            return np.maximum(np.maximum(late, steps * curve.distance), 0)
+        return np.array([curve.least_span(number + 1) for number in range(count)], np.int64)
+
+    @staticmethod
+    def total(counts: NDArray[np.int64], taken: NDArray[np.int64]) -> int:
+        """What so many activations take, in ps.
+
+        Raises:
+            WindowTooLong: more than Tachys counts.
+        """
+        if len(counts) and float(counts.astype(np.float64) @ taken.astype(np.float64)) > LONGEST_PS:
+            raise WindowTooLong(TOO_LONG)
+        return int(counts @ taken)
 
     def parts(self, what: str, counts: NDArray[np.int64], begin: int = 0) -> list[Part]:
         """The work of so many activations of each row from ``begin`` on, as parts of a figure."""
@@ -207,6 +270,6 @@ class Search:
         while (later := step(now)) > now:
             now = later
             self._rounds += 1
-            if self._rounds > MOST_ROUNDS or now > 10**18:
-                raise WindowTooLong("the load is so near to 100 % that the busy window has no end within reach")
+            if self._rounds > MOST_ROUNDS or now > LONGEST_PS:
+                raise WindowTooLong(TOO_LONG)
         return now

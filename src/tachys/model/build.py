@@ -9,7 +9,7 @@ from tachys.model.clocks import ClockTree
 from tachys.model.flags import as_names, note_lone_flags
 from tachys.model.names import event_name
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.quantities import ZERO, Range
+from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
     GuardTable,
@@ -21,6 +21,7 @@ from tachys.model.schema import (
     UnitTable,
 )
 from tachys.model.sources import make_source
+from tachys.model.standstill import timeless_ring
 from tachys.model.system import Core, Guard, Isr, Loop, Period, Step, System, Unit
 
 
@@ -32,6 +33,7 @@ def build(model: ModelFile, report: Reporter) -> System:
     isrs = _isrs(model.isr, core, clocks, report)
     loop = _loop(model.loop, model.step, core, clocks, report)
     units = tuple(_unit(name, table, clocks, report) for name, table in model.unit.items())
+    _judge_rings(core, units, isrs, report)
     needs = make_deadlines(model.isr, clocks)
     needs += [need for name, table in model.need.items() if (need := make_need(name, table, clocks, report))]
     needs += [make_watchdog(model.watchdog, clocks)] if model.watchdog else []
@@ -57,6 +59,16 @@ def build(model: ModelFile, report: Reporter) -> System:
         remarks=tuple(sorted(report.remarks)),
         places=places,
     )
+
+
+def _judge_rings(core: Core, units: tuple[Unit, ...], isrs: tuple[Isr, ...], report: Reporter) -> None:
+    ring = timeless_ring(core, units, isrs)
+    if ring:
+        round_ = " → ".join([*ring, ring[0]])
+        report.complain(
+            tuple(ring[0].split(".")), f"goes round in a chain that can take no time: {round_}",
+            "give one of them a cost, or core.entry and core.chain: on a chip each of them takes some time",
+        )  # fmt: skip
 
 
 def _core(model: ModelFile, clocks: ClockTree, report: Reporter) -> Core:
@@ -100,6 +112,11 @@ def _isrs(tables: Mapping[str, IsrTable], core: Core, clocks: ClockTree, report:
             report.complain((*path, "on"), "names no event", 'write for instance on = "source.wheel"')
         costs = _costs(path, table, events, clocks, report)
         cost = Range(min(c.least for c in costs), max(c.most for c in costs)) if costs else ZERO
+        if table.pending * sum(each.most for each in costs) > LONGEST_PS:
+            report.complain(
+                (*path, "pending"), "so many activations of this cost take longer than Tachys can count",
+                f"pending times cost is at most {LONGEST_PS // PS_PER_SECOND} s",
+            )  # fmt: skip
         isrs.append(
             Isr(
                 name=name,

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from fractions import Fraction
 
 from tachys.errors import did_you_mean
-from tachys.model.quantities import PS_PER_SECOND, Duration, DurationRange, Range, ceil_ps, floor_ps
+from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, Duration, DurationRange, Range, ceil_ps, floor_ps
 from tachys.model.schema import ClockTable, CoreTable
 from tachys.model.system import Clock
 
@@ -117,6 +117,12 @@ class ClockTree:
             return Fraction(0), Fraction(0), Fraction(0)
         clock = self.resolve(duration.clock)
         nominal = duration.amount * PS_PER_SECOND / clock.hertz
+        if nominal / (1 - clock.tolerance) > LONGEST_PS:
+            self._complain(
+                path, f'"{duration.text}" of a clock of {float(clock.hertz):g} Hz is longer than Tachys can count',
+                f"at most {LONGEST_PS // PS_PER_SECOND} s",
+            )  # fmt: skip
+            return Fraction(0), Fraction(0), Fraction(0)
         return nominal / (1 + clock.tolerance), nominal, nominal / (1 - clock.tolerance)
 
     def cost(self, duration: Duration | DurationRange | None, path: tuple[str, ...]) -> Range:
@@ -132,4 +138,7 @@ class ClockTree:
 
     def distance(self, duration: Duration, path: tuple[str, ...]) -> int:
         """A least distance or a limit in ps: the least over the clock's tolerance, rounded down."""
-        return floor_ps(self.exact(duration, path)[0])
+        least = self.exact(duration, path)[0]
+        if 0 < least < 1:
+            self._complain(path, f'"{duration.text}" is shorter than 1 ps', "Tachys counts whole picoseconds")
+        return floor_ps(least)

@@ -109,8 +109,10 @@ class _Places:
 def _parse_toml(text: str, file: str) -> dict[str, Any]:
     try:
         return tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        words = str(error) if isinstance(error, tomllib.TOMLDecodeError) else "nested too deeply"
+    except RecursionError:
+        raise input_error(file, "nested too deeply", "mend the TOML there") from None
+    except ValueError as error:  # the reader's own error, or of a date or a number that nobody can mean
+        words = str(error) if isinstance(error, tomllib.TOMLDecodeError) else f"not a value: {error}"
         match = re.search(r"\(at line (\d+), column (\d+)\)", words)
         line = int(match.group(1)) if match else text.count("\n") + 1
         wrong = re.sub(r"\s*\(at .*\)$", "", words)

@@ -8,7 +8,7 @@ from tachys.dividers.counter import Counter, Prescalers, Setting, deviation_ppm
 from tachys.dividers.search import best_settings, shortfall
 from tachys.dividers.serial import serial_settings
 from tachys.model.clocks import ClockTree
-from tachys.model.quantities import PS_PER_SECOND, floor_ps
+from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import BurstTable, SerialTable, SourceTable, TimerTable
 from tachys.model.system import Burst, Serial, Source, Timer
@@ -63,15 +63,23 @@ def _burst(name: str, table: SourceTable, burst: BurstTable, clocks: ClockTree, 
         )
     source = _sporadic(name, table, spaced, clocks, report)
     mean = source.mean if table.mean else every * 3 // 2 // burst.count
+    _judge_mean(path, mean * burst.count, report)
     return Source(name, gap=spaced, mean=mean, burst=Burst(burst.count, spaced, every))
+
+
+def _judge_mean(path: Path, together: int, report: Reporter) -> None:
+    """What comes together on average must be countable."""
+    if together > LONGEST_PS:
+        report.complain(
+            (*path, "mean"), "so many events at this distance take longer than Tachys can count",
+            f"count times mean is at most {LONGEST_PS // PS_PER_SECOND} s",
+        )  # fmt: skip
 
 
 def _sporadic(name: str, table: SourceTable, gap: int, clocks: ClockTree, report: Reporter) -> Source:
     path = ("source", name)
     mean = clocks.distance(table.mean, (*path, "mean")) if table.mean else gap * 3 // 2
-    if gap == 0:
-        report.complain((*path, "gap"), "is shorter than 1 ps", "write a real distance")
-    elif mean < gap:
+    if mean < gap:
         report.complain((*path, "mean"), "is shorter than the gap", "the mean distance is at least the gap")
     return Source(name, gap=gap, mean=mean)
 
@@ -87,6 +95,11 @@ def _periodic(
     path = ("source", name)
     if 0 < period[0] < 1:
         report.complain(path, "its period is shorter than 1 ps", "write a real period")
+    if period[2] > LONGEST_PS:
+        report.complain(
+            path, f"its period of {float(period[1] / PS_PER_SECOND):.3g} s is longer than Tachys can count",
+            f"at most {LONGEST_PS // PS_PER_SECOND} s",
+        )  # fmt: skip
     offset = None if table.offset is None else floor_ps(clocks.exact(table.offset, (*path, "offset"))[1])
     jitter = clocks.cost(table.jitter, (*path, "jitter")).most
     return Source(name, period[1], period[0], period[2], jitter, offset, timer=timer)
@@ -108,6 +121,7 @@ def _serial(name: str, table: SourceTable, line: SerialTable, clocks: ClockTree,
                 f"{float(setting.deviation) / 10_000:+.1f} % off",
                 "another clock, less oversampling or a fractional divisor comes nearer",
             )  # fmt: skip
+    _judge_mean(path, source.mean * line.frame, report)
     made = Serial(line.baud, line.bits, line.frame, clock, setting)
     return Source(name, gap=source.gap, mean=source.mean, serial=made)
 

@@ -113,11 +113,6 @@ class Unit:
     depth: int = 0
     primed: bool = False
 
-    @property
-    def longest(self) -> int:
-        """The most time in ps from a start that is not lost to its end."""
-        return self.takes.most * (self.depth + 1 if self.busy == "queue" else 1)
-
 
 @dataclass(frozen=True, slots=True)
 class Guard:

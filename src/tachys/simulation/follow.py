@@ -103,15 +103,16 @@ def _hop(records: Records, system: System, index: Index, hop: Hop, going: Ints, 
     told = (records.kind == table[kind]) & body
     if kind == "unit":
         lost = records.cause[(records.kind == at.UNIT_LOST) & body]
-        return _by_cause(records, index, hop, going, np.flatnonzero(told), lost)
-    row = index.rows.index((name, hop.before))
+        asked = np.sort(np.concatenate([places(records, index, event) for event in system.unit(name).on]))
+        return _by_cause(records, asked, going, np.flatnonzero(told), lost)
+    row, asked = index.rows.index((name, hop.before)), places(records, index, hop.before)
     if system.isr(name).serves_all:  # each run takes all that waits: an event belongs to the first that takes after it
         found = _end(records, (records.kind == at.TAKEN) & body, going)
         found[found >= 0] = _end(records, told, found[found >= 0])
     else:
-        found = _by_cause(records, index, hop, going, np.flatnonzero(told & (records.index == row)), empty())
+        found = _by_cause(records, asked, going, np.flatnonzero(told & (records.index == row)), empty())
     # what a line has no room for is told before its event comes again
-    again = _end(records, _mask(records, places(records, index, hop.before)), going)
+    again = _end(records, _mask(records, asked), going)
     lost = _end(records, (records.kind == at.LOST) & (records.index == row), going)
     found[(lost >= 0) & ((again < 0) | (lost < again))] = LOST_ON_WAY
     return found
@@ -139,11 +140,10 @@ def _end(records: Records, ends: Bools, going: Ints, broken: Bools | None = None
     return found
 
 
-def _by_cause(records: Records, index: Index, hop: Hop, going: Ints, told: Ints, lost: Ints) -> Ints:
-    """The answer whose cause is the event: the n-th of events at one instant has the n-th answer."""
-    all_before = places(records, index, hop.before)
+def _by_cause(records: Records, asked: Ints, going: Ints, told: Ints, lost: Ints) -> Ints:
+    """The answer whose cause is the event: the n-th of all that ask for it at one instant has the n-th answer."""
     times, causes = records.time[going], records.cause[told]
-    again = np.searchsorted(all_before, going) - np.searchsorted(records.time[all_before], times)
+    again = np.searchsorted(asked, going) - np.searchsorted(records.time[asked], times)
     place = np.searchsorted(causes, times) + again
     found = _at_place(told, place)
     wrong = _at_place(causes, place) != times

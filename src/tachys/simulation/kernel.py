@@ -67,6 +67,8 @@ def draw_exponential(m: Ints, mean: int) -> int:
         if falling % 2 == 1:
             break
         whole += 1
+    if whole > (1 << 61) // max(mean, 1):
+        return 1 << 61
     if mean < (1 << 32):
         return whole * mean + ((first * mean) >> 31)
     return whole * mean + (((first >> 8) * (mean >> 20)) >> 3)
