@@ -279,8 +279,8 @@ def relaxed(model, dice):
         return change
 
     # a periodic source beside others is a promise too: it is sure to wake the core
-    events = [f"source.{name}" for name, source in made["source"].items() if "every" not in source]
-    for name, source in made["source"].items():
+    events = [f"source.{name}" for name, source in made.get("source", {}).items() if "every" not in source]
+    for name, source in made.get("source", {}).items():
         if source.get("gap", 0) > 4 and "mean" in source:
             ways.append((f"source.{name}.gap smaller", shrink(source, "gap")))
         if "jitter" in source:
@@ -295,7 +295,7 @@ def relaxed(model, dice):
                 ways.append((f"{kind}.{name}.{key}.{event} wider", widen(inner, event)))
     if "loop" in made:
         ways.append(("loop.overhead wider", widen(made["loop"], "overhead")))
-    for name, body in [*made["isr"].items(), *made.get("unit", {}).items()]:
+    for name, body in [*made.get("isr", {}).items(), *made.get("unit", {}).items()]:
         if events and not isinstance(body.get("cost"), dict):
             ways.append((f"{name}.on one more", more(body, events)))
     if not ways:

@@ -140,6 +140,7 @@ class _Tokens:
         self.set = defaultdict(list)
         self.told, self.lost, self.born, self.superseded = [], [], [], []
         self.last = ""
+        self.primed = {unit.name for unit in story.system.units if unit.primed}
 
     def walk(self):
         story = self.story
@@ -167,9 +168,14 @@ class _Tokens:
                     self._lose(self.queues["unit", unit.name].pop())
             elif kind == at.UNIT_START:
                 unit = index.units[number]
-                waiting = self.queues["unit", unit]
+                # a primed unit begins at time zero without a cause, before anything else is told
+                begun = unit in self.primed
+                self.primed.discard(unit)
+                waiting = [] if begun else self.queues["unit", unit]
                 self.works["unit", unit] = waiting.pop(0) if waiting else []
                 carried = self._through(f"unit.{unit}", "begins", self.works["unit", unit])
+                if carried:  # they have arrived where they were going, whatever becomes of the operation
+                    self.works["unit", unit] = []
             elif kind == at.UNIT_END:
                 unit = index.units[number]
                 carried = self._through(f"unit.{unit}", "serves", self.works["unit", unit])

@@ -15,6 +15,9 @@ from fractions import Fraction
 from math import ceil
 from typing import Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from tachys.errors import InternalError
 from tachys.model.system import Source
 
@@ -391,6 +394,23 @@ def _envelope(curve: Curve) -> Curve:
     """The looser, flat curve b + r·t: what stands in for sums inside sums that would become too deep."""
     burst, rate = curve.leaky()
     return Moved(Staircase(1 / rate) if rate else Never(), 0, ceil(burst))
+
+
+def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
+    """The least spans in ps of 1, 2, … ``count`` events: all of :meth:`Curve.least_span` at once."""
+    if isinstance(curve, Tightest):
+        tightest_yet: NDArray[np.int64] = np.maximum.reduce([least_spans(each, count) for each in curve.curves])
+        return tightest_yet
+    if isinstance(curve, Moved) and count > curve.extra:
+        later = np.maximum(least_spans(curve.curve, count - curve.extra) - curve.jitter, 0)
+        return np.append(np.zeros(curve.extra, np.int64), later)
+    if isinstance(curve, Sum):
+        return np.sort(np.concatenate([least_spans(each, count) for each in curve.curves]))[:count]
+    if isinstance(curve, Staircase) and max(curve.period.numerator, curve.distance) * count < BEYOND:
+        steps = np.arange(count, dtype=np.int64)
+        late = steps * curve.period.numerator // curve.period.denominator - curve.jitter
+        return np.maximum(np.maximum(late, steps * curve.distance), 0)
+    return np.array([min(curve.least_span(number + 1), BEYOND) for number in range(count)], np.int64)
 
 
 def source_curve(source: Source) -> Curve:

@@ -23,6 +23,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from tachys.bounds.arrivals import NoBound
 from tachys.bounds.events import Events, least_round, own_least
@@ -51,6 +52,9 @@ def raised_by_loop(system: System) -> frozenset[str]:
     return frozenset(raised)
 
 
+Counts = NDArray[np.int64]
+
+
 @dataclass(frozen=True, slots=True)
 class _Waker:
     """The line whose event comes soonest for sure, and how long that can take."""
@@ -71,6 +75,7 @@ class LoopWindows:
         raised = raised_by_loop(system)
         self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
         self._all = np.ones_like(self._own_raised)
+        self._found: dict[tuple[int, bool], Counts] = {}
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -163,17 +168,25 @@ class LoopWindows:
         if isinstance(own, str):
             return Figure(least, None, reason=own)
         base = sum(part.total for part in own)
-        end = self.load.ends[-1] if self.load.ends else 0
         try:
-            self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
-
-            rows = self._all if closed else self._own_raised
-            length = self.load.close(base, end, rows if rows.any() else None)
-            counts = np.where(rows, self.load.counts(length, end), self.load.counts(length - 1, end))
-            over = self.load.parts("interrupted by", counts)
+            over = self.load.parts("interrupted by", self._interrupted(base, closed))
         except NoBound as error:
             return Figure(least, None, reason=str(error))
         return summed(least, [*own, *over])
+
+    def _interrupted(self, base: int, closed: bool) -> Counts:
+        """The most activations of each row in a window in which the loop works for ``base`` ps; worked out once.
+
+        Raises:
+            NoBound: the window has no end.
+        """
+        if (base, closed) not in self._found:
+            self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
+            rows, end = self._all if closed else self._own_raised, len(self.load.rows)
+            length = self.load.close(base, end, rows if rows.any() else None)
+            counts = np.where(rows, self.load.counts(length, end), self.load.counts(length - 1, end))
+            self._found[base, closed] = counts
+        return self._found[base, closed]
 
     def _round(self, without: Step | None = None, known: str | None = None) -> list[Part] | str:
         """What the loop itself does in one round; ``known``: the flag that is set all the while."""

@@ -14,7 +14,7 @@ from fractions import Fraction
 import numpy as np
 from numpy.typing import NDArray
 
-from tachys.bounds.arrivals import Curve, Endless, NoBound, Staircase, Sum
+from tachys.bounds.arrivals import Curve, Endless, NoBound, Staircase, Sum, least_spans
 from tachys.bounds.blocking import Blockers, after_body
 from tachys.bounds.result import Part
 from tachys.model.quantities import LONGEST_PS
@@ -22,7 +22,7 @@ from tachys.model.system import Isr, System
 
 MOST_ROUNDS = 20_000
 QUICK_ROUNDS = 50
-MOST_ARRIVALS = 200_000
+MOST_ARRIVALS = 100_000
 TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
 Bools = NDArray[np.bool_]
 _SAFE = 1 << 62
@@ -189,7 +189,9 @@ class Workload:
             self.total(counts, self.taken[:end])
             if int(counts.sum()) > MOST_ARRIVALS:
                 break
-            came = np.concatenate([self._releases(row, int(count)) for row, count in enumerate(counts)])
+            came = np.concatenate(
+                [least_spans(each.curve, int(n)) for (_, each), n in zip(self.rows, counts, strict=False)]
+            )
             late = np.ones(len(came), np.int64) if closed is None else np.repeat(1 - closed[:end], counts)
             order = np.lexsort((late, came))  # those that count at the end of the window before those that do not
             ends = base + np.append(0, np.cumsum(np.repeat(self.taken[:end], counts)[order]))
@@ -198,15 +200,6 @@ class Workload:
                 return int(ends[np.argmax(shut)])
             horizon *= 2
         raise WindowTooLong(TOO_LONG)
-
-    def _releases(self, row: int, count: int) -> NDArray[np.int64]:
-        """The earliest instants in ps of the first ``count`` arrivals of a row."""
-        curve = self.rows[row][1].curve
-        if isinstance(curve, Staircase) and curve.period.numerator * count < _SAFE:
-            steps = np.arange(count, dtype=np.int64)
-            late = steps * curve.period.numerator // curve.period.denominator - curve.jitter
-            return np.maximum(np.maximum(late, steps * curve.distance), 0)
-        return np.array([curve.least_span(number + 1) for number in range(count)], np.int64)
 
     @staticmethod
     def total(counts: NDArray[np.int64], taken: NDArray[np.int64]) -> int:

@@ -103,8 +103,9 @@ def _hop(records: Records, system: System, index: Index, hop: Hop, going: Ints, 
     told = (records.kind == table[kind]) & body
     if kind == "unit":
         lost = records.cause[(records.kind == at.UNIT_LOST) & body]
-        asked = np.sort(np.concatenate([places(records, index, event) for event in system.unit(name).on]))
-        return _by_cause(records, asked, going, np.flatnonzero(told), lost)
+        unit = system.unit(name)
+        asked = np.sort(np.concatenate([places(records, index, event) for event in unit.on]))
+        return _by_cause(records, asked, going, np.flatnonzero(told), lost, first=int(unit.primed))
     row, asked = index.rows.index((name, hop.before)), places(records, index, hop.before)
     if system.isr(name).serves_all:  # each run takes all that waits: an event belongs to the first that takes after it
         found = _end(records, (records.kind == at.TAKEN) & body, going)
@@ -140,11 +141,14 @@ def _end(records: Records, ends: Bools, going: Ints, broken: Bools | None = None
     return found
 
 
-def _by_cause(records: Records, asked: Ints, going: Ints, told: Ints, lost: Ints) -> Ints:
-    """The answer whose cause is the event: the n-th of all that ask for it at one instant has the n-th answer."""
+def _by_cause(records: Records, asked: Ints, going: Ints, told: Ints, lost: Ints, first: int = 0) -> Ints:
+    """The answer whose cause is the event: the n-th of all that ask for it at one instant has the n-th answer.
+
+    ``first``: how many begin at time zero before all of them, without a cause.
+    """
     times, causes = records.time[going], records.cause[told]
     again = np.searchsorted(asked, going) - np.searchsorted(records.time[asked], times)
-    place = np.searchsorted(causes, times) + again
+    place = np.searchsorted(causes, times) + again + first * (times == 0)
     found = _at_place(told, place)
     wrong = _at_place(causes, place) != times
     found[wrong] = OPEN

@@ -835,10 +835,13 @@ def play(memory: Ints, records: Ints, turns: int) -> bool:
 
 @entry_point
 def begin(memory: Ints, records: Ints, primed: Ints) -> None:
-    """Time zero: the first event of every source is known, primed units begin."""
+    """Time zero: the first event of every source is known, all primed units begin, and then each raises its start."""
     m, log = bare(memory), bare(records)
     for source in range(m[N_SOURCES]):
         set_next(m, m[N_UNITS] + source, next_event(m, source, True))
     for unit in range(m[N_UNITS]):
-        if primed[unit] and start_unit(m, log, unit):
+        if primed[unit]:
+            start_unit(m, log, unit)
+    for unit in range(m[N_UNITS]):
+        if primed[unit]:
             raise_event(m, log, m[N_SOURCES] + 2 * unit)
