@@ -322,6 +322,8 @@ def main():
             working -= 1
             continue
         tally.add(told)
+        for kind, what in told["found"]:
+            print(f"seed {told['seed']}: {kind}: {what[:150]}", flush=True)
         if tally.models % 2000 == 0:
             print(f"{tally.models} models, {len(tally.found)} found wrong, {time.monotonic() - begun:.0f} s", flush=True)
     kinds = Counter(kind for kind, _, _ in tally.found)

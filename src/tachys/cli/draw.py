@@ -190,11 +190,18 @@ def _played(
     from tachys.cli.words import time_text
 
     found = found_worst(paper, worst, model)
+    if found.value is None:
+        from tachys.errors import input_error
+
+        raise input_error(model, f"{worst} never happened in any run that was tried", "", key="--worst")
     margin = max(found.at - found.begin, 10**6)
     around = (max(0, found.begin - margin // 2), found.at + margin // 2)
     played = play_moment(paper, found.ways, around[1], around, (found.begin, found.at))
     bound = "" if found.bound is None else f", bound {time_text(found.bound, 'up')}"
+    need = paper.needs.get(worst.removeprefix("need."))
     lane = worst if worst.count(".") == 1 else worst.rsplit(".", 1)[0] if "." in worst else f"isr.{worst}"
+    if need is not None and worst not in paper.isrs:
+        lane = getattr(need.need, "ends", "loop.").rsplit(".", 1)[0]
     return replace(played, title=f"the worst {worst} found: {time_text(found.value)}{bound}", lane=lane)
 
 
@@ -219,15 +226,15 @@ def _draw_spread(
     from tachys.draw.spread import Spread, draw_spreads
     from tachys.errors import did_you_mean, input_error
     from tachys.simulation.running import simulate
-    from tachys.simulation.worst import goals
+    from tachys.simulation.worst import measured_figures
 
-    known, result, spreads = goals(paper), simulate(paper.system, length, ways, bounds=paper), []
+    known, result, spreads = measured_figures(paper), simulate(paper.system, length, ways, bounds=paper), []
     for name in names:
         if name not in known:
             raise input_error(model, f'there is no figure "{name}"', did_you_mean(name, list(known), "figure"),
                               key="--spread")  # fmt: skip
         full = f"isr.{name}.latency" if name in paper.isrs else name
-        spreads.append(Spread(full, result.counted[full], _limit(paper, full), known[name].most))
+        spreads.append(Spread(full, result.counted[full], _limit(paper, full), known[name]))
     if not any(spread.counted.count for spread in spreads):
         raise input_error(model, "none of these was ever seen", "play it longer: --for", key="--spread")
     return draw_spreads(spreads, form), f"{', '.join(names)} over {length / 1e12:g} s of the played model"

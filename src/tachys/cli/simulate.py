@@ -262,18 +262,23 @@ def found_worst(paper: Bounds, name: str, model: str) -> Worst:
 
 
 def _search(paper: Bounds, name: str, model: str, output: str | None, probes: bool, shape: str) -> int:
+    from tachys.bounds.export import seconds
     from tachys.cli.output import print_json, say
 
     found = found_worst(paper, name, model)
+    bound = "there is no bound" if found.bound is None else f"bound {time_text(found.bound, 'up')}"
     if shape == "json":
-        print_json({"format": "tachys.worst/1", "figure": name, "seen": found.value / 1e12,
-                    "bound": None if found.bound is None else found.bound / 1e12, "at": found.at / 1e12,
-                    "tried": found.tried})  # fmt: skip
+        print_json({"format": "tachys.worst/1", "figure": name, "seen": seconds(found.value),
+                    "bound": seconds(found.bound), "at": seconds(found.at), "tried": found.tried})  # fmt: skip
+    elif found.value is None:
+        say(f"{name}: it never happened in {count_text(found.tried, 'run')}; {bound}.",
+            "Is what brings it about in the model? tachys simulate shows what happens, and how often.")  # fmt: skip
+        return 0
     else:
-        bound = "there is no bound" if found.bound is None else f"bound {time_text(found.bound, 'up')}"
-        say(f"{name}: {time_text(found.value)} seen after {count_text(found.tried, 'run')}; {bound}, "
-            f"{_share(found.value, found.bound)} of it.",
-            f"It began at {instant_text(found.begin)} and ended at {instant_text(found.at)}.")  # fmt: skip
+        say(f"{name}: {time_text(found.value)} seen after {count_text(found.tried, 'run')}; {bound}"
+            + (f", {_share(found.value, found.bound)} of it." if found.bound else "."))  # fmt: skip
+        if found.placed:
+            say(f"It began at {instant_text(found.begin)} and ended at {instant_text(found.at)}.")
     if output is not None:
         margin = max(found.at - found.begin, 10**6)
         window = (max(0, found.begin - margin), found.at + margin)

@@ -187,21 +187,26 @@ def became(paper: NeedBounds, parts: list[Watch], lost: dict[str, int], load: Fr
     for part in parts[1:]:
         seen.add(part.seen)
     first = tuple(miss for part in parts for miss in part.first)[:KEPT]
-    value: int | Fraction | None = seen.most if seen.count else None
+    value: int | Fraction | None = value_of(need, seen)
     if isinstance(need, LossNeed):
         value = sum(count for name, count in lost.items() if _is_loss_of(name, need.of))
         misses = int(value > need.most)
     elif isinstance(need, LoadNeed):
         value = load if need.over is None else max(part.busiest for part in parts)
         misses = int(value > need.limit + (surplus if need.over is None else 0))
-    elif isinstance(need, JitterNeed):
-        value = seen.most - seen.least if seen.count else None
-    elif isinstance(need, PeriodNeed) and seen.count:
-        value = max(seen.most - need.every, need.every - seen.least)
     verdict = verdict_of(
         proved=paper.proved, can_tell=paper.bound is not None or value is not None, seen_beyond=misses > 0
     )
     return NeedSeen(need, verdict, paper.limit, seen.stats(), value, misses, first)
+
+
+def value_of(need: Need, seen: Counted) -> int | None:
+    """The worst that was seen of a need that is a time, as its limit is given, in ps; None where nothing was."""
+    if not seen.count:
+        return None
+    if isinstance(need, JitterNeed):
+        return seen.most - seen.least
+    return max(seen.most - need.every, need.every - seen.least) if isinstance(need, PeriodNeed) else seen.most
 
 
 def _is_loss_of(counted: str, thing: str) -> bool:

@@ -13,10 +13,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tachys.bounds.result import Bounds, Figure
-from tachys.model.system import System
+from tachys.bounds.result import Bounds
+from tachys.model.system import FeedNeed, JitterNeed, Need, PeriodNeed, Source, System, WithinNeed
 from tachys.simulation import layout as at
-from tachys.simulation.engine import Run
+from tachys.simulation.engine import Records, Run
+from tachys.simulation.follow import answers, event_times
+from tachys.simulation.memory import histogram_bits
+from tachys.simulation.needs import Watch, value_of
 from tachys.simulation.statistics import counted
 from tachys.simulation.ways import Costs, Ways
 
@@ -26,33 +29,51 @@ SHORTEST, LONGEST = 10**6, 10**12
 
 @dataclass(frozen=True, slots=True)
 class Worst:
-    """The largest value that was found, in ps, how it was played, and from when to when it lasted."""
+    """The largest value that was found, in ps, how it was played, and from when to when it lasted.
+
+    ``value`` None: in none of the runs did it happen at all. ``placed``: it lies between ``begin`` and ``at``; else it
+    lies somewhere in that run, or is the width of all of it.
+    """
 
     figure: str
-    value: int
+    value: int | None
     bound: int | None
     ways: Ways
     begin: int
     at: int
     tried: int
+    placed: bool = True
 
 
-def goals(paper: Bounds) -> dict[str, Figure]:
-    """What can be searched for: the name of a figure, as the statistics have it."""
-    found: dict[str, Figure] = {}
+TIMED = (WithinNeed, PeriodNeed, JitterNeed, FeedNeed)
+
+
+def measured_figures(paper: Bounds) -> dict[str, int | None]:
+    """The bound in ps of every figure that a run measures, by its name; a routine's own name stands for its latency."""
+    found: dict[str, int | None] = {}
     for name, isr in paper.isrs.items():
         for what, figure in (("latency", isr.latency), ("response", isr.response), ("span", isr.span)):
-            found[f"isr.{name}.{what}"] = figure
-        found[name] = isr.latency
-    found |= {f"unit.{name}.time": unit.time for name, unit in paper.units.items()}
+            found[f"isr.{name}.{what}"] = figure.most
+        found[name] = isr.latency.most
+    found |= {f"unit.{name}.time": unit.time.most for name, unit in paper.units.items()}
     for name, step in paper.steps.items():
-        found |= {f"step.{name}.interval": step.interval, f"step.{name}.duration": step.duration}
+        found |= {f"step.{name}.interval": step.interval.most, f"step.{name}.duration": step.duration.most}
         if step.late is not None:
-            found[f"step.{name}.late"] = step.late
-    found |= {f"flag.{name}": flag.reaction for name, flag in paper.flags.items()}
+            found[f"step.{name}.late"] = step.late.most
+    found |= {f"flag.{name}": flag.reaction.most for name, flag in paper.flags.items()}
     if paper.loop_pass is not None:
-        found["pass"] = paper.loop_pass
+        found["pass"] = paper.loop_pass.most
     return found
+
+
+def goals(paper: Bounds) -> dict[str, int | None]:
+    """What can be searched for, with its bound in ps: every figure that a run measures, every need that is a time."""
+    found: dict[str, int | None] = {}
+    for name, need in paper.needs.items():
+        if isinstance(need.need, TIMED):
+            assert need.bound is None or isinstance(need.bound, int)
+            found[name] = found[f"need.{name}"] = need.bound
+    return found | measured_figures(paper)
 
 
 def search(paper: Bounds, name: str, *, tries: int = MOST_TRIED, seed: int = 1) -> Worst:
@@ -61,16 +82,20 @@ def search(paper: Bounds, name: str, *, tries: int = MOST_TRIED, seed: int = 1) 
     Raises:
         KeyError: there is no such figure.
     """
-    figure = goals(paper)[name]
+    bound = goals(paper)[name]
     full = f"isr.{name}.latency" if name in paper.isrs else name
-    hunt = _Hunt(paper.system, full, figure.most, random.Random(seed), tries)
+    need = None if full in measured_figures(paper) else paper.needs[name.removeprefix("need.")]
+    hunt = _Hunt(paper.system, full, need.need if need else None, bound, random.Random(seed), tries)
     return hunt.run()
 
 
 class _Hunt:
-    def __init__(self, system: System, name: str, bound: int | None, dice: random.Random, tries: int) -> None:
+    def __init__(
+        self, system: System, name: str, need: Need | None, bound: int | None, dice: random.Random, tries: int
+    ) -> None:
         self.system = system
         self.name = name
+        self.need = need
         self.bound = bound
         self.dice = dice
         self.tries = tries
@@ -85,12 +110,22 @@ class _Hunt:
         for jitter in ("first-late", "none", "drawn"):
             for phases in ("together", "drawn"):
                 self._try(Ways("most", phases, "gap", jitter, seed=1))
-        middle = {source.name: self.length // 2 for source in self.system.sources}
-        self._try(Ways("most", "together", "gap", "first-late", begin=middle))
+        self._try(Ways("most", "together", "gap", "first-late", begin=self._middle()))
         while self.tried < self.tries and self.best != self.bound:
             self._try(self._varied())
-        begin, end = self._moment()
-        return Worst(self.name, self.best, self.bound, self.ways, begin, end, self.tried)
+        found = self._moment() if self.best >= 0 else (0, 0)
+        begin, end = found or (0, self.length)
+        best = None if self.best < 0 else self.best
+        return Worst(self.name, best, self.bound, self.ways, begin, end, self.tried, found is not None)
+
+    def _middle(self) -> dict[str, int]:
+        """Every source that may begin when it likes, at one instant in the middle of the run."""
+        free = [source for source in self.system.sources if source.offset is None]
+        return {source.name: self._allowed(source, self.length // 2) for source in free}
+
+    def _allowed(self, source: Source, begin: int) -> int:
+        """The same instants of a periodic source, with the first of them in its first period: it begins no later."""
+        return max(0, begin) if source.period is None else begin % int(source.period)
 
     def _length(self) -> int:
         """Long enough for the slowest source to come twice, and short enough to be tried often."""
@@ -113,11 +148,10 @@ class _Hunt:
 
     def _varied(self) -> Ways:
         """The best way so far, with some sources moved."""
-        begin = dict(self.ways.begin) or {source.name: self.length // 2 for source in self.system.sources}
-        for source in self.dice.sample(self.system.sources, min(len(self.system.sources), self.dice.randint(1, 2))):
-            if source.offset is not None:
-                continue
-            now = begin.get(source.name, 0)
+        begin = dict(self.ways.begin) or self._middle()
+        free = [source for source in self.system.sources if source.name in begin]
+        for source in self.dice.sample(free, min(len(free), self.dice.randint(1, 2))):
+            now = begin[source.name]
             way = self.dice.random()
             if way < 0.4:
                 now += self.dice.choice((-1, 1)) * self.dice.choice(self.moves)
@@ -126,23 +160,30 @@ class _Hunt:
                 now = begin.get(other.name, now) + self.dice.choice((-1, 0, 1)) * self.dice.choice(self.moves)
             else:
                 now = self.dice.randrange(self.length)
-            begin[source.name] = max(0, now)
+            begin[source.name] = self._allowed(source, now)
         costs: Costs = "most" if self.dice.random() < 0.8 else "drawn"
         return replace(self.ways, costs=costs, begin=begin, seed=self.dice.randrange(2**31))
 
     def _try(self, ways: Ways) -> None:
         self.tried += 1
-        run = Run(self.system, ways, self.length, record=False)
-        for _ in run.slices():
-            pass
-        most = counted(run.memory, run.index)[self.name].most
+        run = Run(self.system, ways, self.length, record=self.need is not None)
+        watch = None if self.need is None else Watch(self.need, 0, histogram_bits(self.system))
+        for records in run.slices():
+            if watch is not None:
+                watch.look(records, self.system, run.index, run.now, ended=run.ended)
+        if watch is None:
+            most = counted(run.memory, run.index)[self.name].most
+        else:
+            most = -1 if (worst := value_of(watch.need, watch.seen)) is None else worst
         if most > self.best:
             self.best, self.ways = most, ways
 
-    def _moment(self) -> tuple[int, int]:
-        """When the largest value began and ended, from a recorded run."""
+    def _moment(self) -> tuple[int, int] | None:
+        """When the largest value began and ended, from a recorded run; None where records do not place it."""
         run = Run(self.system, self.ways, self.length, record=True)
         records = run.play()
+        if self.need is not None:
+            return _moment_of(self.need, records, run)
         kind, _, rest = self.name.partition(".")
         name, _, what = rest.rpartition(".")
         if kind == "isr":
@@ -163,7 +204,7 @@ class _Hunt:
                 times = records.time[mask]
                 return _longest(times[:-1], times[1:])
         else:
-            return 0, self.length
+            return None
         return _longest(records.cause[mask], records.time[mask])
 
 
@@ -172,3 +213,18 @@ def _longest(begins: at.Ints, ends: at.Ints) -> tuple[int, int]:
         return 0, 0
     place = int(np.argmax(ends - begins[: len(ends)]))
     return int(begins[place]), int(ends[place])
+
+
+def _moment_of(need: Need, records: Records, run: Run) -> tuple[int, int] | None:
+    """From when to when the worst of a need lasted; None where it is no single stretch."""
+    if isinstance(need, WithinNeed):
+        found = answers(records, run.system, run.index, need)
+        return _longest(found.at, found.at + found.after)
+    if isinstance(need, PeriodNeed | FeedNeed):
+        event = need.of if isinstance(need, PeriodNeed) else need.watchdog.fed_by
+        times = event_times(records, run.index, event)
+        times = np.append(0, times) if isinstance(need, FeedNeed) else times
+        wrong = np.abs(np.diff(times) - (need.every if isinstance(need, PeriodNeed) else 0))
+        place = int(np.argmax(wrong)) if len(wrong) else 0
+        return (int(times[place]), int(times[place + 1])) if len(wrong) else None
+    return None
