@@ -7,7 +7,7 @@ from bisect import bisect_right
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field
 from fractions import Fraction
-from functools import cache
+from functools import cached_property
 from itertools import accumulate
 
 from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
@@ -54,7 +54,7 @@ class Story:
 
     # --- loads -----------------------------------------------------------------------------------------------------
 
-    @cache
+    @cached_property
     def busy(self):
         """When the core worked: whole nests of interrupts, and the costs of steps, apart from each other."""
         found, since, cost = [], None, None
@@ -88,10 +88,9 @@ class Story:
                 apart.append((begin, end))
         return apart
 
-    @cache
     def busiest(self, length):
         """The most load of any window of ``length`` ps that lies in the run."""
-        busy = self.busy()
+        busy = self.busy
         if self.end < length or not busy:
             return Fraction(0)
         begins, before = [begin for begin, _ in busy], [0, *accumulate(end - begin for begin, end in busy)]
