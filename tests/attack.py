@@ -101,7 +101,9 @@ class Attack:
             if self.chance(0.4):
                 made["jitter"] = Time(self.dice.randint(0, 60) * NS)
             if self.chance(0.4):
-                made["offset"] = Time(self.dice.choice([0, 0, self.dice.randint(0, 40), self.dice.randint(0, 400)]) * NS)
+                made["offset"] = Time(
+                    self.dice.choice([0, 0, self.dice.randint(0, 40), self.dice.randint(0, 400)]) * NS
+                )
             if self.chance(0.15):
                 made["tolerance"] = self.one("1 %", "100 ppm", "20 %")
             return made
@@ -217,7 +219,9 @@ class Attack:
             model["loop"] = {"overhead": overhead}
             model["step"] = {name: self.step(names["unit"]) for name in names["step"]}
         bodies = firm + [f"{kind}.{name}" for kind in ("unit", "isr") for name in names[kind]]
-        bodies += [f"flag.{flag}" for flag in self.flags if any(flag in isr.get("sets", ()) for isr in model["isr"].values())]
+        bodies += [
+            f"flag.{flag}" for flag in self.flags if any(flag in isr.get("sets", ()) for isr in model["isr"].values())
+        ]
         model["need"] = {f"n{i}": self.need(firm + raised, bodies) for i in range(self.one(0, 2, 4))}
         if self.chance(0.3):
             model["watchdog"] = {"fed_by": self.dice.choice(firm + raised), "timeout": self.limit()}

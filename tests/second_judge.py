@@ -8,7 +8,7 @@ from collections import Counter, defaultdict
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
-from itertools import accumulate
+from itertools import accumulate, pairwise
 
 from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
 from tachys.model.ways import way
@@ -162,7 +162,9 @@ class _Tokens:
             elif kind == at.UNIT_LOST:
                 unit = system.units[number]
                 if unit.busy == "restart":
-                    self._lose(self.works.pop(("unit", unit.name), []) + self.works.pop(("on top", f"unit.{unit.name}"), []))
+                    self._lose(
+                        self.works.pop(("unit", unit.name), []) + self.works.pop(("on top", f"unit.{unit.name}"), [])
+                    )
                 else:
                     self._lose(self.queues["unit", unit.name].pop())
             elif kind == at.UNIT_START:
@@ -189,7 +191,10 @@ class _Tokens:
                 if kind == at.LAST:
                     carried += self.works.pop(("on top", f"isr.{isr}"), [])
             elif kind == at.FLAG_SET or kind == at.FLAG_OVER:
-                if any(hop.kind == "sets" and hop.flag == index.flags[number] and hop.before == self.last for hop in self.hops):
+                if any(
+                    hop.kind == "sets" and hop.flag == index.flags[number] and hop.before == self.last
+                    for hop in self.hops
+                ):
                     self._set(index.flags[number], ended, kind == at.FLAG_OVER)
                 elif kind == at.FLAG_OVER and self.need.age:
                     self.superseded += self.set.pop(index.flags[number], [])
@@ -271,7 +276,7 @@ def misses(story, need):
                 + sum(story.end - begin > need.within for begin in opened))  # fmt: skip
     if isinstance(need, PeriodNeed):
         times = story.events[need.of]
-        return sum(abs(b - a - need.every) > need.give_or_take for a, b in zip(times, times[1:], strict=False))
+        return sum(abs(b - a - need.every) > need.give_or_take for a, b in pairwise(times))
     if isinstance(need, FeedNeed):
         dog, last, count = need.watchdog, 0, 0
         for number, time in enumerate(story.events[dog.fed_by]):

@@ -14,6 +14,7 @@ import time
 import traceback
 from collections import Counter
 from dataclasses import dataclass, field
+from itertools import pairwise
 from pathlib import Path
 
 from attack import NS, Attack, copied, relaxed, shrunk, toml
@@ -75,7 +76,9 @@ def length_of(system, dice):
     """How long to play: many times the slowest, and not too long for the fastest."""
     slow = [int(s.period or s.mean or s.gap) + (s.offset or 0) for s in system.sources]
     slow += [int(step.every.nominal) for step in system.steps if step.every]
-    fast = min((int(s.period or (s.burst.every // s.burst.count if s.burst else s.gap)) for s in system.sources), default=NS)
+    fast = min(
+        (int(s.period or (s.burst.every // s.burst.count if s.burst else s.gap)) for s in system.sources), default=NS
+    )
     return max(300 * NS, min(dice.choice([3, 10]) * max([*slow, 100 * NS]), dice.choice([60, 200]) * fast))
 
 
@@ -85,9 +88,12 @@ class Case:
     def __init__(self, model):
         self.text = model if isinstance(model, str) else toml(model)
         self.system = read_model(self.text, "model.toml")
-        self.paper = bounds(self.system)
         self.wrong = []
         self.compared = 0
+        begun = time.process_time()
+        self.paper = bounds(self.system)
+        took = time.process_time() - begun
+        self.hold("bounds are slow", f"{took:.1f} s", took < LONGEST)
 
     def hold(self, kind, what, true):
         """One comparison."""
@@ -112,14 +118,21 @@ class Case:
         seen = counted(run.memory, run.index)
         for name, figure in figures(self.paper).items():
             if seen[name].count:
-                self.hold(f"{name.split('.')[0]} {name.split('.')[-1]} below its least", (name, seen[name].least, figure.least),
-                          seen[name].least >= figure.least)
+                self.hold(
+                    f"{name.split('.')[0]} {name.split('.')[-1]} below its least",
+                    (name, seen[name].least, figure.least),
+                    seen[name].least >= figure.least,
+                )
                 self.hold(f"{name.split('.')[0]} {name.split('.')[-1]} beyond its most", (name, seen[name].most, figure.most),
                           figure.most is None or seen[name].most <= figure.most)  # fmt: skip
 
     def _losses(self, run):
         lost = losses(run.memory, run.index)
-        for kind, table, may in (("isr", self.paper.isrs, "lost"), ("unit", self.paper.units, "lost"), ("flag", self.paper.flags, "overwritten")):
+        for kind, table, may in (
+            ("isr", self.paper.isrs, "lost"),
+            ("unit", self.paper.units, "lost"),
+            ("flag", self.paper.flags, "overwritten"),
+        ):
             for name, found in table.items():
                 self.hold(f"{kind} never loses and lost", name, getattr(found, may) or not lost[f"{kind}.{name}"])
 
@@ -132,18 +145,27 @@ class Case:
                     least = min(b - a for a, b in zip(times, times[count - 1 :], strict=False))
                     self.hold(f"{event.split('.')[0]} events closer than their curve", (event, count, least, curve.least_span(count)),
                               least >= curve.least_span(count))  # fmt: skip
-            apart = [b - a for a, b in zip(times, times[1:], strict=False)]
+            apart = [b - a for a, b in pairwise(times)]
             least, most = reach.distances(event)
             if apart:
-                self.hold(f"{event.split('.')[0]} events closer than their distance", (event, min(apart), least), min(apart) >= least)
-                self.hold(f"{event.split('.')[0]} events further than their distance", (event, max(apart), most.most),
-                          most.most is None or max(apart) <= most.most)
+                self.hold(
+                    f"{event.split('.')[0]} events closer than their distance",
+                    (event, min(apart), least),
+                    min(apart) >= least,
+                )
+                self.hold(
+                    f"{event.split('.')[0]} events further than their distance",
+                    (event, max(apart), most.most),
+                    most.most is None or max(apart) <= most.most,
+                )
         for event in index_events(self.system):
             times = story.events.get(event, [])
             gap = reach.gap(event)
             if gap is not None:
                 longest = max(b - a for a, b in zip([0, *times], [*times, story.end], strict=True))
-                self.hold(f"{event.split('.')[0]} event stays away longer than its gap", (event, longest, gap), longest <= gap)
+                self.hold(
+                    f"{event.split('.')[0]} event stays away longer than its gap", (event, longest, gap), longest <= gap
+                )
 
     def _loads(self, story):
         for window in self.paper.load.windows:
@@ -154,24 +176,45 @@ class Case:
     def _needs(self, story, seen):
         for name, need in seen.needs.items():
             paper = self.paper.needs[name]
-            self.hold(f"proved need missed: {type(need.need).__name__}", (name, need.first[:1]), not (paper.proved and need.misses))
-            self.hold(f"need both ways: {type(need.need).__name__}", name, (need.verdict is Verdict.MISSED) == bool(need.misses))
+            self.hold(
+                f"proved need missed: {type(need.need).__name__}",
+                (name, need.first[:1]),
+                not (paper.proved and need.misses),
+            )
+            self.hold(
+                f"need both ways: {type(need.need).__name__}",
+                name,
+                (need.verdict is Verdict.MISSED) == bool(need.misses),
+            )
             if paper.bound is not None and need.value is not None and not isinstance(need.need, LoadNeed):
-                self.hold(f"need beyond its bound: {type(need.need).__name__}", (name, need.value, paper.bound), need.value <= paper.bound
-                          or isinstance(need.need, LossNeed))
+                self.hold(
+                    f"need beyond its bound: {type(need.need).__name__}",
+                    (name, need.value, paper.bound),
+                    need.value <= paper.bound or isinstance(need.need, LossNeed),
+                )
             told = misses(story, need.need)
             if told is not None:
                 self.hold(f"judges differ: {type(need.need).__name__}", (name, need.misses, told), need.misses == told)
             if isinstance(need.need, LoadNeed) and need.need.over is not None and need.need.over <= story.end:
-                self.hold("judges differ on the load", (name, need.value, story.busiest(need.need.over)),
-                          need.value == story.busiest(need.need.over))
+                self.hold(
+                    "judges differ on the load",
+                    (name, need.value, story.busiest(need.need.over)),
+                    need.value == story.busiest(need.need.over),
+                )
 
 
 def index_events(system):
     """Every event of a system."""
-    for kind, things in (("source", system.sources), ("unit", system.units), ("isr", system.isrs), ("step", system.steps)):
+    for kind, things in (
+        ("source", system.sources),
+        ("unit", system.units),
+        ("isr", system.isrs),
+        ("step", system.steps),
+    ):
         for thing in things:
-            yield from [f"source.{thing.name}"] if kind == "source" else [f"{kind}.{thing.name}.{m}" for m in ("start", "end")]
+            yield from (
+                [f"source.{thing.name}"] if kind == "source" else [f"{kind}.{thing.name}.{m}" for m in ("start", "end")]
+            )
 
 
 def at_their_bounds(model, paper):
@@ -198,11 +241,21 @@ def monotone(case, model, dice):
         return
     narrow, wide = figures(case.paper), figures(wider)
     for name, figure in narrow.items():
-        case.hold(f"allowing more makes a most smaller: {name.split('.')[0]} {name.split('.')[-1]}", (change[1], name, figure.most, wide[name].most),
-                  wide[name].most is None or (figure.most is not None and wide[name].most >= figure.most))
-        case.hold(f"allowing more makes a least larger: {name.split('.')[0]} {name.split('.')[-1]}", (change[1], name, figure.least, wide[name].least),
-                  wide[name].least <= figure.least)
-    case.hold("allowing more makes the load smaller", (change[1], case.paper.load.most, wider.load.most), wider.load.most >= case.paper.load.most)
+        case.hold(
+            f"allowing more makes a most smaller: {name.split('.')[0]} {name.split('.')[-1]}",
+            (change[1], name, figure.most, wide[name].most),
+            wide[name].most is None or (figure.most is not None and wide[name].most >= figure.most),
+        )
+        case.hold(
+            f"allowing more makes a least larger: {name.split('.')[0]} {name.split('.')[-1]}",
+            (change[1], name, figure.least, wide[name].least),
+            wide[name].least <= figure.least,
+        )
+    case.hold(
+        "allowing more makes the load smaller",
+        (change[1], case.paper.load.most, wider.load.most),
+        wider.load.most >= case.paper.load.most,
+    )
     for name, isr in case.paper.isrs.items():
         case.hold("allowing more makes a loss impossible", (change[1], name), wider.isrs[name].lost or not isr.lost)
     for name, need in case.paper.needs.items():
@@ -212,7 +265,11 @@ def monotone(case, model, dice):
 
 def deeper(case, model, dice):
     """A queue that is deep enough does not make anything later by being deeper."""
-    deep = [name for name, unit in model.get("unit", {}).items() if unit.get("busy") == "queue" and not case.paper.units[name].lost]
+    deep = [
+        name
+        for name, unit in model.get("unit", {}).items()
+        if unit.get("busy") == "queue" and not case.paper.units[name].lost
+    ]
     if not deep:
         return
     made = copied(model)
@@ -220,7 +277,9 @@ def deeper(case, model, dice):
     unit["depth"] = unit.get("depth", 1) + dice.choice([1, 5, 97])
     wide = figures(bounds(read_model(toml(made), "model.toml")))
     for name, figure in figures(case.paper).items():
-        case.hold("a deeper queue makes a bound larger", (name, figure.most, wide[name].most), figure.most == wide[name].most)
+        case.hold(
+            "a deeper queue makes a bound larger", (name, figure.most, wide[name].most), figure.most == wide[name].most
+        )
 
 
 def look(model, seed, plays=2):
@@ -253,8 +312,6 @@ def one(seed, plays):
     except Exception as error:
         told["found"] = [(f"crash: {type(error).__name__}", traceback.format_exc(limit=-3))]
     told["took"] = time.process_time() - begun
-    if told["took"] > LONGEST:
-        told["found"].append(("slow", f"{told['took']:.1f} s"))
     return told
 
 
@@ -314,7 +371,9 @@ def main():
     tally, begun, results = Tally(), time.monotonic(), queue.Queue()
     last = asked.seed + asked.models
     for number in range(asked.workers):
-        threading.Thread(target=watched, args=(asked.seed + number, last, asked.plays, asked.workers, results), daemon=True).start()
+        threading.Thread(
+            target=watched, args=(asked.seed + number, last, asked.plays, asked.workers, results), daemon=True
+        ).start()
     working = asked.workers
     while working:
         told = results.get()
@@ -325,10 +384,14 @@ def main():
         for kind, what in told["found"]:
             print(f"seed {told['seed']}: {kind}: {what[:150]}", flush=True)
         if tally.models % 2000 == 0:
-            print(f"{tally.models} models, {len(tally.found)} found wrong, {time.monotonic() - begun:.0f} s", flush=True)
+            print(
+                f"{tally.models} models, {len(tally.found)} found wrong, {time.monotonic() - begun:.0f} s", flush=True
+            )
     kinds = Counter(kind for kind, _, _ in tally.found)
-    print(f"{tally.models} models, {sum(tally.refused.values())} of them refused; {tally.compared} comparisons; "
-          f"slowest {tally.slowest:.1f} s; {time.monotonic() - begun:.0f} s in all")
+    print(
+        f"{tally.models} models, {sum(tally.refused.values())} of them refused; {tally.compared} comparisons; "
+        f"slowest {tally.slowest:.1f} s; {time.monotonic() - begun:.0f} s in all"
+    )
     for why, count in tally.refused.most_common(8):
         print(f"  refused: {count:6} {why}")
     for kind, count in kinds.most_common():

@@ -14,8 +14,8 @@ from tachys.draw.waveform import draw_waveform, waveform_lines
 from tachys.model.loading import read_model
 from tachys.model.system import WithinNeed
 from tachys.simulation import layout as at
-from tachys.simulation.engine import Records, join, play_whole
 from tachys.simulation.busy import BusySpans
+from tachys.simulation.engine import Records, join, play_whole
 from tachys.simulation.follow import answers, event_times
 from tachys.simulation.index import index_of
 from tachys.simulation.lanes import lanes

@@ -112,6 +112,7 @@ class Workload:
         self._most_den = int(self._den.max(initial=1))
         self._most_jitter = int(self._jitter.max(initial=0))
         self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Endless)), None)
+        self._surely_fits = self._fitting()  # in a window as long as that, whatever all lines ask for fits 64 bits
         self.levels_before: list[int] = []  # how many lines stand before the level of each line
         for rank, line in enumerate(lines):
             same = rank > 0 and lines[rank - 1].isr.urgency == line.isr.urgency
@@ -124,6 +125,15 @@ class Workload:
             except NoBound:
                 total = None
             self._shares.append(total)
+
+    def _fitting(self) -> int:
+        """The longest window in ps in which what all lines ask for is surely less than Tachys counts."""
+        if self._endless is not None:
+            return -1
+        leaks = [(each.curve.leaky(), int(taken)) for (_, each), taken in zip(self.rows, self.taken, strict=True)]
+        burst = sum(float(burst) * taken for (burst, _), taken in leaks)
+        rate = sum(float(rate) * taken for (_, rate), taken in leaks)
+        return int((LONGEST_PS / 2 - burst) / rate) if rate else LONGEST_PS
 
     def share(self, rank: int) -> Fraction | None:
         """What the lines up to and including ``rank`` ask of the core in the long run; None: no number is enough."""
@@ -159,7 +169,7 @@ class Workload:
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
         """What those activations take of the core, in ps."""
-        return self.total(self.counts(ps, end, begin), self.taken[begin:end])
+        return self.total(self.counts(ps, end, begin), self.taken[begin:end], ps)
 
     def close(self, base: int, end: int, closed: Bools | None = None, least: int = 0) -> int:
         """The least t >= ``least`` with t = base + the work of all arrivals of rows up to ``end`` in [0, t).
@@ -175,7 +185,7 @@ class Workload:
             counts = self.counts(now - 1, end)
             if closed is not None:
                 counts = np.where(closed[:end], self.counts(now, end), counts)
-            later = base + self.total(counts, taken)
+            later = base + self.total(counts, taken, now)
             if later <= now:
                 return now
             now = later
@@ -186,7 +196,7 @@ class Workload:
         horizon = 2 * begun
         while horizon < _SAFE:
             counts = self.counts(horizon, end)
-            self.total(counts, self.taken[:end])
+            self.total(counts, self.taken[:end], horizon)
             if int(counts.sum()) > MOST_ARRIVALS:
                 break
             came = np.concatenate(
@@ -201,14 +211,13 @@ class Workload:
             horizon *= 2
         raise WindowTooLong(TOO_LONG)
 
-    @staticmethod
-    def total(counts: NDArray[np.int64], taken: NDArray[np.int64]) -> int:
-        """What so many activations take, in ps.
+    def total(self, counts: NDArray[np.int64], taken: NDArray[np.int64], ps: int) -> int:
+        """What the activations counted in a window of ``ps`` take, in ps.
 
         Raises:
             WindowTooLong: more than Tachys counts.
         """
-        if len(counts) and float(counts.astype(np.float64) @ taken.astype(np.float64)) > LONGEST_PS:
+        if ps > self._surely_fits and float(counts.astype(np.float64) @ taken.astype(np.float64)) > LONGEST_PS:
             raise WindowTooLong(TOO_LONG)
         return int(counts @ taken)
 

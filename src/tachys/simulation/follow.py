@@ -96,16 +96,16 @@ def _hop(records: Records, system: System, index: Index, hop: Hop, going: Ints, 
     if hop.kind == "sets":
         return _taken(records, index, hop, going, age)
     if hop.kind == "ends":
-        restarted = (
-            (records.kind == at.UNIT_LOST) & body if kind == "unit" and system.unit(name).busy == "restart" else None
-        )
-        return _end(records, (records.kind == _ENDS[kind]) & body, going, restarted)
-    told = (records.kind == table[kind]) & body
+        return _ended(records, system, kind, name, body, going)
     if kind == "unit":
-        lost = records.cause[(records.kind == at.UNIT_LOST) & body]
-        unit = system.unit(name)
+        unit, lost = system.unit(name), records.cause[(records.kind == at.UNIT_LOST) & body]
         asked = np.sort(np.concatenate([places(records, index, event) for event in unit.on]))
-        return _by_cause(records, asked, going, np.flatnonzero(told), lost, first=int(unit.primed))
+        begun = np.flatnonzero((records.kind == at.UNIT_START) & body)
+        found = _by_cause(records, asked, going, begun, lost, first=int(unit.primed))
+        if moment == "end":
+            found[found >= 0] = _ended(records, system, kind, name, body, found[found >= 0])
+        return found
+    told = (records.kind == table[kind]) & body
     row, asked = index.rows.index((name, hop.before)), places(records, index, hop.before)
     if system.isr(name).serves_all:  # each run takes all that waits: an event belongs to the first that takes after it
         found = _end(records, (records.kind == at.TAKEN) & body, going)
@@ -117,6 +117,13 @@ def _hop(records: Records, system: System, index: Index, hop: Hop, going: Ints, 
     lost = _end(records, (records.kind == at.LOST) & (records.index == row), going)
     found[(lost >= 0) & ((again < 0) | (lost < again))] = LOST_ON_WAY
     return found
+
+
+def _ended(records: Records, system: System, kind: str, name: str, body: Bools, going: Ints) -> Ints:
+    """The end of the body that began at each place; lost where a unit is restarted before."""
+    restarts = kind == "unit" and system.unit(name).busy == "restart"
+    broken = (records.kind == at.UNIT_LOST) & body if restarts else None
+    return _end(records, (records.kind == _ENDS[kind]) & body, going, broken)
 
 
 def _mask(records: Records, chosen: Ints) -> Bools:
