@@ -2,7 +2,11 @@
 
 import re
 
+from hypothesis import assume
 from hypothesis import strategies as st
+
+from tachys.errors import InputError
+from tachys.model.loading import read_model
 
 NS = 1000
 
@@ -46,11 +50,15 @@ def core(draw, levels):
 def source(draw, name, shortest=8):
     way = draw(st.sampled_from(["every", "gap", "burst"]))
     text = f"[source.{name}]\n"
+    # any, or harmonic and equal ones, that meet again and again
+    apart = draw(st.one_of(st.integers(shortest, 160), st.sampled_from([1, 2, 4]).map(lambda many: many * shortest)))
     if way == "every":
-        return text + f"every = {ns(draw(st.integers(shortest, 160)))}\njitter = {ns(draw(st.integers(0, 40)))}\n"
+        jitter = draw(st.sampled_from([0, 0, draw(st.integers(0, 40))]))
+        offset = draw(st.sampled_from(["", "", f"offset = {ns(0)}\n", f"offset = {ns(draw(st.integers(0, 400)))}\n"]))
+        return text + f"every = {ns(apart)}\njitter = {ns(jitter)}\n{offset}"
     if way == "gap":
-        return text + f"gap = {ns(draw(st.integers(shortest, 160)))}\n"
-    count, spaced = draw(st.integers(2, 4)), draw(st.integers(2, 30))
+        return text + f"gap = {ns(apart)}\n"
+    count, spaced = draw(st.integers(1, 4)), draw(st.integers(2, 30))
     every = (count - 1) * spaced + draw(st.integers(1, 300))
     return text + f"burst = {{ count = {count}, spaced = {ns(spaced)}, every = {ns(every)} }}\n"
 
@@ -119,16 +127,35 @@ def models(draw):
         text += draw(source(name, shortest))
     tangled = draw(st.sampled_from([False, False, True]))
     for name in units:
-        own = [event for event in raised if not event.startswith(f"unit.{name}.start") and "unit." not in event]
-        text += draw(unit(name, firm + (own if tangled else [e for e in own if e.startswith("step.")])))
+        own = [event for event in raised if event.startswith(("isr.", "step."))]
+        before = [f"unit.{other}{moment}" for other in units[: units.index(name)] for moment in ("", ".start")]
+        text += draw(unit(name, firm + before + (own if tangled else [e for e in own if e.startswith("step.")])))
     for number, name in enumerate(isrs):
-        before = [f"isr.{other}.end" for other in isrs[:number]]
+        before = [f"isr.{other}.end" for other in isrs[:number]] + [f"{end}.start" for end in ends]
         text += draw(isr(name, firm + ends + before + ([e for e in raised if "step." in e] if tangled else []), levels))
     if steps:
         text += f"[loop]\noverhead = {span(draw(costs(6, 1)))}\n"
         for name in steps:
             text += draw(step(name, units, levels))
     return text
+
+
+@st.composite
+def firm_models(draw):
+    """As :func:`models`, without those that the loader refuses: chains that can take no time."""
+    text = draw(models())
+    assume(loads(text))
+    return text
+
+
+def loads(text):
+    """Whether a model is one."""
+    try:
+        return bool(read_model(text, "model.toml"))
+    except InputError as error:
+        if "no time" not in str(error):
+            raise
+        return False
 
 
 @st.composite
@@ -161,13 +188,15 @@ def lone_models(draw):
 @st.composite
 def needy_models(draw):
     """Models of the whole language with needs between whatever events there are; their limits are never in the way."""
-    text = draw(models())
+    text = draw(firm_models())
     names = {kind: re.findall(rf"^\[{kind}\.(\w+)\]", text, re.MULTILINE) for kind in ("source", "unit", "isr", "step")}
     events = [f"source.{name}" for name in names["source"]]
     events += [f"{kind}.{name}.{moment}" for kind in ("unit", "isr", "step") for name in names[kind]
                for moment in ("start", "end")]  # fmt: skip
     for number in range(draw(st.integers(1, 4))):
-        kind = draw(st.sampled_from(["within", "within", "within", "age", "every", "jitter", "load"]))
+        kind = draw(
+            st.sampled_from(["within", "within", "within", "age", "every", "jitter", "load", "long load", "lost"])
+        )
         text += f"[need.n{number}]\n"
         if kind in ("within", "age"):
             begins, ends = draw(st.sampled_from(events)), draw(st.sampled_from(events))
@@ -178,6 +207,11 @@ def needy_models(draw):
             text += f'give_or_take = "{draw(st.integers(1, 90))} %"\n'
         elif kind == "jitter":
             text += f'of = "{draw(st.sampled_from(events))}"\njitter = {ns(draw(st.integers(1, 300)))}\n'
+        elif kind == "lost":
+            bodies = [f"{kind}.{name}" for kind in ("source", "unit", "isr") for name in names[kind]]
+            text += f'of = "{draw(st.sampled_from(bodies))}"\nlost = {draw(st.sampled_from([0, 0, 3]))}\n'
+        elif kind == "long load":
+            text += f'load = "{draw(st.integers(1, 100))} %"\n'
         else:
             text += f'load = "{draw(st.integers(5, 95))} %"\nover = {ns(draw(st.integers(30, 900)))}\n'
     if draw(st.booleans()):

@@ -8,7 +8,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from playing import LONG, beaten, played, ways
-from strategies import lone_models, models
+from strategies import firm_models, lone_models
 from tachys.bounds.analysis import bounds
 from tachys.bounds.catalog import catalog
 from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
@@ -20,7 +20,7 @@ from tachys.simulation.statistics import counted
 from tachys.simulation.ways import Ways
 
 
-@given(models(), st.integers(0, 2**16))
+@given(firm_models(), st.integers(0, 2**16))
 def test_nothing_played_is_outside_its_bounds(text, seed):
     system = read_model(text, "model.toml")
     found = bounds(system)
@@ -29,14 +29,14 @@ def test_nothing_played_is_outside_its_bounds(text, seed):
 
 
 @settings(max_examples=40)
-@given(models(), st.integers(0, 2**16))
+@given(firm_models(), st.integers(0, 2**16))
 def test_compiled_and_uncompiled_engines_do_the_same(text, seed):
     system = read_model(text, "model.toml")
     quick, slow = (played(system, ways(seed), LONG // 4, compiled=wanted) for wanted in (True, False))
     assert (quick.memory == slow.memory).all()
 
 
-@given(models())
+@given(firm_models())
 @example(model_text())
 @example((Path(__file__).parent / "every_key.toml").read_text())
 def test_every_figure_is_the_sum_of_its_parts(text):
