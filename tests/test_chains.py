@@ -5,7 +5,7 @@ from fractions import Fraction
 import pytest
 
 from tachys.bounds.analysis import bounds
-from tachys.bounds.arrivals import Bursts, Moved, Staircase, Sum, Tightest, delayed, moved
+from tachys.bounds.arrivals import Bursts, Moved, Staircase, Sum, Tightest, delayed, least_spans, moved
 from tachys.model.loading import read_model
 
 NS, US, MS = 10**3, 10**6, 10**9
@@ -37,6 +37,7 @@ def test_the_most_in_a_window_and_the_least_span_are_inverse(curve):
         assert curve.most_within(span) >= count
         assert span == 0 or curve.most_within(span - 1) < count
     assert curve.most_within(-1) == 0
+    assert least_spans(curve, 40).tolist() == [curve.least_span(count) for count in range(1, 41)]
     assert curve.most_within(10**6) / 10**6 == pytest.approx(float(curve.rate()), rel=1e-3)
 
 

@@ -406,6 +406,10 @@ def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
         return np.append(np.zeros(curve.extra, np.int64), later)
     if isinstance(curve, Sum):
         return np.sort(np.concatenate([least_spans(each, count) for each in curve.curves]))[:count]
+    if isinstance(curve, Bursts) and curve.every * count < BEYOND:
+        bursts, rest = np.divmod(np.arange(count, dtype=np.int64), curve.count)
+        across = curve.every - (curve.count - rest) * curve.spaced
+        return bursts * curve.every + np.where(rest > 0, np.minimum(rest * curve.spaced, across), 0)
     if isinstance(curve, Staircase) and max(curve.period.numerator, curve.distance) * count < BEYOND:
         steps = np.arange(count, dtype=np.int64)
         late = steps * curve.period.numerator // curve.period.denominator - curve.jitter
