@@ -1,0 +1,241 @@
+"""Files as strangers leave them: nothing lost, nothing silent, nothing half done."""
+
+import os
+import stat
+import subprocess
+import sys
+import threading
+
+import pytest
+
+from tachys.capture.csv import CsvShape, read_csv
+from tachys.capture.eventstream import read_event_stream
+from tachys.capture.inspecting import spans
+from tachys.capture.reading import read_capture
+from tachys.capture.vcd import read_vcd
+from tachys.errors import InputError
+from tachys.files import write_whole
+from tachys.model.loading import read_model
+
+NS = 1000
+
+
+def csv(text, **shape):
+    return read_csv([text if isinstance(text, bytes) else text.encode()], "c.csv", CsvShape(**shape))
+
+
+def changes(signal):
+    return list(zip(signal.at.tolist(), signal.value.tolist(), strict=True))
+
+
+@pytest.mark.parametrize("time", ["18446745", "9.3e6", "9223372.1", "123456789012345678", "1e30"])
+def test_a_time_beyond_64_bits_is_an_error_with_its_row(time):
+    with pytest.raises(InputError, match=r"c\.csv:3: .*is beyond 64 bits; is its unit right"):
+        csv(f"Time [s],D0\n0,0\n{time},1\n")
+    assert csv("Time [s],D0\n0,0\n4000000,1\n").end == 4 * 10**18
+
+
+def test_every_cut_of_a_csv_keeps_whole_rows_only():
+    whole = b"Time [ns],D0,D1\n" + b"".join(b"%d,%d,%d\n" % (5 * n, n % 2, n // 2 % 2) for n in range(12))
+    for length in range(whole.index(b"\n") + 6, len(whole)):
+        capture = read_csv([whole[:length]], "c.csv")
+        rows = whole[:length].rpartition(b"\n")[0].count(b"\n")
+        assert capture.end >= 5 * NS * (rows - 1)
+        for signal in capture.signals.values():
+            assert signal.at[-1] <= capture.end
+        whole_rows = read_csv([whole[: whole[:length].rindex(b"\n") + 1]], "c.csv")
+        for name, signal in whole_rows.signals.items():
+            assert changes(capture.signals[name])[: len(signal.at)] == changes(signal)
+
+
+def test_what_is_no_line_break_in_a_comment_is_none():
+    for odd in ("\x0c", "\x85", "\u2028", "\x1c"):
+        assert changes(csv(f"# a{odd}b\nTime [ns],D0\n0,0\n5,1\n").signals["D0"]) == [(0, 0), (5 * NS, 1)]
+
+
+@pytest.mark.parametrize("header", ["Time [min]", "t (mus)", "Sample [fortnight]"])
+def test_an_unknown_unit_of_time_is_an_error(header):
+    with pytest.raises(InputError, match=r"unit .*is not known.*--time-unit"):
+        csv(f"{header},D0\n0,0\n5,1\n")
+
+
+def test_a_missing_unit_is_remarked_and_a_contradicting_one_refused():
+    (remark,) = csv("Time,D0\n0,0\n5,1\n").remarks
+    assert "no unit" in remark
+    assert "--time-unit" in remark
+    assert csv("Time [ns],D0\n0,0\n5,1\n").remarks == ()
+    assert csv("Time,D0\n0,0\n5,1\n", time_unit="us").end == 5 * 10**6
+    with pytest.raises(InputError, match=r'the header says "ns"'):
+        csv("Time [ns],D0\n0,0\n5,1\n", time_unit="ms")
+
+
+def test_marks_close_together_and_at_once_stay_in_order():
+    text = b"10,a,mark\n10,a,mark\n400,a,mark\n5000,a,mark\n5000,b,mark\n5001,b,mark\n"
+    capture = read_event_stream([text], "e.txt")
+    assert [t for t, v in changes(capture.signals["a"]) if v] == [10, 400, 5000]
+    for signal in capture.signals.values():
+        assert (signal.at[1:] > signal.at[:-1]).all()
+    assert any("2 marks" in remark for remark in capture.remarks)
+
+
+def test_an_enter_as_the_first_event_is_an_edge():
+    capture = read_event_stream([b"100,isr.a,enter\n200,isr.a,leave\n300,isr.a,enter\n"], "e.txt")
+    assert [t for t, v in changes(capture.signals["isr.a"]) if v] == [100, 300]
+    assert spans(capture, ("isr.a", "rise"), ("isr.a", "fall")).after.tolist() == [100]
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        (b"5, ,enter\n", "is no event"),
+        (b"5,a\x0bb,enter\n", "is no event"),
+        (b"# bits = 24\n5,a,enter\n1000,a,leave\n900,a,enter\n", r"e\.txt:4: .*runs backwards"),
+        (b"# unit = 10 cycles\n5,a,enter\n", r"e\.txt:1: .*cycles"),
+    ],
+)
+def test_event_streams_that_are_wrong_say_so(text, words):
+    with pytest.raises(InputError, match=words):
+        read_event_stream([text], "e.txt")
+
+
+def test_a_counter_that_wraps_and_a_header_line_are_read(tmp_path):
+    text = b"time,name,what\n# bits = 16\n# unit = 1 us\n65000,a,enter\n10,a,leave\n"
+    (tmp_path / "e.csv").write_bytes(text)
+    capture = read_capture(tmp_path / "e.csv")
+    assert capture.end - 65000 * 10**6 == (65536 - 65000 + 10) * 10**6
+
+
+# --- writing ---------------------------------------------------------------------------------------------------------
+
+
+def test_writing_goes_through_links_and_keeps_modes(tmp_path):
+    real, link = tmp_path / "real.toml", tmp_path / "link.toml"
+    real.write_text("old")
+    real.chmod(0o600)
+    link.symlink_to(real)
+    write_whole(link, "new")
+    assert link.is_symlink()
+    assert real.read_text() == "new"
+    assert stat.S_IMODE(real.stat().st_mode) == 0o600
+    assert [path.name for path in tmp_path.iterdir() if path.name.startswith(".")] == []
+
+
+def test_what_is_no_file_is_written_into(tmp_path):
+    pipe, got = tmp_path / "pipe", []
+    os.mkfifo(pipe)
+    reader = threading.Thread(target=lambda: got.append(pipe.read_bytes()))
+    reader.start()
+    write_whole(pipe, "told")
+    reader.join(5)
+    assert got == [b"told"]
+    assert stat.S_ISFIFO(pipe.stat().st_mode)
+    write_whole("/dev/null", "nothing")
+    assert stat.S_ISCHR(os.stat("/dev/null").st_mode)
+
+
+def test_what_may_not_be_written_is_refused(tmp_path):
+    kept = tmp_path / "kept.toml"
+    kept.write_text("old")
+    kept.chmod(0o444)
+    with pytest.raises(InputError, match="read-only"):
+        write_whole(kept, "new")
+    assert kept.read_text() == "old"
+
+
+# --- ends of a command -----------------------------------------------------------------------------------------------
+
+HEAD = 'tachys = 1\n[core]\nclock = "1 MHz"\nentry = "1 us"\nexit = "1 us"\n'
+MISSED = HEAD + '[source.s]\nevery = "1 ms"\n[isr.r]\non = "source.s"\ncost = "9 us"\ndeadline = "5 us"\n'
+
+
+def shell(command, **env):
+    return subprocess.run(["bash", "-c", f"set -o pipefail; {command}"], capture_output=True, text=True,
+                          env={**os.environ, **env}, timeout=120)  # fmt: skip
+
+
+TACHYS = f"{sys.executable} -m tachys"
+
+
+@pytest.fixture
+def model(tmp_path):
+    (tmp_path / "m.toml").write_text(MISSED.replace("deadline", "# deadline"))
+    return tmp_path / "m.toml"
+
+
+def test_a_closed_pipe_is_no_miss(model):
+    for reader in ("true", "head -1"):
+        told = shell(f"{TACHYS} bounds {model} | {reader}")
+        assert (told.returncode, told.stderr) == (0, "")
+
+
+def test_a_full_disk_behind_the_output_is_told(model):
+    told = shell(f"{TACHYS} bounds {model} > /dev/full")
+    assert told.returncode == 2
+    assert "cannot be written: No space left" in told.stderr
+    assert "Traceback" not in told.stderr
+
+
+def test_a_closed_input_and_a_full_stderr_change_no_status(model):
+    assert shell(f"{TACHYS} bounds {model} <&-").returncode == 0
+    assert shell(f"{TACHYS} bounds {model} 2>/dev/full >/dev/null").returncode == 0
+    (model.parent / "n.toml").write_text(MISSED)
+    assert shell(f"{TACHYS} simulate {model.parent / 'n.toml'} --for 5ms 2>/dev/full >/dev/null").returncode == 1
+
+
+@pytest.mark.parametrize("code", ["ascii", "latin-1", "cp1252"])
+def test_a_code_page_without_arrows_gets_plain_characters(model, code):
+    told = shell(f"{TACHYS} bounds {model} --why r", PYTHONIOENCODING=code, PYTHONUTF8="0")
+    assert told.returncode == 0
+    assert "Load in the long run" in shell(f"{TACHYS} bounds {model}", PYTHONIOENCODING=code).stdout
+
+
+# --- models ----------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("cost = 6 us", r'm:9: .*"6 us" stands without quotes; write "6 us"'),
+        ("cost = \"6,5 us\"", r'write "6\.5 us"'),
+        ("cost = 2026-13-45", r"m:9: .*no date|not a value"),
+        ("cost = \"6 us\"\n[isr.r]", r"\[isr\.r\] stands twice"),
+        ("cost = \"6 us\"\nlevel = \"high\"", r"level.*a whole number"),
+    ],
+)
+def test_what_newcomers_write_is_met_with_what_would_be_right(text, words):
+    with pytest.raises(InputError, match=words):
+        read_model(HEAD + f'[source.s]\nevery = "1 ms"\n[isr.r]\n{text}\non = "source.s"\n', "m")
+
+
+@pytest.mark.parametrize(
+    ("core", "words"),
+    [
+        ('clock = "48 mhz"', r'write "48 MHz"'),
+        ('clock = "48 MHz"\nnesting = yes', r"write nesting = true"),
+    ],
+)
+def test_the_core_as_newcomers_write_it(core, words):
+    with pytest.raises(InputError, match=words):
+        read_model(f"tachys = 1\n[core]\n{core}\n", "m")
+
+
+def test_a_model_without_a_core_is_told_once():
+    with pytest.raises(InputError) as error:
+        read_model('tachys = 1\n[source.s]\nevery = "10 cycles"\n', "m")
+    assert [str(problem) for problem in error.value.problems] == [
+        'm: core: is missing; add a table [core] with clock = "48 MHz"'
+    ]
+
+
+def test_a_model_given_as_a_capture_is_told(tmp_path):
+    (tmp_path / "m.toml").write_text(MISSED)
+    with pytest.raises(InputError, match="this is a model, and a capture is due"):
+        read_capture(tmp_path / "m.toml")
+    told = shell(f"printf '$timescale 1 ns $end\\n' > {tmp_path}/c.vcd; {TACHYS} bounds {tmp_path}/c.vcd")
+    assert told.returncode == 2
+    assert "this is a capture, and a model is due" in told.stderr
+
+
+def test_a_vcd_with_a_mark_of_its_byte_order_is_read():
+    text = "\ufeff$timescale 1 ns $end\n$var wire 1 a one $end\n$enddefinitions $end\n#0\n0a\n#5\n1a\n#6\n"
+    assert changes(read_vcd([text.encode()], "b.vcd").signals["one"]) == [(0, 0), (5 * NS, 1)]
