@@ -12,7 +12,9 @@ from it and from the board (``bounds``, ``simulation``, ``capture``); ``check`` 
 
 from __future__ import annotations
 
-from typing import Any
+TYPE_CHECKING = False  # as typing has it, which takes a while to load: an interrupt would end in its midst
+if TYPE_CHECKING:
+    from typing import Any
 
 __version__ = "0.1.0"
 __all__ = ["bounds", "check", "load_model", "read_capture", "simulate"]

@@ -1,6 +1,6 @@
 """``python -m tachys``."""
 
-from tachys.cli.main import main
+from tachys.entry import main
 
 if __name__ == "__main__":
     main()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 import tempfile
 from pathlib import Path
 
@@ -10,25 +11,40 @@ from tachys.errors import input_error
 
 
 def write_whole(path: str | Path, content: str | bytes) -> None:
-    """Write ``content`` to a temporary file beside ``path`` and move it there in one step.
+    """Write ``content`` to a temporary file beside ``path`` and move it there in one step, its mode kept.
+
+    Links are written through; what is no regular file (a pipe, a device) is written into.
 
     Raises:
         InputError: the place cannot be written to.
     """
-    target = Path(path)
+    target = Path(os.path.realpath(path))  # what a link points to is written, and the link stays
     data = content.encode() if isinstance(content, str) else content
     try:
-        target.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.")
+        if target.exists() and not target.is_file():
+            with target.open("wb") as stream:  # a pipe or a device takes what it is given, and stays what it is
+                stream.write(data)
+            return
+        _replace(target, data)
     except OSError as error:
         raise input_error(str(path), f"cannot be written: {error.strerror}", "choose another place") from None
+
+
+def _replace(target: Path, data: bytes) -> None:
+    mode = None
+    if target.exists():
+        mode = stat.S_IMODE(target.stat().st_mode)
+        if not mode & 0o222:
+            raise input_error(str(target), "is read-only", "choose another place, or make it writable: chmod u+w")
+    target.parent.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(dir=target.parent, prefix=".tachys-")
     try:
         with os.fdopen(handle, "wb") as stream:
             stream.write(data)
         umask = os.umask(0)
         os.umask(umask)
-        os.chmod(name, 0o666 & ~umask)
+        os.chmod(name, 0o666 & ~umask if mode is None else mode)
         os.replace(name, target)
-    except OSError as error:
+    except OSError:
         os.unlink(name)
-        raise input_error(str(path), f"cannot be written: {error.strerror}", "choose another place") from None
+        raise

@@ -21,7 +21,7 @@ from tachys.capture.table import Capture, Signal, grid_of
 from tachys.errors import InputError, input_error
 
 _PS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
-_UNIT = re.compile(r"[\[(/ _](s|ms|us|µs|ns|ps|seconds?|sec)[\])]?\s*$", re.IGNORECASE)
+_UNIT = re.compile(r"[\[(]\s*([^\[\]()]*?)\s*[\])]\s*$|[/ _](s|ms|us|µs|μs|ns|ps|seconds?|sec)\s*$", re.IGNORECASE)
 _STAMP = re.compile(r"(?:(\d{4}-\d\d-\d\d)[T ])?(\d{1,2}:\d\d:\d\d)(?:[.,](\d{1,12}))?\s*$")
 _LOOKED_AT = 1 << 17
 _LONGEST_LINE = 1 << 25
@@ -58,7 +58,8 @@ def read_csv(chunks: Iterable[bytes], file: str, shape: CsvShape = FOUND_OUT, *,
         raise input_error(file, "holds NUL bytes: this is no text file", "name a capture file", line=line)
     head = head.removeprefix(b"\xef\xbb\xbf").replace(b"\r\n", b"\n") if b"\n" in head else head.replace(b"\r", b"\n")
     text = head[: max(_LOOKED_AT, _end_of_rows(head))].decode("utf-8", "replace")
-    rows = [(number, line) for number, line in enumerate(text.splitlines(), 1) if _holds_values(line)]
+    # lines end where the scanner ends them, and nowhere else
+    rows = [(number, line) for number, line in enumerate(text.split("\n"), 1) if _holds_values(line)]
     if not rows:
         raise input_error(file, "there are no rows", "a time column and a column a signal are due")
     separator = shape.separator or _find_separator(rows[0][1], file)
@@ -66,7 +67,9 @@ def read_csv(chunks: Iterable[bytes], file: str, shape: CsvShape = FOUND_OUT, *,
     _refuse_twins(names, file)
     body = head.split(b"\n", before)[-1] if before else head
     first = _cells(next(line for number, line in rows if number > before), separator)[0]
-    scan_ = _Rows(file, names, unit, separator, before, stamps=_STAMP.match(first) is not None)
+    scan_ = _Rows(file, names, _PS[unit or "s"], separator, before, stamps=_STAMP.match(first) is not None)
+    if unit is None and not scan_.stamps:
+        scan_.remarks.append("the time column has no unit, and is read as seconds; else say it: --time-unit us")
     return scan_.read(body, pieces, strict=strict)
 
 
@@ -103,25 +106,50 @@ def _find_separator(line: str, file: str) -> str:
     raise input_error(file, "no separator was found", "columns are separated by commas, semicolons or tabs", line=1)
 
 
-def _header(rows: list[tuple[int, str]], separator: str, file: str, shape: CsvShape) -> tuple[list[str], int, int]:
-    """(names of all columns, ps of the time unit, lines before the first row of values)."""
+def _header(
+    rows: list[tuple[int, str]], separator: str, file: str, shape: CsvShape
+) -> tuple[list[str], str | None, int]:
+    """(names of all columns, the unit of time if one is named, lines before the first row of values)."""
     cells = _cells(rows[0][1], separator)
     if len(cells) < 2:
         raise input_error(file, "there is one column only", "a time column and a column a signal are due", line=1)
     if _number(cells[0], separator) is not None or _STAMP.match(cells[0]):
         names, unit, body = ["time", *(f"D{i}" for i in range(len(cells) - 1))], shape.time_unit, rows
     else:
-        match = _UNIT.search(cells[0])
         names, body = cells, rows[1:]
-        unit = shape.time_unit or (match.group(1) if match else None)
+        unit = _unit_of(cells[0], shape.time_unit, file, rows[0][0])
     if not body:
         raise input_error(file, "there are no rows below the header", "export it again", line=rows[0][0])
-    word = (unit or "s").lower().replace("µ", "u")
-    return names, _PS["s" if word.startswith("sec") else word], body[0][0] - 1
+    return names, unit, body[0][0] - 1
+
+
+def _unit_of(cell: str, given: str | None, file: str, line: int) -> str | None:
+    """The unit of time that a header names, or that is given; None where neither is.
+
+    Raises:
+        InputError: the header names one that is not known, or another than the one given.
+    """
+    match = _UNIT.search(cell)
+    said = (match.group(1) or match.group(2) or "") if match else ""
+    word = said.lower().replace("µ", "u").replace("μ", "u")
+    unit = "s" if word.startswith("sec") else word
+    if given is None and unit and unit not in _PS:
+        raise input_error(
+            file, f'the unit "{said}" of the time column is not known',
+            "s, ms, us, ns or ps; or say it: --time-unit us", line=line,
+        )  # fmt: skip
+    if given is not None and unit in _PS and unit != given:
+        raise input_error(
+            file, f'the header says "{said}", and --time-unit {given}', "one of the two is wrong", line=line
+        )
+    return given or unit or None
 
 
 def _cells(line: str, separator: str) -> list[str]:
-    return [cell.strip() for cell in next(csv.reader([line.rstrip("\r\n")], delimiter=separator))]
+    line = line.rstrip("\r\n")
+    if '"' not in line or len(line) > csv.field_size_limit():
+        return [cell.strip().strip('"') for cell in line.split(separator)]
+    return [cell.strip() for cell in next(csv.reader([line], delimiter=separator))]
 
 
 def _number(cell: str, separator: str) -> Decimal | None:
@@ -214,7 +242,10 @@ class _Rows:
         if match is None:
             return line
         date, clock, decimals = match.groups()
-        day = datetime.date.fromisoformat(date).toordinal() if date else 0
+        try:
+            day = datetime.date.fromisoformat(date).toordinal() if date else 0
+        except ValueError:
+            return line  # told as no time, with its row
         hours, minutes, seconds = map(int, clock.split(":"))
         whole = ((day * 24 + hours) * 60 + minutes) * 60 + seconds
         self.start = whole if self.start is None else self.start

@@ -17,7 +17,9 @@ from tachys.capture.table import UNKNOWN, Capture, Signal, grid_of
 from tachys.errors import InputError, input_error
 from tachys.model.quantities import parse_positive_duration
 
-_LINE = re.compile(rb"\s*(\d+(?:\.\d+)?)\s*,\s*([^,\r\n]{1,64}?)\s*,\s*(enter|leave|mark)\s*$")
+_NAME = rb"[^\x00-\x20,\x7f](?:[^\x00-\x1f,\x7f]{0,62}[^\x00-\x20,\x7f])?"
+_LINE = re.compile(rb"\s*(\d{1,40}(?:\.\d{1,40})?)\s*,\s*(" + _NAME + rb")\s*,\s*(enter|leave|mark)\s*$")
+_HEAD = re.compile(rb"\s*time\s*,\s*name\s*,\s*\w+\s*$", re.IGNORECASE)
 _GAP = re.compile(rb"\s*(\d+(?:\.\d+)?)?\s*,?\s*gap\s*$")
 _SAID = re.compile(rb"#\s*(unit|bits)\s*=\s*(.+?)\s*$")
 WIDTHS = (16, 24, 32)
@@ -27,7 +29,8 @@ MOST_NAMES = 100_000
 
 def is_event_stream(first: bytes) -> bool:
     """Whether a file that begins like this is an event stream."""
-    lines = [line for line in first[:4096].splitlines()[:20] if line.strip() and not line.lstrip().startswith(b"#")]
+    lines = [line for line in first[:4096].split(b"\n")[:20] if line.strip() and not line.lstrip().startswith(b"#")]
+    lines = lines[1:] if lines and _HEAD.match(lines[0]) else lines
     return bool(lines) and (_LINE.match(lines[0]) is not None or _GAP.match(lines[0]) is not None)
 
 
@@ -50,7 +53,8 @@ class _Stream:
         self.last: Fraction | None = None
         self.begin = self.now = 0
         self.changes: dict[str, tuple[list[int], list[int]]] = {}
-        self.gaps = 0
+        self.gaps = self.merged = 0
+        self.after_gap = False
 
     def read(self, chunks: Iterable[bytes], strict: bool) -> Capture:
         for line, whole in _lines(chunks):
@@ -66,9 +70,13 @@ class _Stream:
             name: Signal(name, 1, np.array(at, np.int64), np.array(value, np.int64))
             for name, (at, value) in self.changes.items()
         }
-        remarks = (f"{self.gaps} gaps: events were lost there",) if self.gaps else ()
+        remarks = [f"{self.gaps} gaps: events were lost there"] if self.gaps else []
+        if self.merged:
+            remarks.append(
+                f"{self.merged} marks come with another of the same name, or 1 ps after it: one edge for both"
+            )
         grid = grid_of([signal.at for signal in signals.values()], max(1, int(self.unit)))
-        return Capture(self.file, signals, self.begin, self.now, grid, remarks)
+        return Capture(self.file, signals, self.begin, self.now, grid, tuple(remarks))
 
     def _fits(self, line: bytes) -> bool:
         return _LINE.match(line) is not None
@@ -80,7 +88,7 @@ class _Stream:
         if said is not None:
             self._say(said.group(1).decode(), said.group(2).decode("utf-8", "replace"))
             return
-        if line.lstrip().startswith(b"#"):
+        if line.lstrip().startswith(b"#") or (self.last is None and _HEAD.match(line)):
             return
         event, gap = _LINE.match(line), _GAP.match(line)
         if event is not None:
@@ -94,7 +102,12 @@ class _Stream:
     def _say(self, what: str, text: str) -> None:
         try:
             if what == "unit":
-                self.unit = parse_positive_duration(text).amount
+                unit = parse_positive_duration(text)
+                if unit.clock is not None:
+                    raise ValueError(
+                        f'a unit of "{text}" hangs on a clock; write the time of one count, such as 20.8 ns'
+                    )
+                self.unit = unit.amount
             elif int(text) in WIDTHS:
                 self.bits = int(text)
             else:
@@ -107,6 +120,12 @@ class _Stream:
         count = Fraction(text.decode())
         if self.bits is not None:
             if self.last is not None and count < self.last:
+                back, wrap = self.last - count, 1 << self.bits
+                if back < wrap // 16 and not self.after_gap:  # two records exchanged, and not a nearly whole wrap
+                    raise self._error(
+                        f"time runs backwards by {float(back):g} counts",
+                        "a counter that wraps goes back by nearly all of it",
+                    )
                 self.turns += 1
         elif self.last is not None and count < self.last:
             raise self._error("time runs backwards", "say # bits = 16, 24 or 32 if the counter wraps")
@@ -115,7 +134,9 @@ class _Stream:
         ps = int((count + (self.turns << (self.bits or 0))) * self.unit)
         if ps > 1 << 62:
             raise self._error("the time is beyond 64 bits of picoseconds", "is the unit right?")
-        self.begin = ps if first else self.begin
+        self.after_gap = False
+        # before the first event nothing was entered: a stream begins one count before it, so that it is an edge
+        self.begin = ps - max(1, int(self.unit)) if first else self.begin
         self.now = max(self.now, ps)
         return ps
 
@@ -129,8 +150,12 @@ class _Stream:
         else:
             self._add(at, value, time, int(kind == "enter"))
 
-    @staticmethod
-    def _add(at: list[int], value: list[int], time: int, level: int) -> None:
+    def _add(self, at: list[int], value: list[int], time: int, level: int) -> None:
+        if at[-1] > time:  # the end of the pulse of a mark, which is ours to place: before what comes now
+            if level == 1 and at[-2] >= time - 1:
+                self.merged += 1
+                return
+            at[-1] = time - 1 if level == 1 else time
         if value[-1] == level:
             return
         if at[-1] == time:
@@ -143,7 +168,8 @@ class _Stream:
         """What every name does is not known until it is told again."""
         self.gaps += 1
         for at, value in self.changes.values():
-            self._add(at, value, self.now, UNKNOWN)
+            self._add(at, value, max(self.now, at[-1]), UNKNOWN)
+        self.after_gap = True
 
     def _error(self, wrong: str, mend: str) -> InputError:
         return input_error(self.file, wrong, mend, line=self.line)
@@ -156,7 +182,8 @@ def _lines(chunks: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
         *whole, rest = (rest + piece).split(b"\n")
         for line in whole:
             yield line, True
-        if len(rest) > 1 << 20:
-            yield rest[:100], True
+        if len(rest) > 1 << 20:  # no line of this format: told as such, and what is left of it is not kept
+            yield b"?" + rest[:100], True
+            rest = b""
     if rest:
         yield rest, False

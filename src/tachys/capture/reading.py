@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Iterator
 from itertools import chain
 from pathlib import Path
@@ -12,6 +13,12 @@ from tachys.capture.eventstream import is_event_stream, read_event_stream
 from tachys.capture.opening import pieces
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
+from tachys.errors import input_error
+
+_MODEL = re.compile(
+    rb"^\s*(tachys\s*=\s*\d|\[(core|loop|(clock|source|unit|isr|step|need)\.[\w-]+)\]\s*$)", re.MULTILINE
+)
+_LOOKED_AT = 1 << 16
 
 
 def read_capture(
@@ -33,6 +40,10 @@ def read_capture(
     first, whole = _peek(pieces(path, stream, told))
     if first.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"$"):
         return read_vcd(whole, str(path), strict=strict)
+    if _MODEL.search(first[:_LOOKED_AT]):
+        raise input_error(
+            str(path), "this is a model, and a capture is due", "the model goes first: tachys check MODEL CAPTURE"
+        )
     if is_event_stream(first):
         return read_event_stream(whole, str(path), strict=strict)
     return read_csv(whole, str(path), shape, strict=strict)

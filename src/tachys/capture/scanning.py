@@ -335,7 +335,10 @@ def scan_columns(
         while left > 1 and exponent < 0:
             left //= 10
             exponent += 1
-        time *= left
+        if time > LARGEST // left:
+            state[C_FAULT] = TOO_LONG
+        else:
+            time *= left
         while exponent < 0 and time != 0:
             rest = time % 10
             time //= 10
@@ -362,7 +365,7 @@ def scan_columns(
             state[LEAST_STEP] = step if state[ROWS] == 1 else min(step, state[LEAST_STEP])
             state[MOST_STEP] = max(step, state[MOST_STEP])
         # the levels
-        column = 0
+        column, before = 0, found
         while place < end and column < columns:
             place += 1  # the separator
             level, base, any_digit, unknown, skip = 0, 10, False, False, False
@@ -411,6 +414,7 @@ def scan_columns(
         if state[C_FAULT] or column < columns or place < end:
             state[C_COLUMN] = column + 1
             state[C_FAULT] = state[C_FAULT] if state[C_FAULT] else RAGGED
+            found = before  # nothing of a row that is no row
             break
         state[LAST_TIME] = time
         state[ROWS] += 1

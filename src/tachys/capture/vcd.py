@@ -80,7 +80,7 @@ def read_vcd(chunks: Iterable[bytes], file: str, *, strict: bool = False) -> Cap
     """
     pieces = iter(chunks)
     header, rest = _split_header(pieces, file)
-    tokens = _Tokens(header.decode("utf-8", "replace").splitlines(keepends=True), file)
+    tokens = _Tokens(re.split(r"(?<=\n)", header.decode("utf-8-sig", "replace")), file)
     variables, tick_fs = _header(tokens)
     return _Changes(file, variables, tick_fs, header.count(b"\n")).read(rest, pieces, strict=strict)
 

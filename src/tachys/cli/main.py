@@ -1,14 +1,17 @@
 """The command ``tachys`` and every way in which it ends.
 
 0  all needs met                       1  at least one missed (--strict: or at risk, or unseen)
-2  the input or the call is wrong      3  a fault of Tachys itself
+2  the input or the call is wrong      3  a fault of Tachys itself          130  interrupted
+A reader that closes the pipe is no fault and no miss; output that cannot be written (a full disk) ends with 2.
 """
 
 from __future__ import annotations
 
+import os
 import sys
 import tempfile
 import traceback
+from typing import Any
 
 import click
 
@@ -30,7 +33,25 @@ from tachys.errors import InputError
 FAULT = 3
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+class _Unwritten(Exception):
+    """Standard output cannot be written to: its reader has gone, or a disk is full."""
+
+
+class _Commands(click.Group):
+    """The commands; an output that cannot be written is told apart from everything else that can fail."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run a command, and write all that it has said."""
+        try:
+            status = super().invoke(ctx)
+            if sys.stdout is not None:
+                sys.stdout.flush()
+        except OSError as error:
+            raise _Unwritten(error) from None
+        return status
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(__version__, prog_name="tachys")
 def tachys() -> None:
     """Will every interrupt meet its time limit, and does the board agree?
@@ -59,6 +80,9 @@ for command in (
 
 def main() -> None:
     """Run the command and end the process as the table above says."""
+    from tachys.cli.output import prepare_streams
+
+    prepare_streams()
     try:
         sys.exit(tachys.main(standalone_mode=False) or 0)
     except click.exceptions.NoArgsIsHelpError as shown:
@@ -79,9 +103,13 @@ def main() -> None:
         for problem in error.problems:
             click.echo(plain(str(problem)), err=True)
         sys.exit(InputError.exit_status)
-    except BrokenPipeError:
-        sys.stderr.close()
-        sys.exit(0)
+    except _Unwritten as ended:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # what is left is written nowhere
+        cause = ended.args[0]
+        if isinstance(cause, BrokenPipeError):
+            sys.exit(0)
+        click.echo(f"the output cannot be written: {cause.strerror}", err=True)
+        sys.exit(2)
     except Exception as error:
         with tempfile.NamedTemporaryFile("w", prefix="tachys-fault-", suffix=".txt", delete=False) as details:
             traceback.print_exc(file=details)

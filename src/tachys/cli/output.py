@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import io
 import json
 import re
+import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
-from typing import Any
+from contextlib import contextmanager, suppress
+from typing import Any, TextIO, cast
 
 import click
 from rich.box import SIMPLE_HEAD
@@ -29,9 +31,55 @@ STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "yellow", Verdict.MISSED: "bold
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 
 
+_PLAIN = str.maketrans({"→": "->", "≥": ">=", "≤": "<=", "µ": "u", "μ": "u", "·": "*", "±": "+-", "…": "...", "–": "-",
+                        "─": "-", "│": "|", "━": "-", "┃": "|", "▏": "|", "█": "#"})  # fmt: skip
+
+
+class _Lenient:
+    """A standard error that may be full or closed: what cannot be written there changes no result."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+    def write(self, text: str) -> int:
+        """Write what can be written."""
+        with suppress(OSError):
+            self._stream.write(text)
+            self._stream.flush()
+        return len(text)
+
+    def flush(self) -> None:
+        """Nothing waits: every piece is written at once."""
+
+
+def _in_plain_characters(error: UnicodeError) -> tuple[str, int]:
+    assert isinstance(error, UnicodeEncodeError)
+    text = error.object[error.start : error.end].translate(_PLAIN)
+    return text.encode(error.encoding, "replace").decode(error.encoding), error.end
+
+
+def prepare_streams() -> None:
+    """Characters that a code page lacks get plain ones; a standard error that is full is no fault."""
+    codecs.register_error("plain-characters", _in_plain_characters)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="plain-characters")
+    if sys.stderr is not None:
+        sys.stderr = cast(TextIO, _Lenient(sys.stderr))
+
+
+class _Console(Console):
+    def on_broken_pipe(self) -> None:
+        """The reader has gone: told to ``main``, which knows how a command ends."""
+        raise BrokenPipeError
+
+
 def console(*, error: bool = False) -> Console:
     """A console as wide as the terminal, at most 100 columns; 100 when nobody looks."""
-    made = Console(stderr=error, highlight=False, soft_wrap=False)
+    made = _Console(stderr=error, highlight=False, soft_wrap=False)
     made.width = min(made.width, WIDEST) if made.is_terminal else WIDEST
     return made
 

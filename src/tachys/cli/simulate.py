@@ -24,6 +24,9 @@ if TYPE_CHECKING:
 Row = list[str | Verdict]
 
 
+INTERRUPTED = 130
+
+
 @click.command("simulate")
 @click.argument("model", type=click.Path())
 @for_option
@@ -46,7 +49,7 @@ def simulate_command(
 ) -> int:  # fmt: skip
     """Play MODEL from time zero: statistics, misses, and how near the worst seen came to each bound.
 
-    The status is 1 when a need was seen broken.
+    The status is 1 when a need was seen broken, and 130 when it was interrupted: what was played until then is shown.
     """
     from tachys.bounds.analysis import bounds
     from tachys.cli.output import print_csv, print_json, warn
@@ -71,6 +74,8 @@ def simulate_command(
         print_csv(header, simulated_rows(result))
     else:
         show_simulated(result, model)
+    if not result.complete:
+        return INTERRUPTED
     if output is not None:
         _write(system, ways, window, output, probes)
     if result.missed:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
@@ -13,6 +11,7 @@ from pydantic import BaseModel, ValidationError
 from tachys.errors import InputError, Place, Problem, did_you_mean, input_error
 from tachys.model.build import build
 from tachys.model.names import check_references
+from tachys.model.parsing import parse_toml
 from tachys.model.places import KeyPath, key_lines
 from tachys.model.report import Reporter
 from tachys.model.schema import ModelFile
@@ -62,7 +61,7 @@ def read_text(path: str | Path, what: str, largest: int) -> str:
 
 def read_model(text: str, file: str, variant: str | None = None) -> System:
     """As :func:`load_model`, from text; ``file`` is only shown."""
-    raw = _parse_toml(text, file)
+    raw = parse_toml(text, file)
     places = _Places(file, key_lines(text))
     written = raw.get("variant")
     known = list(written) if isinstance(written, dict) else []
@@ -104,24 +103,6 @@ class _Places:
             if path[:length] in self._lines:
                 return Place(self._file, self._lines[path[:length]])
         return Place(self._file)
-
-
-def _parse_toml(text: str, file: str) -> dict[str, Any]:
-    try:
-        return tomllib.loads(text)
-    except RecursionError:
-        raise input_error(file, "nested too deeply", "mend the TOML there") from None
-    except ValueError as error:  # the reader's own error, or of a date or a number that nobody can mean
-        words = str(error) if isinstance(error, tomllib.TOMLDecodeError) else f"not a value: {error}"
-        match = re.search(r"\(at line (\d+), column (\d+)\)", words)
-        line = int(match.group(1)) if match else text.count("\n") + 1
-        wrong = re.sub(r"\s*\(at .*\)$", "", words)
-        mend = "mend the TOML there"
-        if "twice" in wrong or "overwrite" in wrong:
-            mend = "every name is used once: rename or remove one of the two"
-        if match:
-            wrong += f" (column {match.group(2)})"
-        raise input_error(file, wrong, mend, line=line) from None
 
 
 def _validate(raw: dict[str, Any], complain: Any) -> ModelFile | None:
@@ -175,7 +156,12 @@ def _words(fault: Any) -> tuple[str, str]:
         path = fault["loc"]
         return "unknown key", did_you_mean(str(path[-1]), known_keys(path), "key here")
     if kind == "missing":
-        return "is missing", f"add {fault['loc'][-1]} = …"
+        key = fault["loc"][-1]
+        return "is missing", 'add a table [core] with clock = "48 MHz"' if key == "core" else f"add {key} = …"
+    if kind in ("int_type", "int_parsing", "int_from_float"):
+        return f"{given!r} is no whole number", "a whole number is due, without quotes"
+    if kind in ("bool_type", "bool_parsing"):
+        return f"{given!r} is neither true nor false", "write true or false, without quotes"
     if kind == "value_error":
         wrong, _, mend = str(fault["ctx"]["error"]).partition("; ")
         return wrong, mend

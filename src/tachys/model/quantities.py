@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -66,6 +67,11 @@ def _split(value: object, example: str) -> tuple[Fraction, str]:
     number = Fraction(int(whole + (decimals or "")), 10 ** len(decimals or ""))
     number *= Fraction(10) ** int(power or 0)
     unit = text[match.end() :].strip()
+    comma = re.match(r",(\d+)(.*)", unit)
+    if comma:
+        raise ValueError(
+            f'"{value}" has a decimal comma; write "{text[: match.end()]}.{comma.group(1)}{comma.group(2)}"'
+        )
     if not unit:
         raise ValueError(f'"{value}" has no unit; write for instance "{example}"')
     return (-number if sign == "-" else number), unit
@@ -74,8 +80,16 @@ def _split(value: object, example: str) -> tuple[Fraction, str]:
 def _scaled(value: object, units: dict[str, int] | dict[str, Fraction], example: str) -> Fraction:
     number, unit = _split(value, example)
     if unit not in units:
-        raise ValueError(f'"{value}": unknown unit "{unit}"; known here: {", ".join(units)}')
+        raise _unknown(value, unit, units)
     return number * units[unit]
+
+
+def _unknown(value: object, unit: str, known: Iterable[str], more: str = "") -> ValueError:
+    """The error for an unknown unit, with the one that is meant where only small and capital letters differ."""
+    meant = [each for each in known if each.lower() == unit.lower()]
+    if len(meant) == 1:
+        return ValueError(f'"{value}": unknown unit "{unit}"; write "{str(value).strip()[: -len(unit)]}{meant[0]}"')
+    return ValueError(f'"{value}": unknown unit "{unit}"; known here: {", ".join(known)}{more}')
 
 
 def parse_duration(value: object) -> Duration:
@@ -93,7 +107,7 @@ def parse_duration(value: object) -> Duration:
             raise ValueError(f'"{value}" is more cycles than 64 bits count')
         return Duration(number, clock.strip() or "core", str(value))
     if unit not in _SECONDS:
-        raise ValueError(f'"{value}": unknown unit "{unit}"; known here: {", ".join(_SECONDS)}, cycles, cycles@CLOCK')
+        raise _unknown(value, unit, _SECONDS, ", cycles, cycles@CLOCK")
     if number * _SECONDS[unit] > LONGEST_PS:
         raise ValueError(f'"{value}" is longer than Tachys can count; at most {LONGEST_PS // 10**12} s')
     return Duration(number * _SECONDS[unit], None, str(value))
@@ -148,6 +162,8 @@ def parse_current(value: object) -> Fraction:
 
 def parse_share(value: object) -> Fraction:
     """Read ``"2 %"`` or ``"50 ppm"`` as a fraction of one; 0 or more."""
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        raise ValueError(f'{value} has no unit; write "{value * 100 if abs(value) <= 1 else value:g} %"')
     share = _scaled(value, _SHARES, "50 ppm")
     if share < 0:
         raise ValueError(f'"{value}" is negative; write how far it may be off either way, for instance "50 ppm"')

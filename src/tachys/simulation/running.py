@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import signal
 from collections.abc import Callable
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from multiprocessing import get_context
+from multiprocessing.synchronize import Event
 
 from tachys.bounds.analysis import bounds as bounds_of
 from tachys.bounds.load import surplus
@@ -100,23 +102,47 @@ def _share_of(progress: Progress, number: int, runs: int) -> Progress:
 def _in_processes(
     system: System, ways: Ways, end: int, runs: int, workers: int, progress: Progress | None
 ) -> list[Part]:
+    """Some runs in processes of their own; those that were interrupted are as long as they have come."""
     parts: dict[int, Part] = {}
-    with ProcessPoolExecutor(min(workers, runs), mp_context=get_context("spawn")) as pool:
-        waiting: dict[Future[Part], int] = {
-            pool.submit(play_part, system, replace(ways, seed=ways.seed + n), end, n): n for n in range(runs)
+    context = get_context("spawn")
+    stop = context.Event()
+    with ProcessPoolExecutor(min(workers, runs), mp_context=context, initializer=_heed, initargs=(stop,)) as pool:
+        waiting: dict[Future[Part | None], int] = {
+            pool.submit(_play_unless_stopped, system, replace(ways, seed=ways.seed + n), end, n): n for n in range(runs)
         }
-        try:
-            while waiting:
+        while waiting:
+            try:
                 done, _ = wait(waiting, return_when=FIRST_COMPLETED)
-                for future in done:
-                    parts[waiting.pop(future)] = future.result()
-                if progress is not None:
-                    progress(len(parts) / runs)
-        except KeyboardInterrupt:
-            pool.shutdown(wait=False, cancel_futures=True)
-            if not parts:  # nothing has been played to the end by anybody
-                raise
+            except KeyboardInterrupt:  # whoever plays ends with its slice, and who has not begun does not begin
+                stop.set()
+                continue
+            for future in done:
+                number, part = waiting.pop(future), future.result()
+                if part is not None:
+                    parts[number] = part
+            if progress is not None:
+                progress(len(parts) / runs)
+    if not any(part.length for part in parts.values()):
+        raise KeyboardInterrupt
     return [parts[number] for number in sorted(parts)]
+
+
+_stop: Event | None = None
+
+
+def _heed(stop: Event) -> None:
+    """In a worker: an interrupt from the keyboard is the business of who waits for it, who then says ``stop``."""
+    global _stop
+    _stop = stop
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
+def _play_unless_stopped(system: System, ways: Ways, end: int, number: int) -> Part | None:
+    def heed(_: float) -> None:
+        if _stop is not None and _stop.is_set():
+            raise KeyboardInterrupt
+
+    return None if _stop is not None and _stop.is_set() else play_part(system, ways, end, number, heed)
 
 
 def joined(paper: Bounds, parts: list[Part], *, complete: bool) -> Simulated:
