@@ -63,7 +63,7 @@ def test_all_faults_of_a_file_come_at_once():
     assert found == [
         'm.toml:8: core.levles: unknown key; did you mean "levels"?',
         'm.toml:12: source.whel.gap: 180 has no unit; write a string with a unit, for instance "180 us"',
-        "m.toml:16: isr.wheel.order: 'first': input should be a valid integer",
+        "m.toml:16: isr.wheel.order: 'first' is no whole number; a whole number is due, without quotes",
         'm.toml:17: probe.D0: "isr.wheel.start" happens at an instant, which a level cannot show; '
         'add edge = "rise", "fall", "both", "toggle" or "pulse"',
         'm.toml:19: need.x: does not say what must hold; write from, to and within = "40 us"; or load = "70 %"; '

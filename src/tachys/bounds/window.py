@@ -123,9 +123,9 @@ class _Window:
         length = self.load.close(block, self.end, least=1)
         self._longest_wait = 0
         accepted = 0
+        if sum(most_before(each.curve, length) for each in self.line.inputs) > MOST_ACTIVATIONS:
+            raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
         for count, ahead in enumerate(self._ahead(length), 1):
-            if count > MOST_ACTIVATIONS:
-                raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
             accepted = self._activation(count, ahead, accepted)
         if len(self.line.inputs) > 1:
             waiting = (each.curve.most_within(self._longest_wait) for each in self.line.inputs)

@@ -135,14 +135,15 @@ class _Stream:
         if ps > 1 << 62:
             raise self._error("the time is beyond 64 bits of picoseconds", "is the unit right?")
         self.after_gap = False
-        # before the first event nothing was entered: a stream begins one count before it, so that it is an edge
-        self.begin = ps - max(1, int(self.unit)) if first else self.begin
+        self.begin = ps if first else self.begin
         self.now = max(self.now, ps)
         return ps
 
     def _event(self, time: int, name: str, kind: str) -> None:
         if name not in self.changes and len(self.changes) >= MOST_NAMES:
             raise self._error(f"more than {MOST_NAMES} names", "is this an event stream?")
+        if not self.changes and kind != "leave":  # it is an edge: the stream begins one count before it
+            self.begin -= max(1, int(self.unit))
         at, value = self.changes.setdefault(name, ([self.begin], [0]))
         if kind == "mark":
             self._add(at, value, time, 1)

@@ -49,7 +49,7 @@ def _in_words(fault: str, written: str) -> tuple[str, str]:
         names = ".".join(part.strip().strip("'\"") for part in twice.group(1).split(","))
         return f"[{names}] stands twice", "every name is used once: rename one of the two, or put their keys together"
     if "overwrite" in fault:
-        return "this key stands twice", "every key is used once: remove one of the two"
+        return "this key stands twice", "every name is used once: remove one of the two"
     bare = _BARE.match(written)
     value = bare.group(1) if bare else ""
     if value in _SWITCHES:
