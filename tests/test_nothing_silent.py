@@ -1,5 +1,8 @@
 """Files as strangers leave them: nothing lost, nothing silent, nothing half done."""
 
+import contextlib
+import gzip
+import json
 import os
 import signal
 import stat
@@ -7,9 +10,11 @@ import subprocess
 import sys
 import threading
 import time
+from xml.etree import ElementTree
 
 import pytest
 
+from tachys.capture import opening
 from tachys.capture.csv import CsvShape, read_csv
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.inspecting import spans
@@ -266,3 +271,74 @@ def test_a_model_given_as_a_capture_is_told(tmp_path):
 def test_a_vcd_with_a_mark_of_its_byte_order_is_read():
     text = "\ufeff$timescale 1 ns $end\n$var wire 1 a one $end\n$enddefinitions $end\n#0\n0a\n#5\n1a\n#6\n"
     assert changes(read_vcd([text.encode()], "b.vcd").signals["one"]) == [(0, 0), (5 * NS, 1)]
+
+
+# --- the terminal and pictures ---------------------------------------------------------------------------------------
+
+STRANGE = "a\x1b[31m\u202eb"
+STRANGE_CSV = f"Time [us],{STRANGE},c\n" + "".join(f"{n},{n % 2},{n // 2 % 2}\n" for n in range(40))
+
+
+@pytest.fixture
+def strange(tmp_path):
+    (tmp_path / "s.csv").write_text(STRANGE_CSV)
+    (tmp_path / "m.toml").write_text(MISSED + '[probe.c]\nshows = "isr.r"\n')
+    return tmp_path
+
+
+@pytest.mark.parametrize(
+    "call", ["inspect {0}", "inspect {0} --format csv", "inspect {0} --format json", "draw {0} --text"]
+)
+def test_names_of_strangers_cannot_move_the_terminal(strange, call):
+    told = shell(f"{TACHYS} {call.format(strange / 's.csv')}")
+    assert told.returncode == 0
+    assert not any(sign in told.stdout + told.stderr for sign in ("\x1b", "\u202e"))
+    if "json" in call:
+        assert STRANGE in str(json.loads(told.stdout)) or repr(STRANGE)[1:-1] in str(json.loads(told.stdout))
+
+
+def test_a_picture_of_strange_names_is_well_formed(strange):
+    assert shell(f"cd {strange}; {TACHYS} draw s.csv -o s.svg").returncode == 0
+    ElementTree.parse(strange / "s.svg")
+
+
+@pytest.mark.parametrize(
+    ("call", "words"),
+    [
+        ("draw s.csv --spread r", "--spread"),
+        ("draw s.csv --worst r", "--worst"),
+        ("draw m.toml --cursor 1us", "--cursor"),
+        ("draw m.toml s.csv --spread r", "--spread"),
+        ("draw m.toml s.csv --from 1s --to 2s", "outside the capture"),
+        ("draw s.csv --from 1s --to 2s", "outside the capture"),
+        ("draw m.toml --from 3s --to 4s --for 1s", "--for"),
+    ],
+)
+def test_what_does_not_apply_is_an_error_and_no_other_picture(strange, call, words):
+    told = shell(f"cd {strange}; {TACHYS} {call} -o p.png")
+    assert (told.returncode, words in told.stderr) == (2, True)
+    assert not (strange / "p.png").exists()
+
+
+def test_a_window_may_begin_at_zero(strange):
+    assert shell(f'cd {strange}; {TACHYS} draw s.csv --from "0 ms" --to "9 us" -o p.png').returncode == 0
+
+
+# --- what packs and what never ends ----------------------------------------------------------------------------------
+
+
+def test_a_bomb_is_refused_and_padding_is_read(tmp_path):
+    text = "Time [ns],D0\n" + "".join(f"{n},{n % 2}\n" for n in range(50))
+    (tmp_path / "padded.csv.gz").write_bytes(gzip.compress(text.encode()) + b"\0" * 1000)
+    assert read_capture(tmp_path / "padded.csv.gz").end == 49 * NS
+    assert opening.MOST_SWELL < 1032  # deflate packs no more than that
+
+
+def test_blank_lines_and_comments_without_end_take_no_time(tmp_path):
+    (tmp_path / "blank.csv").write_bytes(b"\n" * (30 << 20) + b"Time [ns],D0\n0,0\n5,1\n")
+    begun = time.process_time()
+    with contextlib.suppress(InputError):
+        read_capture(tmp_path / "blank.csv")
+    with pytest.raises(InputError):
+        read_event_stream([b"5,a,enter\n#"] + [b"x" * (1 << 20)] * 20, "e", strict=True)
+    assert time.process_time() - begun < 5

@@ -11,7 +11,7 @@ from typing import BinaryIO, cast
 from tachys.errors import input_error
 
 PIECE = 1 << 22
-MOST_SWELL = 2000  # how many times its size a compressed file may unpack to, beyond the first GiB
+MOST_SWELL = 900  # how many times its size a file may unpack to, beyond the first GiB; deflate packs 1032 to 1 at most
 _FREE = 1 << 30
 
 
@@ -85,8 +85,11 @@ def _gunzip(raw: BinaryIO, first: bytes) -> Iterator[bytes]:
     while data:
         yield engine.decompress(data, PIECE)
         data = engine.unconsumed_tail
-        if engine.eof and engine.unused_data:  # files may be put together from several
-            data, engine = engine.unused_data, zlib.decompressobj(31)
+        if engine.eof and engine.unused_data:  # files may be put together from several, or filled up with zeros
+            data = engine.unused_data.lstrip(b"\0")
+            while not data and (more := raw.read(PIECE)):
+                data = more.lstrip(b"\0")
+            engine = zlib.decompressobj(31) if data else engine
         elif not data and not engine.eof:
             data = raw.read(PIECE)
     if not engine.eof:

@@ -19,6 +19,7 @@ _MODEL = re.compile(
     rb"^\s*(tachys\s*=\s*\d|\[(core|loop|(clock|source|unit|isr|step|need)\.[\w-]+)\]\s*$)", re.MULTILINE
 )
 _LOOKED_AT = 1 << 16
+MOST_BLANK = 1 << 26  # bytes of blank lines before anything is said
 
 
 def read_capture(
@@ -50,10 +51,12 @@ def read_capture(
 
 
 def _peek(parts: Iterator[bytes]) -> tuple[bytes, Iterable[bytes]]:
-    """(the beginning, all of it)."""
-    first = b""
+    """(the beginning of what is not blank, all of it)."""
+    blank: list[bytes] = []
     for piece in parts:
-        first += piece
-        if first.strip():
+        blank.append(piece)
+        if piece.strip():
+            return piece.lstrip() if len(blank) > 1 else piece, chain(blank, parts)
+        if sum(map(len, blank)) > MOST_BLANK:
             break
-    return first, chain([first], parts)
+    return b"", chain(blank, parts)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from tachys.cli.output import variant_option
-from tachys.cli.parameters import TIME
+from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 
 if TYPE_CHECKING:
@@ -26,11 +26,11 @@ FORMS = ("png", "svg", "pdf")
 @click.argument("model", type=click.Path(), metavar="MODEL|CAPTURE")
 @click.argument("capture", type=click.Path(), required=False)
 @click.option("-o", "--output", default="timeline.png", help="Where to write: .png, .svg or .pdf.", show_default=True)
-@click.option("--from", "begin", type=TIME, help='Begin of the window, such as "12.5 ms".')
+@click.option("--from", "begin", type=INSTANT, help='Begin of the window, such as "12.5 ms".')
 @click.option("--to", "end", type=TIME, help="End of the window.")
 @click.option("--text", is_flag=True, help="Print the timeline in place of drawing it.")
 @click.option(
-    "--cursor", type=TIME, multiple=True, help="Of a capture alone: an instant to mark; of two, the difference."
+    "--cursor", type=INSTANT, multiple=True, help="Of a capture alone: an instant to mark; of two, the difference."
 )
 @click.option("--beside", is_flag=True, help="The played model above the capture, each at its worst moment.")
 @click.option("--spread", multiple=True, metavar="NAME",
@@ -49,12 +49,19 @@ def draw_command(
     The window is the worst moment (of a capture: its worst miss), or from one time to another.
     """
     from tachys.bounds.analysis import bounds
-    from tachys.cli.output import compile_note, say, terminal_width
+    from tachys.cli.output import compile_note, say, say_as_is, terminal_width
     from tachys.files import write_whole
     from tachys.model.loading import load_model
 
     form = form_of(output)
-    if capture is None and Path(model).suffix.lower() != ".toml" and model != "-":
+    alone = capture is None and Path(model).suffix.lower() != ".toml" and model != "-"
+    shown = "a capture alone" if alone else "a model alone" if capture is None else "a capture beside its model"
+    played_too = not alone and (capture is None or beside)
+    for option, given, applies in (("--cursor", cursor, alone), ("--spread", spread, played_too and not beside),
+                                   ("--worst", worst, played_too)):  # fmt: skip
+        if given and not applies:
+            raise click.UsageError(f"{option} does not go with {shown}")
+    if alone:
         return _draw_alone(model, output, (begin, end), cursor, form, text)
     paper = bounds(load_model(model, variant))
     window = _window(begin, end, length)
@@ -74,8 +81,7 @@ def draw_command(
             if text:
                 from tachys.draw.text import text_lines
 
-                for line in text_lines(played, terminal_width()):
-                    click.echo(line)
+                say_as_is(text_lines(played, terminal_width()))
                 return 0
             written, told = _draw_played(paper, played, capture if beside else None, form)
     write_whole(output, written)
@@ -90,7 +96,7 @@ def _draw_alone(
     """A capture without a model: its lines as they are."""
     from tachys.capture.inspecting import window
     from tachys.cli.capturing import read_given
-    from tachys.cli.output import say, terminal_width
+    from tachys.cli.output import say, say_as_is, terminal_width
     from tachys.draw.waveform import draw_waveform, waveform_lines
     from tachys.files import write_whole
 
@@ -103,8 +109,7 @@ def _draw_alone(
         raise click.UsageError("the window lies outside the capture")
     cursors = tuple(length_of(time) for time in cursor)
     if text:
-        for line in waveform_lines(part, cursors, terminal_width()):
-            click.echo(line)
+        say_as_is(waveform_lines(part, cursors, terminal_width()))
         return 0
     write_whole(output, draw_waveform(part, cursors, form))
     say(f"{output}: {_where(part.begin, part.end, capture)}")
@@ -131,12 +136,11 @@ def _window(begin: Fraction | None, end: Fraction | None, length: Fraction) -> t
 
 
 def _print_capture(paper: Bounds, capture: str, window: tuple[int | None, int | None] | None) -> int:
-    from tachys.cli.output import terminal_width
+    from tachys.cli.output import say_as_is, terminal_width
     from tachys.draw.capture_text import moment_lines
 
     result, moment = _moment_of(paper, capture, window)
-    for line in moment_lines(result, moment.begin, moment.end, terminal_width()):
-        click.echo(line)
+    say_as_is(moment_lines(result, moment.begin, moment.end, terminal_width()))
     return 0
 
 
@@ -157,7 +161,7 @@ def _moment_of(paper: Bounds, capture: str, window: tuple[int | None, int | None
     if window is not None:
         first = result.capture.begin if window[0] is None else window[0]
         last = result.capture.end if window[1] is None else window[1]
-        if last <= first:
+        if last <= first or first >= result.capture.end or last <= result.capture.begin:
             raise click.UsageError("the window lies outside the capture")
         moment = Moment(first, last)
     return result, moment
@@ -183,6 +187,8 @@ def _played(
 
     if worst is None:
         whole = None if window is None else (window[0] or 0, min(length, window[1] or length))
+        if whole is not None and whole[1] <= whole[0]:
+            raise click.UsageError("the window lies beyond what is played: say --for longer")
         return play_moment(paper, ways, length, whole)
     from dataclasses import replace
 

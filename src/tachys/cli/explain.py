@@ -11,7 +11,7 @@ from tachys.bounds.result import Verdict
 from tachys.cli.capturing import read_given, shape_options
 from tachys.cli.findings import consequence_text, finding_text
 from tachys.cli.output import variant_option
-from tachys.cli.parameters import TIME
+from tachys.cli.parameters import INSTANT
 from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, exact_time, instant_text, time_text
 
@@ -27,7 +27,7 @@ MOST_ROWS = 24
 @click.argument("model", type=click.Path())
 @click.argument("capture", type=click.Path(allow_dash=True))
 @click.argument("what", required=False, metavar="[NEED|NUMBER]")
-@click.option("--at", "instant", type=TIME, help="Of a need: the event nearest to this instant of the capture.")
+@click.option("--at", "instant", type=INSTANT, help="Of a need: the event nearest to this instant of the capture.")
 @click.option("-o", "--output", help="Draw the moment too: .png, .svg or .pdf.")
 @shape_options
 @variant_option
@@ -104,7 +104,7 @@ def _closest(result: CheckResult) -> str | None:
 
 
 def _show(result: CheckResult, explained: Explained, model: str) -> None:
-    from tachys.cli.output import heading, say, table, terminal_width
+    from tachys.cli.output import heading, say, say_as_is, table, terminal_width
     from tachys.draw.capture_text import moment_lines
 
     heading(explained.title)
@@ -138,8 +138,7 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
         _show_figures_of(result, explained.finding.about)
     begin, end = explained.window
     wait = (explained.waiting, explained.begin, explained.end)
-    for line in moment_lines(result, begin, end, terminal_width(), wait):
-        click.echo(line)
+    say_as_is(moment_lines(result, begin, end, terminal_width(), wait))
     say("", _then(explained, result, model))
 
 

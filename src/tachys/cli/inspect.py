@@ -10,7 +10,7 @@ import click
 from tachys.bounds.result import Verdict
 from tachys.cli.capturing import read_given, shape_options, whole_option
 from tachys.cli.output import format_option
-from tachys.cli.parameters import TIME
+from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, count_text, instant_text, time_text
 
@@ -29,8 +29,8 @@ SHOWN_BINS = 12
 @click.argument("capture", type=click.Path(allow_dash=True))
 @click.option("--span", nargs=2, multiple=True, metavar="A B",
               help="Measure from each edge A to the next edge B, such as D0:rise D1:rise.")  # fmt: skip
-@click.option("--at", "instant", type=TIME, help="The level of every line at an instant.")
-@click.option("--from", "begin", type=TIME, help="Begin of the window that is looked at.")
+@click.option("--at", "instant", type=INSTANT, help="The level of every line at an instant.")
+@click.option("--from", "begin", type=INSTANT, help="Begin of the window that is looked at.")
 @click.option("--to", "end", type=TIME, help="End of it.")
 @click.option("--bus", multiple=True, metavar="NAME=LINES",
               help="A bus of lines, lowest bit first (state=D0,D1), or bits of a vector (low=PORT[3:0]).")  # fmt: skip

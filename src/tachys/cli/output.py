@@ -6,7 +6,6 @@ import codecs
 import csv
 import io
 import json
-import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -20,6 +19,7 @@ from rich.text import Text
 
 from tachys.bounds.result import Verdict
 from tachys.errors import Remark
+from tachys.foreign import escaped, printable
 
 WIDEST = 100
 FORMATS = click.Choice(["table", "json", "csv"])
@@ -28,7 +28,6 @@ format_option = click.option(
 )
 variant_option = click.option("--variant", metavar="NAME", help="Lay a [variant.NAME] of the model over it.")
 STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "yellow", Verdict.MISSED: "bold red", Verdict.UNSEEN: "cyan"}
-_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 
 
 _PLAIN = str.maketrans({"→": "->", "≥": ">=", "≤": "<=", "µ": "u", "μ": "u", "·": "*", "±": "+-", "…": "...", "–": "-",
@@ -90,9 +89,13 @@ def terminal_width() -> int:
     return made.width if made.is_terminal else WIDEST
 
 
-def plain(text: str) -> str:
-    """Text without control characters: names come from strangers' files."""
-    return _CONTROL.sub("?", text)
+plain = printable
+
+
+def say_as_is(lines: Iterable[str]) -> None:
+    """Lines that are laid out already, as of a drawing in text."""
+    for line in lines:
+        click.echo(plain(line))
 
 
 def say(*lines: str) -> None:
@@ -149,7 +152,7 @@ def _cell(cell: str | Verdict) -> Text:
 
 def print_json(data: dict[str, Any]) -> None:
     """Plain JSON on standard output."""
-    click.echo(json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False))
+    click.echo(escaped(json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False)))
 
 
 def print_csv(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
@@ -157,7 +160,9 @@ def print_csv(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(header)
-    writer.writerows(["" if cell is None else cell for cell in row] for row in rows)
+    writer.writerows(
+        ["" if cell is None else escaped(cell) if isinstance(cell, str) else cell for cell in row] for row in rows
+    )
     click.echo(text.getvalue(), nl=False)
 
 

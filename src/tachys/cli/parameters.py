@@ -11,7 +11,9 @@ import click
 from tachys.dividers.counter import Prescalers
 from tachys.model.quantities import (
     PS_PER_SECOND,
+    Duration,
     parse_baud,
+    parse_duration,
     parse_positive_duration,
     parse_rate,
     parse_share,
@@ -40,7 +42,14 @@ class Quantity(click.ParamType):  # type: ignore[type-arg]
 
 
 def _seconds(text: str) -> Fraction:
-    duration = parse_positive_duration(text)
+    return _in_seconds(parse_positive_duration(text), text)
+
+
+def _instant(text: str) -> Fraction:
+    return _in_seconds(parse_duration(text), text)
+
+
+def _in_seconds(duration: Duration, text: str) -> Fraction:
     if duration.clock is not None:
         raise ValueError(f'"{text}" counts cycles; write a time such as "1 ms"')
     return duration.amount / PS_PER_SECOND
@@ -74,6 +83,7 @@ def _width(text: str) -> int:
 
 
 TIME = Quantity("time", _seconds)
+INSTANT = Quantity("time", _instant)  # as a time, and 0 too
 RATE = Quantity("rate", parse_rate)
 BAUD = Quantity("baud", parse_baud)
 SHARE = Quantity("share", parse_share)

@@ -9,7 +9,7 @@ import click
 
 from tachys.bounds.result import Figure, Verdict
 from tachys.cli.output import format_option, variant_option
-from tachys.cli.parameters import TIME
+from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 from tachys.cli.words import NONE, count_text, instant_text, share_text, time_text
 
@@ -37,7 +37,7 @@ INTERRUPTED = 130
 @variant_option
 @click.option("--worst", metavar="NAME", help="Search for the run that makes one figure as large as possible.")
 @click.option("-o", "--output", help="Write the timeline: .vcd, .csv, or .json (trace events).")
-@click.option("--from", "begin", type=TIME, help="Begin of the timeline that is written.")
+@click.option("--from", "begin", type=INSTANT, help="Begin of the timeline that is written.")
 @click.option("--to", "end", type=TIME, help="End of it.")
 @click.option("--probes", is_flag=True, help="Write the signals of the model's probes in place of every thing.")
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")

@@ -6,6 +6,7 @@ import io
 from typing import TYPE_CHECKING, Any
 
 from tachys.draw.moment import Played
+from tachys.foreign import printable
 from tachys.model.system import System
 from tachys.simulation.lanes import State
 
@@ -45,6 +46,8 @@ def save(figure: Figure, form: str) -> bytes:
     metadata: dict[str, Any] = {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[form]
     with rc_context({"svg.hashsalt": "tachys"}):
         figure.savefig(stream, format=form, dpi=100, metadata=metadata)
+    if form == "svg":  # names stand in it as they are
+        return printable(stream.getvalue().decode()).encode()
     return stream.getvalue()
 
 
