@@ -342,3 +342,46 @@ def test_blank_lines_and_comments_without_end_take_no_time(tmp_path):
     with pytest.raises(InputError):
         read_event_stream([b"5,a,enter\n#"] + [b"x" * (1 << 20)] * 20, "e", strict=True)
     assert time.process_time() - begun < 5
+
+
+# --- what once ended in a fault --------------------------------------------------------------------------------------
+
+
+def test_widths_and_reals_beyond_all_measure_are_told(tmp_path):
+    with pytest.raises(InputError, match="is no definition"):
+        read_vcd(
+            [f"$timescale 1 ns $end\n$var wire {'9' * 5000} ! a $end\n$enddefinitions $end\n#0\n0!\n".encode()], "w"
+        )
+    text = "$timescale 1 ns $end\n$var real 64 ! a $end\n$enddefinitions $end\n#0\nrinf !\n#5\nr1.5 !\n#9\n"
+    (tmp_path / "r.vcd").write_text(text)
+    told = shell(f"{TACHYS} inspect {tmp_path / 'r.vcd'} --format json")
+    assert told.returncode == 0
+    assert json.loads(told.stdout)
+
+
+def test_an_event_without_a_name_is_told():
+    with pytest.raises(InputError, match=r'm:13: need\.x\.from: "" names no event'):
+        read_model(MISSED + '[need.x]\nfrom = ""\nto = "isr.r.end"\nwithin = "1 us"\n', "m")
+
+
+def test_a_model_of_too_many_things_is_told_at_once():
+    text = HEAD + '[loop]\noverhead = "1 us"\n' + "".join(f'[step.s{n}]\ncost = "1 us"\n' for n in range(30_000))
+    begun = time.process_time()
+    with pytest.raises(InputError, match="30000 steps: at most 2000"):
+        read_model(text, "m")
+    assert time.process_time() - begun < 5
+
+
+def test_a_capture_of_a_hundred_thousand_signals_is_looked_at_in_seconds(tmp_path):
+    names = range(100_000)
+    text = (
+        "$timescale 1 ns $end\n"
+        + "".join(f"$var wire 1 s{n} n{n} $end\n" for n in names)
+        + "$enddefinitions $end\n#0\n"
+    )
+    (tmp_path / "m.vcd").write_text(text + "".join(f"0s{n}\n" for n in names) + "#5\n1s7\n#9\n0s7\n")
+    begun = time.monotonic()
+    told = shell(f"{TACHYS} inspect {tmp_path / 'm.vcd'}")
+    assert told.returncode == 0
+    assert "99700 lines more" in told.stdout
+    assert time.monotonic() - begun < 40

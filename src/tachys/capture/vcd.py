@@ -131,7 +131,7 @@ def _header(tokens: _Tokens) -> tuple[dict[str, list[_Variable]], int]:
 
 
 def _declare(tokens: _Tokens, words: list[str], scopes: list[str], variables: dict[str, list[_Variable]]) -> None:
-    if len(words) < 4 or not words[1].isdecimal() or not 1 <= int(words[1]) <= 65536:
+    if len(words) < 4 or not re.fullmatch(r"[0-9]{1,5}", words[1]) or not 1 <= int(words[1]) <= 65536:
         raise tokens.error(
             f'"$var {" ".join(words)[:40]}" is no definition', "type, width, identifier and name are due"
         )

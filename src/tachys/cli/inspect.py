@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
@@ -23,6 +24,9 @@ Row = list[str | Verdict]
 PS = 10**12
 _BARS = " .:-=+*#"
 SHOWN_BINS = 12
+
+
+MOST_LINES = 300  # in a table for people
 
 
 @click.command("inspect")
@@ -53,7 +57,7 @@ def inspect_command(
     """What each line of CAPTURE does: edges, period, widths, duty, and what is odd about it."""
     from tachys.capture.export import capture_data, span_data
     from tachys.capture.inspecting import inspect, spans, window
-    from tachys.cli.output import print_csv, print_json
+    from tachys.cli.output import print_csv, print_json, say
 
     whole = read_given(capture, time_unit, separator, strict)
     for text in bus:
@@ -67,7 +71,10 @@ def inspect_command(
         _show_levels(seen, length_of(instant), meanings, shape)
         return 0
     found = [(f"{a} {b}", spans(seen, _edge(seen, a), _edge(seen, b))) for a, b in span]
-    lines = inspect(seen, narrow)
+    shown = seen
+    if shape == "table" and len(seen.signals) > MOST_LINES:
+        shown = replace(seen, signals=dict(list(seen.signals.items())[:MOST_LINES]))
+    lines = inspect(shown, narrow)
     if shape == "json":
         print_json(capture_data(seen, lines, found))
     elif shape == "csv":
@@ -79,6 +86,8 @@ def inspect_command(
             _print_lines_csv(lines)
     else:
         _show(seen, lines, found)
+        if shown is not seen:
+            say(f"… and {len(seen.signals) - MOST_LINES} lines more: --format csv or json tells of all of them.")
         for name in dict.fromkeys([bus for bus, _ in meanings] + [text.partition("=")[0] for text in bus]):
             _show_values(seen, name, meanings)
     return 0

@@ -6,6 +6,7 @@ import codecs
 import csv
 import io
 import json
+import math
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -151,8 +152,16 @@ def _cell(cell: str | Verdict) -> Text:
 
 
 def print_json(data: dict[str, Any]) -> None:
-    """Plain JSON on standard output."""
-    click.echo(escaped(json.dumps(data, indent=2, ensure_ascii=False, allow_nan=False)))
+    """Plain JSON on standard output; what is no finite number is null."""
+    click.echo(escaped(json.dumps(_finite(data), indent=2, ensure_ascii=False, allow_nan=False)))
+
+
+def _finite(data: Any) -> Any:
+    if isinstance(data, dict):
+        return {key: _finite(value) for key, value in data.items()}
+    if isinstance(data, (list, tuple)):
+        return [_finite(value) for value in data]
+    return None if isinstance(data, float) and not math.isfinite(data) else data
 
 
 def print_csv(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

@@ -19,6 +19,7 @@ from tachys.model.system import System
 from tachys.model.variants import with_variant, written_at
 
 LARGEST_MODEL = 4 * 2**20
+MOST_THINGS = {"source": 50_000, "unit": 10_000, "isr": 10_000, "step": 2_000, "need": 2_000, "probe": 2_000}
 _SECTIONS = ("clock", "source", "unit", "isr", "step", "need", "probe", "state")
 _LOOKED_AT = 40  # variants that are judged although another, or none, was asked for
 
@@ -62,6 +63,11 @@ def read_text(path: str | Path, what: str, largest: int) -> str:
 def read_model(text: str, file: str, variant: str | None = None) -> System:
     """As :func:`load_model`, from text; ``file`` is only shown."""
     raw = parse_toml(text, file)
+    for section, most in MOST_THINGS.items():
+        if isinstance(raw.get(section), dict) and len(raw[section]) > most:
+            raise input_error(
+                file, f"{len(raw[section])} {section}s: at most {most}", "no chip has so many; split the model"
+            )
     places = _Places(file, key_lines(text))
     written = raw.get("variant")
     known = list(written) if isinstance(written, dict) else []

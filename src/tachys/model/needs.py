@@ -58,7 +58,7 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
             'every = "50 ms" with give_or_take = "2 %"',
         )  # fmt: skip
         return None
-    if table.from_ and table.to and table.within:
+    if table.from_ is not None and table.to is not None and table.within is not None:
         limit = clocks.distance(table.within, (*path, "within"))
         return WithinNeed(name, event_name(table.from_), event_name(table.to), limit, table.age)
     if table.load is not None:
