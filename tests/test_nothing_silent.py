@@ -20,6 +20,7 @@ from tachys.capture.eventstream import read_event_stream
 from tachys.capture.inspecting import spans
 from tachys.capture.reading import read_capture
 from tachys.capture.vcd import read_vcd
+from tachys.capture.writing import capture_bytes
 from tachys.errors import InputError
 from tachys.files import write_whole
 from tachys.model.loading import read_model
@@ -385,3 +386,20 @@ def test_a_capture_of_a_hundred_thousand_signals_is_looked_at_in_seconds(tmp_pat
     assert told.returncode == 0
     assert "99700 lines more" in told.stdout
     assert time.monotonic() - begun < 40
+
+
+def test_parquet_that_was_written_is_read_again(tmp_path):
+    text = "$timescale 1 ns $end\n$var real 64 ! a $end\n$var wire 4 b bus $end\n$var wire 1 c c $end\n$enddefinitions $end\n"
+    text += "#0\nr0.5 !\nb101 b\nxc\n#5\nr-1e300 !\n1c\n#9\nb1111 b\n0c\n#20\n"
+    capture = read_vcd([text.encode()], "w.vcd")
+    (tmp_path / "c.parquet").write_bytes(capture_bytes(capture, "c.parquet"))
+    again = read_capture(tmp_path / "c.parquet")
+    assert (again.begin, again.end, again.resolution) == (capture.begin, capture.end, capture.resolution)
+    assert again.signals.keys() == capture.signals.keys()
+    for name, line in capture.signals.items():
+        assert (changes(again.signals[name]), again.signals[name].real) == (changes(line), line.real)
+    whole = (tmp_path / "c.parquet").read_bytes()
+    for length in (5, 100, len(whole) - 9, len(whole) - 1):
+        (tmp_path / "cut.parquet").write_bytes(whole[:length])
+        with pytest.raises(InputError, match="cannot be read"):
+            read_capture(tmp_path / "cut.parquet")

@@ -11,6 +11,7 @@ from typing import BinaryIO
 from tachys.capture.csv import FOUND_OUT, CsvShape, read_csv
 from tachys.capture.eventstream import is_event_stream, read_event_stream
 from tachys.capture.opening import pieces
+from tachys.capture.parquet import MAGIC, read_parquet
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
 from tachys.errors import input_error
@@ -30,7 +31,7 @@ def read_capture(
     stream: BinaryIO | None = None,
     told: Callable[[int], None] | None = None,
 ) -> Capture:
-    """Read a VCD, a CSV or an event stream, packed or not; the format is told by what is in it, not by its name.
+    """Read a VCD, a CSV, an event stream or Parquet, packed or not; what it is, is told by its content, not its name.
 
     ``strict``: a file that is cut off is an error and not read up to the cut. ``stream``: read it from there.
     ``told`` is called with the bytes of each piece that was read, for who wants to show how far it is.
@@ -41,6 +42,8 @@ def read_capture(
     first, whole = _peek(pieces(path, stream, told))
     if first.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"$"):
         return read_vcd(whole, str(path), strict=strict)
+    if first.startswith(MAGIC):
+        return read_parquet(whole, str(path))
     if _MODEL.search(first[:_LOOKED_AT]):
         raise input_error(
             str(path), "this is a model, and a capture is due", "the model goes first: tachys check MODEL CAPTURE"

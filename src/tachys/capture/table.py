@@ -87,3 +87,13 @@ def grid_of(instants: Iterable[Instants], tick: int) -> int:
             if common == tick:  # mostly a few instants tell that it is no coarser than a tick
                 return tick
     return max(common, tick)
+
+
+def merged(capture: Capture) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(instants, numbers of signals, values) of all changes, in order of time."""
+    signals = list(capture.signals.values())
+    at = np.concatenate([np.zeros(0, np.int64), *(signal.at for signal in signals)])
+    which = np.concatenate([np.zeros(0, np.int64), *(np.full(len(s.at), n) for n, s in enumerate(signals))])
+    values = np.concatenate([np.zeros(0, np.int64), *(signal.value for signal in signals)])
+    order = np.argsort(at, kind="stable")
+    return at[order], which[order], values[order]

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import numpy as np
 
-from tachys.capture.table import UNKNOWN, Capture
+from tachys.capture.parquet import parquet_bytes
+from tachys.capture.table import UNKNOWN, Capture, merged
 from tachys.errors import input_error
 
 FORMS = (".vcd", ".csv", ".parquet", ".events")
@@ -38,21 +39,11 @@ def capture_bytes(capture: Capture, output: str) -> bytes:
 
     form = form_of(output)
     if form == ".parquet":
-        data = _parquet(capture, output)
+        data = parquet_bytes(capture, output)
     else:
         writer = {".vcd": _vcd, ".csv": _csv, ".events": _events}[form]
         data = "".join(writer(capture)).encode()
     return gzip.compress(data, mtime=0) if output.endswith(".gz") else data
-
-
-def merged(capture: Capture) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(instants, numbers of signals, values) of all changes, in order of time."""
-    signals = list(capture.signals.values())
-    at = np.concatenate([np.zeros(0, np.int64), *(signal.at for signal in signals)])
-    which = np.concatenate([np.zeros(0, np.int64), *(np.full(len(s.at), n) for n, s in enumerate(signals))])
-    values = np.concatenate([np.zeros(0, np.int64), *(signal.value for signal in signals)])
-    order = np.argsort(at, kind="stable")
-    return at[order], which[order], values[order]
 
 
 def identifier(number: int) -> str:
@@ -127,18 +118,3 @@ def _events(capture: Capture) -> Iterator[str]:
     for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
         if value != UNKNOWN and (value or time != capture.begin):
             yield f"{max(0, time)},{names[number]},{'enter' if value else 'leave'}\n"
-
-
-def _parquet(capture: Capture, output: str) -> bytes:
-    try:
-        import pyarrow as pa
-        import pyarrow.parquet as pq
-    except ImportError:
-        raise input_error(output, "Parquet needs another package", "pip install tachys[parquet]") from None
-    at, which, values = merged(capture)
-    names = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), pa.array(list(capture.signals)))
-    table = pa.table({"time_ps": at, "signal": names, "value": values})
-    about = {b"tachys": b"capture/1", b"begin_ps": str(capture.begin).encode(), b"end_ps": str(capture.end).encode()}
-    sink = io.BytesIO()
-    pq.write_table(table.replace_schema_metadata(about), sink, compression="zstd")
-    return sink.getvalue()

@@ -1,0 +1,80 @@
+"""Captures as Parquet files, in our own layout: a row a change, as ``docs/formats.md`` describes it."""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Iterable
+from types import ModuleType
+
+import numpy as np
+
+from tachys.capture.table import Capture, Signal, grid_of, merged
+from tachys.errors import input_error
+
+MAGIC = b"PAR1"
+LARGEST = 1 << 31
+_COLUMNS = ("time_ps", "signal", "value")
+
+
+def _library(file: str) -> tuple[ModuleType, ModuleType]:
+    try:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+    except ImportError:
+        raise input_error(file, "Parquet needs another package", "pip install tachys[parquet]") from None
+    return pa, pq
+
+
+def parquet_bytes(capture: Capture, file: str) -> bytes:
+    """A capture as a Parquet file; ``file`` is only shown.
+
+    Raises:
+        InputError: the package for it is not installed.
+    """
+    pa, pq = _library(file)
+    at, which, values = merged(capture)
+    names = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), pa.array(list(capture.signals)))
+    table = pa.table({"time_ps": at, "signal": names, "value": values})
+    about = {"tachys": "capture/1", "begin_ps": str(capture.begin), "end_ps": str(capture.end),
+             "resolution_ps": str(capture.resolution),
+             "reals": json.dumps([name for name, signal in capture.signals.items() if signal.real])}  # fmt: skip
+    sink = io.BytesIO()
+    pq.write_table(table.replace_schema_metadata(about), sink, compression="zstd")
+    return sink.getvalue()
+
+
+def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
+    """Read a capture that was written as Parquet; ``file`` is only shown.
+
+    Raises:
+        InputError: it is damaged, too large, or not in our layout; or the package for it is not installed.
+    """
+    pa, pq = _library(file)
+    held = io.BytesIO()
+    for piece in chunks:
+        held.write(piece)
+        if held.tell() > LARGEST:
+            raise input_error(file, f"is larger than {LARGEST >> 30} GiB", "convert it to VCD, which is read in pieces")
+    try:
+        table = pq.read_table(held)
+        about = {key.decode(): value.decode() for key, value in (table.schema.metadata or {}).items()}
+        if about.get("tachys") != "capture/1" or not set(_COLUMNS) <= set(table.column_names):
+            raise input_error(file, "this Parquet file is no capture", "one that tachys convert has written is due")
+        at, value = (table.column(name).to_numpy().astype(np.int64) for name in ("time_ps", "value"))
+        coded = table.column("signal").combine_chunks().dictionary_encode()
+        names, which = coded.dictionary.to_pylist(), coded.indices.to_numpy()
+        begin, end, reals = int(about["begin_ps"]), int(about["end_ps"]), set(json.loads(about.get("reals", "[]")))
+    except (pa.ArrowException, ValueError, KeyError, TypeError) as error:
+        wrong = f"cannot be read: {str(error).splitlines()[0][:80] if str(error) else type(error).__name__}"
+        raise input_error(file, wrong, "write it again: tachys convert") from None
+    if len(at) and ((np.diff(at) < 0).any() or at[0] < begin or at[-1] > end):
+        raise input_error(file, "time runs backwards", "a capture is written in order of time")
+    signals = {}
+    for number, name in enumerate(names):
+        mine = which == number
+        real = name in reals
+        width = 64 if real else max(1, int(value[mine].max(initial=0)).bit_length())
+        signals[str(name)] = Signal(str(name), width, at[mine], value[mine], real=real)
+    grid = int(about.get("resolution_ps", 0)) or grid_of([signal.at for signal in signals.values()], 1)
+    return Capture(file, signals, begin, end, grid)
