@@ -159,7 +159,15 @@ def _by_cause(records: Records, asked: Ints, going: Ints, told: Ints, lost: Ints
     found = _at_place(told, place)
     wrong = _at_place(causes, place) != times
     found[wrong] = OPEN
-    found[wrong & np.isin(times, lost)] = LOST_ON_WAY
+    # of those that ask at one instant the first find room, and the last are lost
+    room = _many(records.time[asked], times) + first * (times == 0) - _many(lost, times)
+    found[wrong & (again + first * (times == 0) >= room)] = LOST_ON_WAY
+    return found
+
+
+def _many(values: Ints, times: Ints) -> Ints:
+    """How many of the sorted values are at each of the times."""
+    found: Ints = np.searchsorted(values, times, side="right") - np.searchsorted(values, times)
     return found
 
 
