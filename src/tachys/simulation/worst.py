@@ -110,7 +110,8 @@ class _Hunt:
         for jitter in ("first-late", "none", "drawn"):
             for phases in ("together", "drawn"):
                 self._try(Ways("most", phases, "gap", jitter, seed=1))
-        self._try(Ways("most", "together", "gap", "first-late", begin=self._middle()))
+        for instant in (self.length // 2, self._first_meeting()):
+            self._try(Ways("most", "together", "gap", "first-late", begin=self._meeting(instant)))
         while self.tried < self.tries and self.best != self.bound:
             self._try(self._varied())
         found = self._moment() if self.best >= 0 else (0, 0)
@@ -118,10 +119,14 @@ class _Hunt:
         best = None if self.best < 0 else self.best
         return Worst(self.name, best, self.bound, self.ways, begin, end, self.tried, found is not None)
 
-    def _middle(self) -> dict[str, int]:
-        """Every source that may begin when it likes, at one instant in the middle of the run."""
+    def _meeting(self, instant: int) -> dict[str, int]:
+        """Every source that may begin when it likes, so that all come at one instant."""
         free = [source for source in self.system.sources if source.offset is None]
-        return {source.name: self._allowed(source, self.length // 2) for source in free}
+        return {source.name: self._allowed(source, instant) for source in free}
+
+    def _first_meeting(self) -> int:
+        """The last instant that lies in the first period of all of them, where jitter makes the first late."""
+        return min([int(source.period) - 1 for source in self.system.sources if source.period], default=0)
 
     def _allowed(self, source: Source, begin: int) -> int:
         """The same instants of a periodic source, with the first of them in its first period: it begins no later."""
@@ -148,7 +153,7 @@ class _Hunt:
 
     def _varied(self) -> Ways:
         """The best way so far, with some sources moved."""
-        begin = dict(self.ways.begin) or self._middle()
+        begin = dict(self.ways.begin) or self._meeting(self.length // 2)
         free = [source for source in self.system.sources if source.name in begin]
         for source in self.dice.sample(free, min(len(free), self.dice.randint(1, 2))):
             now = begin[source.name]
