@@ -118,7 +118,7 @@ def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows |
 
     What runs inside came at most one response before the window began (what ends later has its end to pay too), so
     arrivals of a window that much longer are counted; nobody runs longer than the window. Of a step only what comes
-    before the end of its cost counts, and the overhead of its pass, which may have begun a pass before it.
+    before the end of its cost counts, and the overhead of its pass, which ends as the first of them begins.
     """
     shares: list[tuple[str, Fraction]] = []
     for line in load.lines:
@@ -131,13 +131,13 @@ def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows |
 
         shares.append((f"isr.{line.isr.name}", _part(length, bounds.response.most, taken)))
     if system.loop and windows:
-        whole, rounds = windows.pass_().most, passes(system, reach)
+        begun, rounds = windows.overhead().most, passes(system, reach)
         for step in system.steps:
             starts = reach.events.curve(f"step.{step.name}.start")
             starts = starts if rounds is None else tightest([starts, rounds])
             for who, cost, reaches in (
                 (f"step.{step.name}", step.cost.most, windows.until_paid(step).most),
-                (f"loop.overhead before step.{step.name}", system.loop.overhead.most, whole),
+                (f"loop.overhead before step.{step.name}", system.loop.overhead.most, begun),
             ):
 
                 def ran(starts: Curve = starts, cost: int = cost, reaches: int | None = reaches) -> int:
@@ -160,10 +160,13 @@ def surplus(reach: Reach, length: int) -> int:
     works = [(event, cost.most + ends) for isr in system.isrs for event, cost in zip(isr.on, isr.costs, strict=True)]
     overhead = system.loop.overhead.most if system.loop else 0
     works += [(f"step.{step.name}.start", step.cost.most + overhead) for step in system.steps]
+    rounds = passes(system, reach)
     for event, work in works:
-        curve = reach.events.curve(event)
+        curves = [reach.events.curve(event)]
+        if event.startswith("step.") and rounds is not None:  # the rate of a step may be that of the passes
+            curves.append(rounds)
         with suppress(NoBound):
-            total += (curve.most_within(length) - curve.rate() * length) * work
+            total += max(curve.most_within(length) - curve.rate() * length for curve in curves) * work
     return ceil(total)
 
 

@@ -89,6 +89,10 @@ class LoopWindows:
         """From the start of a step to its end."""
         return self.stretch(own_least(step, self.system.core.wake.least), self._own(step))
 
+    def overhead(self) -> Figure:
+        """From the beginning of a pass to its first look."""
+        return self.stretch(0, [Part("overhead of a pass", "loop", 1, self.loop.overhead.most)])
+
     def until_paid(self, step: Step) -> Figure:
         """From the start of a step to the end of its cost."""
         return self.stretch(0, self._paid(step))
