@@ -121,6 +121,13 @@ def test_a_ring_left_by_its_start_gives_its_round_to_the_start_alone():
     assert reach.events.curve("isr.r.end").least_span(2) == 22 * NS  # a body of 10, then one of 0
 
 
+def test_a_ring_that_turns_faster_than_its_unit_works_starts_it_no_faster():
+    text = '[unit.u]\non = "isr.r.end"\ntakes = "36 ns"\nprimed = true\n' + isr("r", "unit.u.start", 5)
+    found = paper(text)
+    assert found.reach.events.curve("unit.u.start").least_span(2) == 36 * NS
+    assert found.isrs["r"].latency.most is not None
+
+
 def test_a_ring_tells_how_long_a_round_can_take():
     text = '[unit.u]\non = "isr.r.end"\ntakes = ["90 ns", "100 ns"]\nprimed = true\n' + isr("r", "unit.u", 5)
     text += '[need.n]\nof = "isr.r.start"\nevery = "100 ns"\ngive_or_take = "10 %"\n[watchdog]\nfed_by = "isr.r.end"\ntimeout = "108 ns"\n'

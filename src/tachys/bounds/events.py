@@ -22,7 +22,7 @@ from tachys.bounds.arrivals import (
     together,
 )
 from tachys.bounds.queueing import Backlog, backlog
-from tachys.bounds.rings import Rings, causes_of, find_rings
+from tachys.bounds.rings import Rings, causes_of, find_rings, least_distance
 from tachys.model.system import Isr, Step, System, Unit
 
 
@@ -163,12 +163,6 @@ class Events:
             return [moved(Staircase(period), extra=1)]
         late = self.delays.late.get(step.name, 0)
         return [] if late is None else [Staircase(period, late)]
-
-
-def least_distance(system: System, isr: Isr) -> int:
-    """The least time in ps between two starts, or two ends, of one routine."""
-    core = system.core
-    return isr.cost.least + min(core.entry.least + core.exit.least, core.chain.least)
 
 
 def own_least(step: Step, wake: int) -> int:

@@ -7,11 +7,11 @@ from fractions import Fraction
 from functools import cached_property
 from math import ceil
 
-from tachys.bounds.events import Events, least_distance, least_round
+from tachys.bounds.events import Events, least_round
 from tachys.bounds.flags import rival
 from tachys.bounds.gaps import Gaps, source_gap
 from tachys.bounds.result import Figure, FlagBounds, IsrBounds, Part, StepBounds, UnitBounds, summed
-from tachys.bounds.rings import body_of
+from tachys.bounds.rings import body_of, least_distance
 from tachys.model.system import Step, System
 
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from tachys.model.system import System
+from tachys.model.system import Isr, System
 
 
 def body_of(event: str) -> str:
@@ -23,8 +23,8 @@ def body_of(event: str) -> str:
 class Rings:
     """What is known of all rings.
 
-    ``rounds``: least time of a round in ps, by the events on simple rings. ``turns``: the bodies of the simple ring
-    that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of other rings.
+    ``rounds``: least time in ps from one to the next, by the events on simple rings. ``turns``: the bodies of the simple
+    ring that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of others.
     ``order``: all bodies, causes before what they cause, those that go round in a ring together.
     """
 
@@ -64,11 +64,26 @@ def find_rings(system: System) -> Rings:
         left = _left(system, group, causes, below)
         least = sum(_least_way(system, body, moment == "end") for body, moment in left.items())
         if least:
-            rounds |= {f"{body}.{m}": least for body, moment in left.items() for m in {"start", moment}}
+            for body, moment in left.items():
+                rounds |= dict.fromkeys((f"{body}.start", f"{body}.{moment}"), max(least, _least_again(system, body)))
             turns |= dict.fromkeys(left, left)
         else:
             tangled |= set(group)
     return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)))
+
+
+def least_distance(system: System, isr: Isr) -> int:
+    """The least time in ps between two starts, or two ends, of one routine."""
+    core = system.core
+    return isr.cost.least + min(core.entry.least + core.exit.least, core.chain.least)
+
+
+def _least_again(system: System, body: str) -> int:
+    """The least time between two starts, or two ends, of a body, whatever brings them about."""
+    if body.startswith("isr."):
+        return least_distance(system, system.isr(body[4:]))
+    unit = system.unit(body[5:])
+    return 0 if unit.busy == "restart" else unit.takes.least
 
 
 def _left(
