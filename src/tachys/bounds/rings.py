@@ -23,8 +23,8 @@ def body_of(event: str) -> str:
 class Rings:
     """What is known of all rings.
 
-    ``rounds``: least time in ps from one to the next, by the events on simple rings. ``turns``: the bodies of the simple
-    ring that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of others.
+    ``rounds``: least time in ps from one to the next, by the events on simple rings. ``turns``: the bodies of the ring
+    that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of other rings.
     ``order``: all bodies, causes before what they cause, those that go round in a ring together.
     """
 
