@@ -180,6 +180,17 @@ def test_each_delay_beyond_the_jitter_of_those_before_it_is_a_miss():
     assert played(text.replace("{}", str(worst // NS)), 3000).needs["j"].misses == 0
 
 
+def test_what_happens_late_in_a_long_run_is_as_exact_as_at_its_beginning():
+    """Beyond 2^53 ps no float holds a picosecond: three hours in, delays and loads are still whole."""
+    text = '[source.s]\nevery = "1000 s"\noffset = "9101000000000001 ps"\n' + isr("r", "source.s", 5, 'sets = "f"')
+    text += '[loop]\noverhead = "1 ns"\n[step.p]\npolls = "f"\ncost = "3 ns"\n[step.nap]\nsleep = { unless = "f" }\n'
+    text += '[need.j]\nof = "step.p.end"\njitter = "1 ns"\n[need.l]\nload = "99 %"\nover = "10 ns"\n'
+    result = played(text, 10_000 * 10**9)
+    assert result.needs["j"].misses == 0
+    assert result.needs["j"].seen.most % NS == 0
+    assert result.needs["l"].value == 1
+
+
 def test_a_waking_counts_up_to_the_end_of_the_run():
     text = HEAD + 'wake = "50 ns"\n[source.s]\nevery = "100 ns"\noffset = "80 ns"\n' + isr("r", "source.s", 3)
     text += '[loop]\noverhead = "5 ns"\n[step.nap]\nsleep = true\n'

@@ -192,12 +192,12 @@ class _Window:
                 for each in self.line.inputs
             ]
         taken = self.load.taken[: self.over]
-        fixed = first + sum(part.total for part in own) - self.load.total(at_first, taken, first)
+        start = first + sum(part.total for part in own)
+        fixed = start - self.load.total(at_first, taken, first)
 
         def counts_until(t: int) -> Counts:
             return np.maximum(self.load.counts(t - 1, self.over), at_first)
 
-        start = fixed + self.load.total(at_first, taken, first)
         last = self._search.settle(start, lambda t: fixed + self.load.total(counts_until(t), taken, t))
         over = counts_until(last)
         self.worst_response.offer(last - came, count, lambda: self._parts(count, ahead, over, alongside, own))

@@ -7,8 +7,10 @@ from fractions import Fraction
 
 import numpy as np
 
+from tachys import stretches
 from tachys.capture.table import Instants
 from tachys.check.measuring import Board
+from tachys.stretches import joined
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,34 +91,15 @@ def _busy(board: Board) -> tuple[Instants, Instants]:
                 end = np.minimum(end, start + step.cost.most)
         begins.append(np.maximum(start, board.capture.begin))
         ends.append(np.minimum(end, board.capture.end))
-    begin, end = np.concatenate(begins), np.concatenate(ends)
-    order = np.argsort(begin, kind="stable")
-    begin, end = begin[order], np.maximum.accumulate(end[order])
-    first = np.append(True, begin[1:] > end[:-1])[: len(begin)]
-    last = np.append(first[1:], True)[: len(begin)]
-    return begin[first], end[last]
+    return joined(np.concatenate(begins), np.concatenate(ends))
 
 
 def busiest(board: Board, over: int) -> tuple[float, int] | None:
-    """(share, begin in ps) of the busiest window of ``over`` ps; None where the capture is shorter or shows nothing.
-
-    A window that takes most begins with a stretch or ends with one.
-    """
+    """(share, begin in ps) of the busiest window of ``over`` ps; None where the capture is shorter or shows nothing."""
     if board.capture.length < over or not board.things:
         return None
     begins, ends = busy_stretches(board)
     if not len(begins):
         return 0.0, board.capture.begin
-    total = np.concatenate([[0], np.cumsum(ends - begins)])
-
-    def taken(until: Instants) -> Instants:
-        place = np.searchsorted(begins, until, side="right")
-        inside = np.minimum(until, ends[np.maximum(place - 1, 0)]) - begins[np.maximum(place - 1, 0)]
-        found: Instants = np.where(place > 0, total[np.maximum(place - 1, 0)] + inside, 0)
-        return found
-
-    starts = np.concatenate([begins, ends - over])
-    starts = np.clip(starts, board.capture.begin, board.capture.end - over)
-    shares = taken(starts + over) - taken(starts)
-    best = int(np.argmax(shares))
-    return float(shares[best]) / over, int(starts[best])
+    most, at = stretches.busiest(begins, ends, over, board.capture.begin, board.capture.end)
+    return most / over, at

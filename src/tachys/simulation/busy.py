@@ -14,6 +14,7 @@ import numpy as np
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records
 from tachys.simulation.index import Index
+from tachys.stretches import busiest, joined
 
 
 class BusySpans:
@@ -39,27 +40,16 @@ class BusySpans:
         self._nest, self._cost = nests[2], costs[2]
         begins = np.concatenate([self._begins, nests[0], costs[0], records.cause[ran]])
         ends = np.concatenate([self._ends, nests[1], costs[1], time[ran]])
-        self._begins, self._ends = _merged(begins, ends)
-        still = [since for since in (self._nest, self._cost) if since is not None]
-        self._look(*_merged(np.append(self._begins, still), np.append(self._ends, [now] * len(still))), now)
+        self._begins, self._ends = joined(begins, ends)
+        still = np.array([since for since in (self._nest, self._cost) if since is not None], np.int64)
+        self._look(*joined(np.append(self._begins, still), np.append(self._ends, np.full_like(still, now))), now)
         keep = self._ends > now - self.length  # a window that ends later begins no sooner
         self._begins, self._ends = self._begins[keep], self._ends[keep]
 
     def _look(self, begins: at.Ints, ends: at.Ints, now: int) -> None:
-        """The largest share is found where a window begins as a stretch begins, or ends as one ends."""
-        if now < self.length or not len(begins):
-            return
-        total = np.concatenate([[0], np.cumsum(ends - begins)])
-
-        def taken(until: at.Ints) -> at.Ints:
-            place = np.searchsorted(begins, until, side="right")
-            over = np.maximum(0, ends[np.maximum(place - 1, 0)] - until)
-            result: at.Ints = total[place] - np.where(place > 0, over, 0)
-            return result
-
-        starts = np.clip(np.concatenate([begins, ends - self.length]), 0, now - self.length)
-        most = int((taken(starts + self.length) - taken(starts)).max())
-        self.busiest = max(self.busiest, Fraction(most, self.length))
+        if now >= self.length and len(begins):
+            most, _ = busiest(begins, ends, self.length, 0, now)
+            self.busiest = max(self.busiest, Fraction(most, self.length))
 
 
 def _paired(time: at.Ints, told: at.Bools, begins: at.Bools, since: int | None) -> tuple[at.Ints, at.Ints, int | None]:
@@ -71,12 +61,3 @@ def _paired(time: at.Ints, told: at.Bools, begins: at.Bools, since: int | None) 
     last = ~opens & np.append(False, opens[:-1])[: len(opens)]
     starts, ends = times[first], times[last]
     return starts[: len(ends)], ends, int(starts[-1]) if len(starts) > len(ends) else None
-
-
-def _merged(begins: at.Ints, ends: at.Ints) -> tuple[at.Ints, at.Ints]:
-    """Stretches in order, those that touch or overlap as one."""
-    order = np.argsort(begins, kind="stable")
-    begins, ends = begins[order], np.maximum.accumulate(ends[order])
-    first = np.append(True, begins[1:] > ends[:-1])[: len(begins)]
-    last = np.append(first[1:], True)[: len(begins)]
-    return begins[first], ends[last]

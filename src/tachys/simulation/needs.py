@@ -129,9 +129,9 @@ class Watch:
         times, delays = self._delays(need.of, records, system, index)
         if not len(delays):
             return
-        known = [] if not self.seen.count else [self.seen.least, self.seen.most]
-        least = np.minimum.accumulate(np.append(known, delays).astype(np.int64))[len(known) :]
-        most = np.maximum.accumulate(np.append(known, delays).astype(np.int64))[len(known) :]
+        known = empty([self.seen.least, self.seen.most] if self.seen.count else None)
+        least = np.minimum.accumulate(np.append(known, delays))[len(known) :]
+        most = np.maximum.accumulate(np.append(known, delays))[len(known) :]
         self._count(delays)
         wrong = np.maximum(delays - least, most - delays) > need.jitter
         for when, value in zip(times[wrong].tolist(), (most - least)[wrong].tolist(), strict=True):
@@ -150,8 +150,7 @@ class Watch:
             causes = records.cause[starts - 1]  # of the taking of its flag, which stands right before its start
         if moment == "start":
             return records.time[starts], records.time[starts] - causes
-        pending = [] if self._cause is None else [self._cause]
-        causes = np.append(pending, causes).astype(np.int64)
+        causes = np.append(empty([] if self._cause is None else [self._cause]), causes)
         self._cause = int(causes[-1]) if len(causes) > len(here) else None
         return records.time[here], records.time[here] - causes[: len(here)]
 
