@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tachys.capture.table import UNKNOWN, Capture, make_signal
+from tachys.capture.table import Capture, make_signal
 from tachys.check.checking import check
 from tachys.check.clocking import by_own_clock
 from tachys.check.explaining import explain_finding
@@ -78,7 +78,7 @@ def drawn(lines, end=200, first=0, step=US // 10):
     """A capture of lines drawn by hand: changes at us after a first level."""
     signals = {}
     for name, changes in lines.items():
-        width = 1 if all(value in (0, 1, UNKNOWN) for _, value in changes) else 8
+        width = 1 if all(value in (0, 1, None) for _, value in changes) else 8
         at = [0, *(round(us * US) for us, _ in changes)]
         signals[name] = make_signal(name, width, at, [first, *(value for _, value in changes)])
     return Capture("drawn.vcd", signals, 0, end * US, step)
@@ -243,7 +243,7 @@ def test_a_capture_in_which_anything_is_missing_is_checked_all_the_same(data):
     lines = {}
     for name in EVENTS | BODIES:
         times = data.draw(st.lists(st.integers(1, 1990), max_size=12, unique=True))
-        levels = data.draw(st.sampled_from([(0, 1), (1, 0), (1, UNKNOWN, 0)]))
+        levels = data.draw(st.sampled_from([(0, 1), (1, 0), (1, None, 0)]))
         lines[name] = [(at / 10, levels[k % len(levels)]) for k, at in enumerate(sorted(times))]
     result = checked(PROBES, lines, first=data.draw(st.sampled_from([0, 1])))
     for need in result.needs.values():

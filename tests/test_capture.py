@@ -7,9 +7,10 @@ from hypothesis import strategies as st
 
 from tachys.capture.csv import CsvShape, read_csv
 from tachys.capture.edges import edges, pulses
-from tachys.capture.table import UNKNOWN
 from tachys.capture.vcd import read_vcd
 from tachys.errors import InputError
+
+UNKNOWN = -1  # stands where a value is not known
 
 HEAD = (
     "$timescale 10 ns $end\n$scope module top $end\n$var wire 1 ! wheel $end\n"

@@ -192,7 +192,7 @@ def test_distributions_need_something_counted():
 
 def test_waveforms_as_figure_and_text():
     line = make_signal("D0", 1, [0, 10_000, 30_000], [0, 1, 0])
-    bus = make_signal("PORT", 4, [0, 20_000, 35_000], [-1, 10, 3])
+    bus = make_signal("PORT", 4, [0, 20_000, 35_000], [None, 10, 3])
     capture = Capture("c.vcd", {"D0": line, "PORT": bus}, 0, 40_000, 1000)
     assert draw_waveform(capture, (10_000, 30_000), "png").startswith(b"\x89PNG")
     head, first, second, marks, legend = waveform_lines(capture, (10_000, 30_000), 46)

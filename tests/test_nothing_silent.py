@@ -4,6 +4,7 @@ import contextlib
 import gzip
 import json
 import os
+import re
 import signal
 import stat
 import subprocess
@@ -21,6 +22,10 @@ from tachys.capture.inspecting import spans
 from tachys.capture.reading import read_capture
 from tachys.capture.vcd import read_vcd
 from tachys.capture.writing import capture_bytes
+from tachys.check.checking import check
+from tachys.demo import board
+from tachys.demo.analyser import to_csv
+from tachys.demo.project import model_text
 from tachys.errors import InputError
 from tachys.files import write_whole
 from tachys.model.loading import read_model
@@ -403,3 +408,93 @@ def test_parquet_that_was_written_is_read_again(tmp_path):
         (tmp_path / "cut.parquet").write_bytes(whole[:length])
         with pytest.raises(InputError, match="cannot be read"):
             read_capture(tmp_path / "cut.parquet")
+
+
+def _many_forms():
+    """Each format in its varieties, small enough to be cut at every byte."""
+    rows = [(n * 7, n % 2, f"{n / 8}", n * 3 % 5) for n in range(14)]
+    head = (
+        "$timescale 1 ns $end $scope module m $end $var wire 1 ! a $end $var wire 4 !# b $end $var real 64 $ v $end\n"
+    )
+    vcd = head + "$upscope $end $enddefinitions $end\n#0 $dumpvars x! bx !# r0 $ $end\n"
+    vcd += "".join(f"#{t + 1}\n{a}!\nb{b:b} !#\nr{v} $\n" for t, a, v, b in rows)
+    comma = "Time [us];a;v\n" + "".join(f"{t},5;{a};{v.replace('.', ',')}\n" for t, a, v, _ in rows)
+    stamped = "when,a\n" + "".join(f"2026-11-25 10:00:{t // 60:02}.{t % 60:06},{a}\n" for t, a, *_ in rows)
+    stream = "# unit = 10 ns\n" + "".join(f"{9 + t},isr.tick,{'leave' if a else 'enter'}\n" for t, a, *_ in rows)
+    return {
+        "c.vcd": (read_vcd, vcd), "c.csv": (read_csv, "Time [us],a,b\n" + "".join(f"{t},{a},0x{b}\n" for t, a, _, b in rows)),
+        "comma.csv": (read_csv, comma), "stamped.csv": (read_csv, stamped), "c.events": (read_event_stream, stream),
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("name", ["c.vcd", "c.csv", "comma.csv", "stamped.csv", "c.events"])
+def test_every_cut_of_every_format_gives_a_part_of_the_whole(name):
+    """Nothing but what stands before the cut, up to the last whole change, and no time beyond it."""
+    reader, text = _many_forms()[name]
+    whole, read = reader([text.encode()], name), 0
+    for cut in range(len(text)):
+        try:
+            part = reader([text[:cut].encode()], name)
+        except InputError:
+            continue
+        read += 1
+        assert part.begin == whole.begin
+        assert part.end <= whole.end
+        for key, line in part.signals.items():
+            assert changes(line) == changes(whole.signals[key])[: len(line.at)]
+            assert not len(line.at) or line.at[-1] <= part.end
+        assert part.remarks or text[cut - 1].isspace() or text[cut].isspace()
+    assert read > len(text) // 2
+
+
+def test_a_cut_of_what_is_packed_is_told(tmp_path):
+    """What came out before the cut is read, with a remark; or it is an error in words."""
+    text = "Time [us],a\n" + "".join(f"{n * 13},{n % 2}\n" for n in range(4000))
+    packed, file = gzip.compress(text.encode(), mtime=0), tmp_path / "c.csv.gz"
+    for cut in range(len(packed) - 1, 0, -7):
+        file.write_bytes(packed[:cut])
+        with contextlib.suppress(InputError):
+            assert any("cut" in remark for remark in read_capture(str(file)).remarks)
+
+
+# --- what a capture is taken for ---------------------------------------------------------------------------
+
+
+def test_a_name_without_its_kind_is_met_with_the_source_first():
+    """One line, the source first, and no second fault that only follows from it."""
+    text = model_text().replace('shows = "isr.wheel"', 'shows = "wheel"')
+    with pytest.raises(InputError) as told:
+        read_model(text, "m.toml")
+    (problem,) = told.value.problems
+    assert problem.mend == 'did you mean "source.wheel" or "isr.wheel"?'
+
+
+def test_a_fault_that_a_variant_brings_names_it():
+    """Where it stands elsewhere, and is right without the variant."""
+    with pytest.raises(InputError, match=r'names no event, with variant "bare"'):
+        read_model(model_text() + "\n[variant.bare]\nisr.wheel = false\n", "m.toml")
+
+
+def test_the_first_line_says_what_a_capture_is_more_likely_to_be():
+    """Every period off by one power of ten: its unit; half of the lines outside all that is allowed: another board."""
+    text, recording = model_text(), board.record(faulty=False)
+    csv_text = to_csv(recording).replace("Time [s]", "Time [ms]")
+    told = check(read_model(text, "m.toml"), csv(csv_text)).remarks[0]
+    assert told.startswith("every period is 1/1000 of what the model says: look at the unit of time first")
+    swapped = read_model(re.sub("(?m)^cost = .*", 'cost = ["50 us", "60 us"]', text), "m.toml")
+    told = check(swapped, csv(to_csv(recording))).remarks[0]
+    assert "show nothing that the model allows: is this a capture of this board" in told
+    assert not any("look at" in each for each in check(read_model(text, "m.toml"), csv(to_csv(recording))).remarks)
+
+
+def test_a_probe_of_real_numbers_is_refused():
+    """A number is no level."""
+    values = csv("Time [us],D0\n0,0.5\n1,1\n2,0\n")
+    with pytest.raises(InputError, match=r"probe\.D0: .*holds real numbers; a line of levels or a bus is due"):
+        check(read_model(model_text(), "m.toml"), values)
+
+
+def test_a_separator_within_a_header_cell_separates_nothing():
+    """The row below tells which one it is."""
+    read = csv('Time [us],"a;b",c\n0,1,0\n1,0,1\n')
+    assert list(read.signals) == ["a;b", "c"]

@@ -18,10 +18,12 @@ from tachys.capture.csv import read_csv
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.inspecting import add_bus, inspect, levels_at, masked, period_of, spans, window
 from tachys.capture.reading import read_capture
-from tachys.capture.table import UNKNOWN, Capture, make_signal
+from tachys.capture.table import Capture, make_signal
 from tachys.capture.vcd import read_vcd
 from tachys.capture.writing import FORMS, capture_bytes
 from tachys.errors import InputError
+
+UNKNOWN = -1  # stands where a value is not known
 
 
 def written(seed, lines=5, changes=400):

@@ -79,6 +79,11 @@ def input_error(file: str, wrong: str, mend: str, *, line: int = 0, key: str = "
 
 def did_you_mean(word: str, known: Sequence[str], what: str) -> str:
     """The mend for a misspelt ``word``: the nearest known one, or all of them when few, or how to find out."""
+    named = [each for each in known if word and each.split(".")[1:2] == [word]]
+    if named:  # the name alone, of something that is called by its kind, too
+        shortest = {each.split(".")[0]: each for each in sorted(named, key=len, reverse=True)}
+        ways = [f'"{shortest[kind]}"' for kind in dict.fromkeys(each.split(".")[0] for each in named)]
+        return f"did you mean {' or '.join(ways)}?"
     near = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
     if near:
         return f'did you mean "{near[0]}"?'

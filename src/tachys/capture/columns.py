@@ -16,6 +16,7 @@ from typing import Any, BinaryIO, cast
 import numpy as np
 
 from tachys.capture.scanning import Ints, count_slots, deal_out
+from tachys.capture.table import Known
 
 CHUNK = 1 << 18
 MOST_CHANGES = 1 << 31
@@ -74,10 +75,14 @@ class Gathered:
                 np.frombuffer(values.read(8 * count), np.int64),
             )
 
-    def signals(self, scale: Fraction = Fraction(1)) -> list[tuple[Ints, Ints]]:
-        """(times, values) of every slot, repeated values dropped, times multiplied by ``scale`` and rounded down.
+    def count(self, slot: int) -> int:
+        """How many changes of a slot there are so far."""
+        return sum(int(((which == slot) | (which == ~slot)).sum()) for _, which, _ in self._in_order())
 
-        The pieces are given up on the way.
+    def signals(self, scale: Fraction = Fraction(1)) -> list[tuple[Ints, Ints, Known]]:
+        """(times, values, which are known) of every slot, repeated values dropped.
+
+        Times are multiplied by ``scale`` and rounded down. The pieces are given up on the way.
         """
         counts = np.zeros(self.slots, np.int64)
         for _, which, _ in self._in_order():
@@ -85,13 +90,13 @@ class Gathered:
         first = np.concatenate([[0], np.cumsum(counts)])
         ends = first[:-1].copy()
         last, seen = np.zeros(self.slots, np.int64), np.zeros(self.slots, np.int64)
-        times, values = self._column(int(first[-1])), self._column(int(first[-1]))
+        times, values, known = (self._column(int(first[-1]), kind) for kind in (np.int64, np.int64, np.bool_))
         over, under = scale.numerator, scale.denominator
         for at, which, value in self._given_up():
-            deal_out(at, which, value.astype(np.int64), over, under, ends, last, seen, times, values)
+            deal_out(at, which, value.astype(np.int64), over, under, ends, last, seen, times, values, known)
         for file in self._spilled:
             file.close()
-        return [(times[a:b], values[a:b]) for a, b in zip(first[:-1].tolist(), ends.tolist(), strict=True)]
+        return [(times[a:b], values[a:b], known[a:b]) for a, b in zip(first[:-1].tolist(), ends.tolist(), strict=True)]
 
     def _given_up(self) -> Iterator[tuple[Ints, Any, Any]]:
         if self._spilled:
@@ -100,11 +105,11 @@ class Gathered:
         while self.pieces:
             yield self.pieces.pop()
 
-    def _column(self, count: int) -> Ints:
+    def _column(self, count: int, kind: type) -> Any:
         if not self._spilled or not count:
-            return np.empty(count, np.int64)
+            return np.empty(count, kind)
         with _on_disk() as file:
-            return cast(Ints, np.asarray(np.memmap(file, np.int64, "w+", shape=(count,))))
+            return np.asarray(np.memmap(file, kind, "w+", shape=(count,)))
 
 
 def _on_disk() -> BinaryIO:

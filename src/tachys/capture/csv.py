@@ -7,17 +7,18 @@ from __future__ import annotations
 
 import csv
 import datetime
+import math
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
 
 import numpy as np
 
 from tachys.capture import scanning as scan
 from tachys.capture.columns import Gathered
-from tachys.capture.table import Capture, Signal, grid_of
+from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of, bits_used, grid_of, unsigned
 from tachys.errors import InputError, input_error
 
 _PS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
@@ -62,7 +63,7 @@ def read_csv(chunks: Iterable[bytes], file: str, shape: CsvShape = FOUND_OUT, *,
     rows = [(number, line) for number, line in enumerate(text.split("\n"), 1) if _holds_values(line)]
     if not rows:
         raise input_error(file, "there are no rows", "a time column and a column a signal are due")
-    separator = shape.separator or _find_separator(rows[0][1], file)
+    separator = shape.separator or _find_separator(rows, file)
     names, unit, before = _header(rows, separator, file, shape)
     _refuse_twins(names, file)
     body = head.split(b"\n", before)[-1] if before else head
@@ -99,10 +100,13 @@ def _refuse_twins(names: list[str], file: str) -> None:
             raise input_error(file, f'two columns are called "{name}"', "rename one of them")
 
 
-def _find_separator(line: str, file: str) -> str:
-    for separator in _SEPARATORS:
-        if separator in line:
-            return separator
+def _find_separator(rows: list[tuple[int, str]], file: str) -> str:
+    """Of those in the first row, the first by which the row below it has as many cells, else the first."""
+    line, below = rows[0][1], rows[min(1, len(rows) - 1)][1]
+    present = [separator for separator in _SEPARATORS if len(_cells(line, separator)) > 1]
+    alike = [each for each in present if len(_cells(line, each)) == len(_cells(below, each))]
+    if present:
+        return (alike or present)[0]
     raise input_error(file, "no separator was found", "columns are separated by commas, semicolons or tabs", line=1)
 
 
@@ -172,12 +176,14 @@ class _Rows:
         self.stamps = stamps
         self.state = np.zeros(scan.C_STATE, np.int64)
         self.state[scan.ROW] = before
-        self.now = np.full(len(self.names), -2, np.int64)
+        self.now, self.told, self.real = (np.zeros(len(self.names), np.int64) for _ in range(3))
         self.gathered = Gathered(len(self.names))
         if len(self.names) * 4 > len(self.gathered.times):
             room = 4 * len(self.names)
             self.gathered.times, self.gathered.values = np.empty(room, np.int64), np.empty(room, np.int64)
             self.gathered.which = np.empty(room, np.int32)
+        self.row_above = b""
+        self.turns: dict[int, int] = {}  # how many changes a real column had as levels
         self.remarks: list[str] = []
 
     def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
@@ -194,9 +200,9 @@ class _Rows:
         return self._capture()
 
     def _last_line(self, rest: bytes, strict: bool) -> None:
-        """A last line without an end is whole only if it fits and its last level could not go on."""
-        cell = rest.rsplit(self.separator.encode(), 1)[-1].strip().strip(b'"')
-        sure = cell in (b"0", b"1", b"0.0", b"1.0") and self.now[-1] <= 1
+        """A last line without an end is whole only if it fits and its last level is written as the one above it is."""
+        cell, above = (self._last_cell(line) for line in (rest, self.row_above))
+        sure = any(cell in alike and above in alike for alike in ((b"0", b"1"), (b"0.0", b"1.0"))) and not self.real[-1]
         try:
             if sure or strict:
                 self._scan(rest + b"\n")
@@ -210,8 +216,13 @@ class _Rows:
             line = int(self.state[scan.ROW]) + 1
             self.remarks.append(f"line {line}, the last, has no end: it may be cut off, and is left out")
 
+    def _last_cell(self, line: bytes) -> bytes:
+        return line.rsplit(self.separator.encode(), 1)[-1].strip().strip(b'"')
+
     def _scan(self, data: bytes) -> bytes:
         """Scan whole lines; what is left of the last one."""
+        if (end := data.rfind(b"\n")) >= 0:
+            self.row_above = data[data.rfind(b"\n", 0, end) + 1 : end]
         if self.stamps:
             whole, newline, left = data.rpartition(b"\n")
             data = b"\n".join(self._stamped(line) for line in whole.split(b"\n")) + b"\n" if newline else b""
@@ -226,14 +237,39 @@ class _Rows:
         while True:
             used, found = scan.scan_columns(
                 columns[at:], len(data) - at, ord(self.separator), point, self.unit, self.state, self.now,
-                gathered.times, gathered.which, gathered.values,
+                self.told, self.real, gathered.times, gathered.which, gathered.values,
             )  # fmt: skip
             gathered.take(found)
             if self.state[scan.C_FAULT]:
-                self._complain(data[at : at + used])
+                self._take_numbers(data[at : at + used], point)
+                found = len(gathered.times)
             at += used
             if used == 0 or found < len(gathered.times) - len(self.names):
                 return data[at:]
+
+    def _take_numbers(self, lines: bytes, point: int) -> None:
+        """The last of the lines has numbers that are no levels: read it with their bits, or say what is wrong in it."""
+        line, separator = lines.rstrip(b"\n").rpartition(b"\n")[2], self.separator.encode()
+        cells, turned = line.split(separator), []
+        if self.state[scan.C_FAULT] != scan.NO_LEVEL or len(cells) != len(self.names) + 1:
+            self._complain(lines)
+        for column, cell in enumerate(cells[1:]):
+            _end, how, _ = scan.read_level(np.frombuffer(cell, np.uint8), 0, len(cell), 0)
+            if how >= 0 and not self.real[column]:
+                continue
+            number = math.nan if how == scan.NOT_KNOWN else _as_float(cell, point)
+            if number is None:
+                self.state[scan.C_COLUMN] = column + 1
+                self._complain(lines)
+            else:
+                cells[column + 1] = b"x" if number != number else str(unsigned(bits_of(number))).encode()
+                turned += [] if self.real[column] else [column]
+        for column in turned:
+            self.real[column], self.turns[column] = 1, self.gathered.count(column)
+        self.state[scan.C_FAULT], self.state[scan.AS_BITS] = 0, 1
+        self.state[scan.ROW] -= 1
+        self._scan_columns(separator.join(cells) + b"\n")
+        self.state[scan.AS_BITS] = 0
 
     def _stamped(self, line: bytes) -> bytes:
         """A line whose date and time of day is turned into picoseconds since the first one."""
@@ -272,14 +308,35 @@ class _Rows:
         if fault == scan.NO_NUMBER:
             raise self._error(f'"{cells[0][:40]}" is no time', "a number is due")
         cell = cells[min(column, len(cells) - 1)]
-        raise self._error(f'"{cell[:40]}" is no level', "0, 1, x, z or a bus value such as 0x1F")
+        if fault == scan.TOO_MANY_BITS:
+            raise self._error(f'"{cell[:40]}" is wider than 64 bits', "leave the column out of the export")
+        raise self._error(f'"{cell[:40]}" is no level', "0, 1, x, z, a bus value such as 0x1F, or a number")
 
     def _capture(self) -> Capture:
         first, last = int(self.state[scan.FIRST_TIME]), int(self.state[scan.LAST_TIME])
         least, most, rows = (int(self.state[place]) for place in (scan.LEAST_STEP, scan.MOST_STEP, scan.ROWS))
         signals = {}
-        for name, (times, values) in zip(self.names, self.gathered.signals(), strict=True):
-            signals[name] = Signal(name, max(1, int(values.max(initial=0)).bit_length()), times, values)
+        for column, (name, data) in enumerate(zip(self.names, self.gathered.signals(), strict=True)):
+            signal = Signal(name, MOST_BITS, *data, real=bool(self.real[column]))
+            if signal.real:
+                signals[name] = _as_numbers(signal, self.turns[column])
+            else:
+                signals[name] = replace(signal, width=bits_used(signal))
         sampled = rows > 2 and least > 0 and most - least <= 1
         grid = least if sampled else grid_of([signal.at for signal in signals.values()], 1)
         return Capture(self.file, signals, first, last, grid, tuple(self.remarks))
+
+
+def _as_float(cell: bytes, point: int) -> float | None:
+    text = cell.strip(b' \t\r"').replace(bytes([point]), b".")
+    try:
+        return float(text) if b"_" not in text else None
+    except ValueError:
+        return None
+
+
+def _as_numbers(signal: Signal, levels: int) -> Signal:
+    """A real signal whose first values were read as levels."""
+    value = signal.value.copy()
+    value[:levels] = value[:levels].view(np.uint64).astype(np.float64).view(np.int64)
+    return replace(signal, value=value).without_repeats()

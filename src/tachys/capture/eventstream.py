@@ -13,7 +13,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from tachys.capture.table import UNKNOWN, Capture, Signal, grid_of
+from tachys.capture.table import Capture, Signal, grid_of
 from tachys.errors import InputError, input_error
 from tachys.model.quantities import parse_positive_duration
 
@@ -57,20 +57,24 @@ class _Stream:
         self.after_gap = False
 
     def read(self, chunks: Iterable[bytes], strict: bool) -> Capture:
+        cut = list[str]()
         for line, whole in _lines(chunks):
             self.line += 1
             if not whole and (strict or not self._fits(line)):
                 if strict:
                     raise self._error("the file ends in the middle of a line", "it is cut off: export it again")
+                cut = [f"the file ends in the middle of line {self.line}, which is left out: it is cut off"]
                 break
             self._take(line)
         if self.last is None:
             raise self._error("there are no events", "lines such as 1250,isr.tick,enter are due")
         signals = {
-            name: Signal(name, 1, np.array(at, np.int64), np.array(value, np.int64))
+            name: Signal(name, 1, np.array(at, np.int64), np.array(value, np.int64), np.array(value, np.int64) >= 0)
             for name, (at, value) in self.changes.items()
         }
-        remarks = [f"{self.gaps} gaps: events were lost there"] if self.gaps else []
+        remarks = cut
+        if self.gaps:
+            remarks.append(f"{self.gaps} gaps: events were lost there")
         if self.merged:
             remarks.append(
                 f"{self.merged} marks come with another of the same name, or 1 ps after it: one edge for both"
@@ -169,7 +173,7 @@ class _Stream:
         """What every name does is not known until it is told again."""
         self.gaps += 1
         for at, value in self.changes.values():
-            self._add(at, value, max(self.now, at[-1]), UNKNOWN)
+            self._add(at, value, max(self.now, at[-1]), -1)
         self.after_gap = True
 
     def _error(self, wrong: str, mend: str) -> InputError:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tachys.capture.table import BLOCK, UNKNOWN, Instants, Signal, blocks
+from tachys.capture.table import BLOCK, Instants, Signal, blocks
 
 Parts = Callable[[], Iterator[Instants]]
 Z95 = 1.96
@@ -47,7 +47,7 @@ def moves(signal: Signal, kind: str) -> Iterator[Instants]:
     """
     for first, last in blocks(len(signal.at) - 1):
         before, after = signal.value[first:last], signal.value[first + 1 : last + 1]
-        known = (before != UNKNOWN) & (after != UNKNOWN)
+        known = signal.known[first:last] & signal.known[first + 1 : last + 1]
         if signal.real and kind in ("rise", "fall"):
             grows = after.view(np.float64) > before.view(np.float64)
             known &= grows if kind == "rise" else ~grows

@@ -9,7 +9,7 @@ import numpy as np
 
 from tachys.capture.edges import edges
 from tachys.capture.flow import Period, Times, distances, figures, fitted, moves, stays
-from tachys.capture.table import UNKNOWN, Capture, Instants, Signal, blocks
+from tachys.capture.table import Capture, Instants, Known, Signal, blocks, unsigned
 
 ACTIVITY = 24
 
@@ -42,7 +42,7 @@ def window(capture: Capture, begin: int | None, end: int | None) -> Capture:
         start = max(0, int(np.searchsorted(signal.at, first, side="right")) - 1)
         stop = int(np.searchsorted(signal.at, last, side="right"))
         at = np.maximum(signal.at[start:stop], first)
-        signals[name] = replace(signal, at=at, value=signal.value[start:stop])
+        signals[name] = replace(signal, at=at, value=signal.value[start:stop], known=signal.known[start:stop])
     return Capture(capture.file, signals, first, last, capture.resolution, capture.remarks)
 
 
@@ -79,10 +79,7 @@ def _line(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Li
 
 def _known(signal: Signal, order: range) -> float | None:
     """The first known value in an order of places."""
-    for place in order:
-        if signal.value[place] != UNKNOWN:
-            return float(signal.reals[place]) if signal.real else int(signal.value[place])
-    return None
+    return next((signal.number(place) for place in order if signal.known[place]), None)
 
 
 def _duty(signal: Signal) -> float:
@@ -121,15 +118,14 @@ def _remarks(capture: Capture, signal: Signal, narrow: int, twin: str | None) ->
         yield "ends high: its last pulse is not whole"
     if signal.real:
         yield _range_of(signal)
-    if any((signal.value[first:last] == UNKNOWN).any() for first, last in blocks(len(signal.value))):
+    if any(not signal.known[first:last].all() for first, last in blocks(len(signal.value))):
         yield "unknown (x, z) in places"
     if twin is not None:
         yield f"the same as {twin}"
 
 
 def _range_of(signal: Signal) -> str:
-    parts = [signal.reals[first:last] for first, last in blocks(len(signal.value))]
-    known = [part[~np.isnan(part)] for part in parts]
+    known = [signal.reals[first:last][signal.known[first:last]] for first, last in blocks(len(signal.value))]
     low = min((float(part.min()) for part in known if len(part)), default=0.0)
     high = max((float(part.max()) for part in known if len(part)), default=0.0)
     return f"real values from {low:.6g} to {high:.6g}"
@@ -146,12 +142,16 @@ def _twins(capture: Capture) -> dict[str, str]:
         if key in first:
             other = capture.signals[first[key]]
             if all(
-                np.array_equal(other.at[a:b], signal.at[a:b]) and np.array_equal(other.value[a:b], signal.value[a:b])
+                all(np.array_equal(x[a:b], y[a:b]) for x, y in zip(_columns(other), _columns(signal), strict=True))
                 for a, b in blocks(len(signal.at))
             ):
                 found[name] = first[key]
         first.setdefault(key, name)
     return found
+
+
+def _columns(signal: Signal) -> tuple[np.ndarray, ...]:
+    return signal.at, signal.value, signal.known
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,17 +180,18 @@ def levels_at(capture: Capture, instant: int) -> dict[str, float | None]:
     found: dict[str, float | None] = {}
     for name, signal in capture.signals.items():
         place = int(np.searchsorted(signal.at, instant, side="right")) - 1
-        value = int(signal.value[place]) if place >= 0 else UNKNOWN
-        known = float(signal.reals[place]) if signal.real else value
-        found[name] = None if value == UNKNOWN else known
+        found[name] = signal.number(place) if place >= 0 else None
     return found
 
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """One value of a bus: how often it was taken, how long in all, and for how long at a time (least, most), in ps."""
+    """One value of a bus: how often it was taken, how long in all, and for how long at a time (least, most), in ps.
 
-    value: int
+    ``value`` is None where it was not known.
+    """
+
+    value: int | None
     count: int
     total: int
     least: int
@@ -205,15 +206,20 @@ def held_values(capture: Capture, signal: Signal) -> list[Held]:
 
     What it held as the capture began and ended counts up to there.
     """
-    kept: dict[int, Held] = {}
+    kept: dict[int | None, Held] = {}
     for first, last in blocks(len(signal.at)):
         until = signal.at[first + 1 : last + 1]
         if last == len(signal.at):
             until = np.append(until, capture.end)
         lasting = until - np.maximum(signal.at[first:last], capture.begin)
+        known = signal.known[first:last]
         values, which = np.unique(signal.value[first:last], return_inverse=True)
-        for place, value in enumerate(values.tolist()):
-            own = lasting[which == place]
+        groups: list[tuple[int | None, Known]] = [(None, ~known)] if not known.all() else []
+        groups += [(unsigned(value), (which == place) & known) for place, value in enumerate(values.tolist())]
+        for place, (value, own_places) in enumerate(groups):
+            own = lasting[own_places]
+            if not len(own):  # the filler of what is not known
+                continue
             old = kept.get(value, Held(value, 0, 0, int(own[0]), 0))
             if value in kept or len(kept) < MOST_VALUES:
                 kept[value] = Held(value, old.count + len(own), old.total + int(own.sum()),
@@ -231,16 +237,12 @@ def add_bus(capture: Capture, name: str, lines: list[str]) -> Capture:
     """
     members = [capture.signals[line] for line in lines]
     at = np.unique(np.concatenate([signal.at for signal in members]))
-    value = np.zeros(len(at), np.int64)
-    unknown = np.zeros(len(at), np.bool_)
+    value, known = np.zeros(len(at), np.uint64), np.ones(len(at), np.bool_)
     for bit, signal in enumerate(members):
         place = np.searchsorted(signal.at, at, side="right") - 1
-        level = np.where(place >= 0, signal.value[np.maximum(place, 0)], UNKNOWN)
-        unknown |= level == UNKNOWN
-        value |= np.where(level > 0, 1 << bit, 0)
-    value[unknown] = UNKNOWN
-    keep = np.append(True, value[1:] != value[:-1])
-    bus = Signal(name, len(lines), at[keep], value[keep])
+        known &= (place >= 0) & signal.known[np.maximum(place, 0)]
+        value |= np.where(signal.value[np.maximum(place, 0)] != 0, np.uint64(1 << bit), np.uint64(0))
+    bus = Signal(name, len(lines), at, np.where(known, value.view(np.int64), -1), known).without_repeats()
     return Capture(capture.file, {**capture.signals, name: bus}, capture.begin, capture.end, capture.resolution,
                    capture.remarks)  # fmt: skip
 
@@ -252,9 +254,8 @@ def masked(capture: Capture, name: str, source: str, low: int, high: int) -> Cap
         KeyError: there is no such signal.
     """
     signal = capture.signals[source]
-    part = (signal.value >> low) & ((1 << (high - low + 1)) - 1)
-    value = np.where(signal.value == UNKNOWN, UNKNOWN, part)
-    keep = np.append(True, value[1:] != value[:-1]) if len(value) else np.zeros(0, np.bool_)
-    made = Signal(name, high - low + 1, signal.at[keep], value[keep])
+    part = (signal.value.view(np.uint64) >> np.uint64(low)) & np.uint64((1 << (high - low + 1)) - 1)
+    value = np.where(signal.known, part.view(np.int64), -1)
+    made = Signal(name, high - low + 1, signal.at, value, signal.known).without_repeats()
     return Capture(capture.file, {**capture.signals, name: made}, capture.begin, capture.end, capture.resolution,
                    capture.remarks)  # fmt: skip

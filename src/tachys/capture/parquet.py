@@ -5,16 +5,19 @@ from __future__ import annotations
 import io
 import json
 from collections.abc import Iterable
+from dataclasses import replace
 from types import ModuleType
+from typing import Any
 
 import numpy as np
 
-from tachys.capture.table import Capture, Signal, grid_of, merged
+from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, grid_of, merged
 from tachys.errors import input_error
 
 MAGIC = b"PAR1"
 LARGEST = 1 << 31
 _COLUMNS = ("time_ps", "signal", "value")
+_VERSIONS = ("capture/1", "capture/2")  # the first had no nulls: -1 was what is not known
 
 
 def _library(file: str) -> tuple[ModuleType, ModuleType]:
@@ -33,10 +36,10 @@ def parquet_bytes(capture: Capture, file: str) -> bytes:
         InputError: the package for it is not installed.
     """
     pa, pq = _library(file)
-    at, which, values = merged(capture)
+    at, which, values, known = merged(capture)
     names = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), pa.array(list(capture.signals)))
-    table = pa.table({"time_ps": at, "signal": names, "value": values})
-    about = {"tachys": "capture/1", "begin_ps": str(capture.begin), "end_ps": str(capture.end),
+    table = pa.table({"time_ps": at, "signal": names, "value": pa.array(values.view(np.uint64), mask=~known)})
+    about = {"tachys": "capture/2", "begin_ps": str(capture.begin), "end_ps": str(capture.end),
              "resolution_ps": str(capture.resolution),
              "reals": json.dumps([name for name, signal in capture.signals.items() if signal.real])}  # fmt: skip
     sink = io.BytesIO()
@@ -59,9 +62,10 @@ def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
     try:
         table = pq.read_table(held)
         about = {key.decode(): value.decode() for key, value in (table.schema.metadata or {}).items()}
-        if about.get("tachys") != "capture/1" or not set(_COLUMNS) <= set(table.column_names):
+        if about.get("tachys") not in _VERSIONS or not set(_COLUMNS) <= set(table.column_names):
             raise input_error(file, "this Parquet file is no capture", "one that tachys convert has written is due")
-        at, value = (table.column(name).to_numpy().astype(np.int64) for name in ("time_ps", "value"))
+        at = table.column("time_ps").to_numpy().astype(np.int64)
+        value, known = _values(table.column("value").combine_chunks(), about["tachys"] == "capture/1")
         coded = table.column("signal").combine_chunks().dictionary_encode()
         names, which = coded.dictionary.to_pylist(), coded.indices.to_numpy()
         begin, end, reals = int(about["begin_ps"]), int(about["end_ps"]), set(json.loads(about.get("reals", "[]")))
@@ -74,7 +78,16 @@ def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
     for number, name in enumerate(names):
         mine = which == number
         real = name in reals
-        width = 64 if real else max(1, int(value[mine].max(initial=0)).bit_length())
-        signals[str(name)] = Signal(str(name), width, at[mine], value[mine], real=real)
+        signal = Signal(str(name), MOST_BITS, at[mine], value[mine], known[mine], real=real)
+        signals[str(name)] = signal if real else replace(signal, width=bits_used(signal))
     grid = int(about.get("resolution_ps", 0)) or grid_of([signal.at for signal in signals.values()], 1)
     return Capture(file, signals, begin, end, grid)
+
+
+def _values(column: Any, first_version: bool) -> tuple[Instants, Known]:
+    if first_version:
+        old = column.to_numpy(zero_copy_only=False).astype(np.int64)
+        return old, old != -1
+    known = column.is_valid().to_numpy(zero_copy_only=False)
+    bits = column.fill_null(2**64 - 1).to_numpy(zero_copy_only=False).astype(np.uint64)
+    return bits.view(np.int64), known

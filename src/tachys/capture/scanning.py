@@ -18,12 +18,13 @@ Bytes = NDArray[np.uint8]
 # places in the state of a scan of value changes
 NOW, BEGUN, BEGIN, LINE, PENDING, VALUE, BITS, COMMENT, FAULT, FAULT_AT, FAULT_LENGTH, CHANGES = range(12)
 STATE = 12
+KNOWN, NOT_KNOWN = 1, 2  # what PENDING says of the value that waits for its identifier; 0: there is none
 # what can be wrong
 BACKWARDS, UNDECLARED, TOO_WIDE, NO_CHANGE, NO_TIME, NO_VALUE, MIXED, REAL = range(
     1, 9
 )  # REAL: not wrong, but to be read
-UNKNOWN = -1
-LARGEST = 1 << 62
+UNKNOWN = -1  # stands in the place of a value that is not known; its slot is then given as ~slot
+LARGEST = 1 << 62  # ps, of a time
 _FNV, _PRIME = -3750763034362895579, 1099511628211
 
 
@@ -55,7 +56,7 @@ def make_table(codes: list[bytes]) -> tuple[Ints, Ints]:
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
-def plain_real(data: Bytes, at: int, end: int, out: Any) -> bool:
+def plain_real(data: Bytes, at: int, end: int, point: int, out: Any) -> bool:
     """Read ``data[at:end]`` as a number into ``out[0]``; False where it is none or needs more care than this.
 
     With at most 15 digits and a power of ten up to 22, one rounded operation gives the nearest double (Clinger, How to
@@ -69,7 +70,7 @@ def plain_real(data: Bytes, at: int, end: int, out: Any) -> bool:
         at += 1
     after = False
     while at < end and data[at] | 32 != 101:
-        if data[at] == 46 and not after:
+        if data[at] == point and not after:
             after = True
         elif 48 <= data[at] <= 57 and digits < 15:
             number = 10 * number + (np.int64(data[at]) - 48)
@@ -153,8 +154,9 @@ def scan_changes(
             continue
         code = first + 1
         value: Any = 0
+        known = True
         if state[PENDING]:
-            code, value = first, state[VALUE]
+            code, value, known = first, state[VALUE], state[PENDING] == KNOWN
         elif head == 35:  # '#'
             later = 0
             for place in range(first + 1, at):
@@ -177,30 +179,32 @@ def scan_changes(
         elif head == 48 or head == 49:
             value = np.int64(head) - 48
         elif head == 120 or head == 122 or head == 88 or head == 90:  # x z X Z
-            value = UNKNOWN
+            value, known = UNKNOWN, False
         elif head == 98 or head == 66:  # b B
             bits = 0
             for place in range(first + 1, at):
                 digit = data[place]
                 if digit == 48 or digit == 49:
-                    if value >= 0:
-                        bits += bits > 0 or digit == 49
-                        value = ((value << 1) | (digit - 48)) & (LARGEST - 1)
+                    bits += bits > 0 or digit == 49
+                    value = (value << 1) | (np.int64(digit) - 48)
                 elif digit == 120 or digit == 122 or digit == 88 or digit == 90:
-                    value = UNKNOWN
+                    known = False
                 else:
                     state[FAULT] = NO_VALUE
             if at == first + 1 or state[FAULT]:
                 state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = NO_VALUE, first, at - first
                 break
-            state[PENDING], state[VALUE], state[BITS] = 1, value, bits
+            if known:
+                state[PENDING], state[VALUE], state[BITS] = KNOWN, value, bits
+            else:
+                state[PENDING], state[VALUE], state[BITS] = NOT_KNOWN, UNKNOWN, 0
             continue
         elif head == 114 or head == 82:  # r R
-            if not plain_real(data, first + 1, at, real):
+            if not plain_real(data, first + 1, at, 46, real):
                 # the caller reads it, with all its digits, and puts its bits into the state
                 state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = REAL, first + 1, at - first - 1
                 break
-            state[PENDING], state[VALUE], state[BITS] = 1, bits_of_real[0], -1
+            state[PENDING], state[VALUE], state[BITS] = KNOWN, bits_of_real[0], -1
             continue
         elif head == 36:  # '$'
             # $comment, and whatever else has text up to its $end; the sections of dumps have none
@@ -221,12 +225,12 @@ def scan_changes(
             state[FAULT] = UNDECLARED if slot < 0 else TOO_WIDE
             state[FAULT_AT], state[FAULT_LENGTH] = code, at - code
             break
-        if value != UNKNOWN and (state[PENDING] != 0 and state[BITS] < 0) != (widths[slot] < 0):
+        if known and (state[PENDING] != 0 and state[BITS] < 0) != (widths[slot] < 0):
             state[FAULT], state[FAULT_AT], state[FAULT_LENGTH] = MIXED, code, at - code
             break
         state[PENDING] = 0
         times[found] = now
-        which[found] = slot
+        which[found] = slot if known else ~slot
         values[found] = value
         found += 1
     state[NOW], state[LINE] = now, line
@@ -238,46 +242,116 @@ def scan_changes(
 def count_slots(which: Any, counts: Ints) -> None:
     """Add up how many changes each slot has."""
     for slot in which:
-        counts[slot] += 1
+        counts[slot if slot >= 0 else ~slot] += 1
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def deal_out(
     times: Ints, which: Any, values: Ints, over: int, under: int, ends: Ints, last: Ints, seen: Ints, out_times: Ints,
-    out_values: Ints,
+    out_values: Ints, out_known: Any,
 ) -> None:  # fmt: skip
     """Put changes where the columns of their slots go on; what does not change a value is dropped.
 
-    Times are multiplied by ``over / under``, rounded down.
+    Times are multiplied by ``over / under``, rounded down. ``seen``: nothing yet, KNOWN or NOT_KNOWN.
     """
     for place in range(len(times)):
         slot, value = which[place], values[place]
-        if seen[slot] and last[slot] == value:
+        now = KNOWN
+        if slot < 0:
+            slot, now = ~slot, NOT_KNOWN
+        if seen[slot] == now and last[slot] == value:
             continue
-        seen[slot] = 1
+        seen[slot] = now
         last[slot] = value
         out_times[ends[slot]] = times[place] * over // under
         out_values[ends[slot]] = value
+        out_known[ends[slot]] = now == KNOWN
         ends[slot] += 1
 
 
 # places in the state of a scan of columns
-ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME = range(8)
-C_STATE = 8
-RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG = range(1, 6)
+ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_BITS = range(9)
+C_STATE = 9
+RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG, TOO_MANY_BITS = range(1, 7)
+_ALL_BITS, _NEAR_TOP = np.uint64(2**64 - 1), np.uint64(2**59)
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, int, Any]:
+    """A cell from ``place`` on: (where it ends, KNOWN or NOT_KNOWN or minus what is wrong, its 64 bits)."""
+    level: Any = np.uint64(0)
+    base, any_digit, unknown, after, wrong = 10, False, False, False, 0
+    while place < end and data[place] != separator:
+        byte = data[place]
+        digit = -1
+        if 48 <= byte <= 57:
+            digit = byte - 48
+        elif base == 16 and 97 <= (byte | 32) <= 102:
+            digit = (byte | 32) - 87
+        place += 1
+        if byte == 32 or byte == 34 or byte == 9:
+            continue
+        if after and digit != 0:
+            wrong = NO_LEVEL
+        if byte == 46 or byte == 44:  # 1.0
+            after = any_digit
+            if not any_digit:
+                wrong = NO_LEVEL
+        elif digit >= 0:
+            any_digit = True
+            if digit >= base:
+                wrong = NO_LEVEL
+            elif not after:
+                if level >= _NEAR_TOP and level > (_ALL_BITS - np.uint64(digit)) // np.uint64(base) and not wrong:
+                    wrong = TOO_MANY_BITS
+                level = level * np.uint64(base) + np.uint64(digit)
+        elif (byte | 32) == 120 and any_digit and level == 0 and base == 10:
+            base = 16
+        elif (byte | 32) == 98 and any_digit and level == 0 and base == 10:
+            base = 2
+        elif ((byte | 32) == 120 or (byte | 32) == 122) and not any_digit:
+            unknown = True
+        else:
+            wrong = NO_LEVEL
+    if wrong:
+        return place, -wrong, UNKNOWN
+    if unknown or not any_digit:
+        return place, NOT_KNOWN, UNKNOWN
+    return place, KNOWN, np.int64(level)
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out: Any) -> tuple[int, int]:
+    """A cell from ``place`` on as a number into ``out[0]``: (where it ends, KNOWN or NOT_KNOWN or minus NO_LEVEL)."""
+    first = place
+    while place < end and data[place] != separator:
+        place += 1
+    last = place
+    while first < last and (data[first] <= 32 or data[first] == 34):
+        first += 1
+    while last > first and (data[last - 1] <= 32 or data[last - 1] == 34):
+        last -= 1
+    if first == last or (last - first == 1 and ((data[first] | 32) == 120 or (data[first] | 32) == 122)):
+        return place, NOT_KNOWN
+    return place, KNOWN if plain_real(data, first, last, point, out) else -NO_LEVEL
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def scan_columns(
-    data: Bytes, size: int, separator: int, point: int, scale: int, state: Ints, now: Ints, times: Ints, which: Any,
-    values: Ints,
+    data: Bytes, size: int, separator: int, point: int, scale: int, state: Ints, now: Ints, told: Ints, real: Ints,
+    times: Ints, which: Any, values: Ints,
 ) -> tuple[int, int]:  # fmt: skip
     """Scan whole lines of ``data[:size]``: a time and a level a column; (bytes used up, changes found).
 
-    ``scale`` is the time unit in ps; ``now`` the level of every column so far (-2: none yet). A time is read as whole
-    digits and shifted, exactly; lines that begin with # ; or % and empty ones are passed over.
+    ``scale`` is the time unit in ps; ``now`` the bits of every column so far, ``told``: none yet, KNOWN or NOT_KNOWN. A
+    time is read as whole digits and shifted, exactly; lines that begin with # ; or % and empty ones are passed over. A
+    column that is ``real`` holds numbers; one that needs more care than :func:`plain_real` takes is NO_LEVEL, and the
+    caller gives the row again with the number's bits in its place (``AS_BITS``).
     """
     at, found, columns = 0, 0, len(now)
+    number_read = np.zeros(1, np.float64)
+    bits_read = number_read.view(np.int64)
+    had, had_told = now.copy(), told.copy()
     room = len(times) - columns
     while found < room:
         start = at
@@ -368,53 +442,29 @@ def scan_columns(
         column, before = 0, found
         while place < end and column < columns:
             place += 1  # the separator
-            level, base, any_digit, unknown, skip = 0, 10, False, False, False
-            while place < end and data[place] != separator:
-                byte = data[place]
-                digit = -1
-                if 48 <= byte <= 57:
-                    digit = byte - 48
-                elif base == 16 and 97 <= (byte | 32) <= 102:
-                    digit = (byte | 32) - 87
-                if byte == 32 or byte == 34 or byte == 9:
-                    place += 1
-                    continue
-                if skip and digit != 0:
-                    state[C_FAULT] = NO_LEVEL
-                if byte == 46 or byte == 44:  # 1.0
-                    skip = any_digit
-                    digit = 0 if any_digit else -1
-                    if not any_digit:
-                        state[C_FAULT] = NO_LEVEL
-                elif digit >= 0 and not skip:
-                    level = level * base + digit
-                    any_digit = True
-                    if level >= LARGEST or digit >= base:
-                        state[C_FAULT] = NO_LEVEL
-                elif (byte | 32) == 120 and any_digit and level == 0 and base == 10:
-                    base = 16
-                elif (byte | 32) == 98 and any_digit and level == 0 and base == 10:
-                    base = 2
-                elif ((byte | 32) == 120 or (byte | 32) == 122) and not any_digit:
-                    unknown = True
-                elif digit < 0:
-                    state[C_FAULT] = NO_LEVEL
-                place += 1
-            if state[C_FAULT]:
+            if real[column] and not state[AS_BITS]:
+                place, how = read_real(data, place, end, separator, point, number_read)
+                bits = bits_read[0] if how == KNOWN else UNKNOWN
+            else:
+                place, how, bits = read_level(data, place, end, separator)
+            if how < 0:
+                state[C_FAULT] = -how
                 break
-            if unknown or not any_digit:
-                level = UNKNOWN
-            if now[column] != level:
-                now[column] = level
+            if now[column] != bits or told[column] != how:
+                had[column], had_told[column] = now[column], told[column]
+                now[column], told[column] = bits, how
                 times[found] = time
-                which[found] = column
-                values[found] = level
+                which[found] = column if how == KNOWN else ~column
+                values[found] = bits
                 found += 1
             column += 1
         if state[C_FAULT] or column < columns or place < end:
             state[C_COLUMN] = column + 1
             state[C_FAULT] = state[C_FAULT] if state[C_FAULT] else RAGGED
-            found = before  # nothing of a row that is no row
+            while found > before:  # nothing of a row that is no row
+                found -= 1
+                column = which[found] if which[found] >= 0 else ~which[found]
+                now[column], told[column] = had[column], had_told[column]
             break
         state[LAST_TIME] = time
         state[ROWS] += 1

@@ -3,34 +3,54 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 Instants = npt.NDArray[np.int64]
-UNKNOWN = -1  # the value of x and z
+Known = npt.NDArray[np.bool_]
+MOST_BITS = 64  # of a value; a file with a wider one is refused
 BLOCK = 1 << 19
 
 
 @dataclass(frozen=True, slots=True)
 class Signal:
-    """One line or bus. ``at`` in ps, ascending; ``value`` holds from there on, :data:`UNKNOWN` for x and z.
+    """One line or bus. ``at`` in ps, ascending; ``value`` holds from there on, and where not ``known`` it was x or z.
 
-    Neighbouring values differ: what a file repeats is dropped. ``real``: the values are doubles, kept bit by bit.
-    Large columns are mapped from a temporary file; go through them by :func:`blocks`.
+    A value is the 64 bits of an unsigned number, or of a double where ``real``, and -1 where it is not known; take it
+    by :meth:`number`. Neighbours differ: what a file repeats is dropped. Large columns are mapped from a temporary
+    file; go through them by :func:`blocks`.
     """
 
     name: str
     width: int
     at: Instants
     value: Instants
+    known: Known
     real: bool = False
 
     @property
     def reals(self) -> npt.NDArray[np.float64]:
         """The values of a real signal, not a number where it is unknown."""
         return self.value.view(np.float64)
+
+    def number(self, place: int) -> int | float | None:
+        """The value at a place; None where it is not known."""
+        if not self.known[place]:
+            return None
+        return float(self.reals[place]) if self.real else unsigned(int(self.value[place]))
+
+    def changes(self) -> Known:
+        """Where the value is another than the one before it, the first included."""
+        keep = np.ones(len(self.value), np.bool_)
+        keep[1:] = (self.value[1:] != self.value[:-1]) | (self.known[1:] != self.known[:-1])
+        return keep
+
+    def without_repeats(self) -> Signal:
+        """The signal with neighbours that differ."""
+        keep = self.changes()
+        return replace(self, at=self.at[keep], value=self.value[keep], known=self.known[keep])
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,17 +73,28 @@ class Capture:
         return self.end - self.begin
 
 
-def make_signal(name: str, width: int, at: Iterable[int], value: Iterable[int]) -> Signal:
-    """A signal from its changes in order, repeated values dropped."""
-    instants, values = np.fromiter(at, np.int64), np.fromiter(value, np.int64)
-    keep = np.ones(len(values), bool)
-    keep[1:] = values[1:] != values[:-1]
-    return Signal(name, width, instants[keep], values[keep])
+def make_signal(name: str, width: int, at: Iterable[int], value: Iterable[int | None]) -> Signal:
+    """A signal from its changes in order, repeated values dropped; None: not known."""
+    values = list(value)
+    bits = np.array([2**64 - 1 if each is None else each for each in values], np.uint64).view(np.int64)
+    known = np.array([each is not None for each in values], np.bool_)
+    return Signal(name, width, np.fromiter(at, np.int64), bits, known).without_repeats()
+
+
+def unsigned(bits: int) -> int:
+    """The number whose 64 bits these are."""
+    return bits & (2**64 - 1)
 
 
 def bits_of(value: float) -> int:
-    """A double as the signed integer of the same 64 bits; what is not a number is :data:`UNKNOWN`."""
-    return UNKNOWN if value != value else int(np.float64(value).view(np.int64))
+    """A double as the signed integer of the same 64 bits."""
+    return int(np.float64(value).view(np.int64))
+
+
+def bits_used(signal: Signal) -> int:
+    """How many bits the largest of the known values has, at least 1."""
+    values = [signal.value[first:last][signal.known[first:last]] for first, last in blocks(len(signal.value))]
+    return max([1, *(int(part.view(np.uint64).max()).bit_length() for part in values if len(part))])
 
 
 def blocks(count: int, size: int = BLOCK) -> Iterator[tuple[int, int]]:
@@ -89,11 +120,12 @@ def grid_of(instants: Iterable[Instants], tick: int) -> int:
     return max(common, tick)
 
 
-def merged(capture: Capture) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(instants, numbers of signals, values) of all changes, in order of time."""
+def merged(capture: Capture) -> tuple[Instants, Instants, Instants, Known]:
+    """(instants, numbers of signals, values, which are known) of all changes, in order of time."""
     signals = list(capture.signals.values())
     at = np.concatenate([np.zeros(0, np.int64), *(signal.at for signal in signals)])
     which = np.concatenate([np.zeros(0, np.int64), *(np.full(len(s.at), n) for n, s in enumerate(signals))])
     values = np.concatenate([np.zeros(0, np.int64), *(signal.value for signal in signals)])
+    known = np.concatenate([np.zeros(0, np.bool_), *(signal.known for signal in signals)])
     order = np.argsort(at, kind="stable")
-    return at[order], which[order], values[order]
+    return at[order], which[order], values[order], known[order]

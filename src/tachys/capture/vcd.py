@@ -16,7 +16,7 @@ import numpy as np
 
 from tachys.capture import scanning as scan
 from tachys.capture.columns import MOST_CHANGES, Gathered
-from tachys.capture.table import Capture, Signal, bits_of, grid_of
+from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of, grid_of
 from tachys.errors import InputError, input_error
 
 _FS = {"s": 10**15, "ms": 10**12, "us": 10**9, "ns": 10**6, "ps": 10**3, "fs": 1}
@@ -164,12 +164,10 @@ class _Changes:
         for slot, code in enumerate(self.codes):
             if len(code) == 1 and code[0] < 128 and not variables[code.decode()][0].real:
                 self.direct[code[0]] = slot
-        widths = [min(65, max(variable.width for variable in aliases)) for aliases in variables.values()]
-        real = [aliases[0].real for aliases in variables.values()]
         self.widths = np.array(
-            [-1 if is_real else 66 if width > 62 else width for width, is_real in zip(widths, real, strict=True)],
-            np.int64,
-        )
+            [-1 if aliases[0].real else min(MOST_BITS, max(variable.width for variable in aliases))
+             for aliases in variables.values()], np.int64,
+        )  # fmt: skip
 
     def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
         """Scan what follows the definitions, to the end."""
@@ -211,11 +209,13 @@ class _Changes:
         """Read the real at which the scanner has stopped; how many bytes are used up then."""
         first, length = at + int(self.state[scan.FAULT_AT]), int(self.state[scan.FAULT_LENGTH])
         try:
-            value = np.float64(data[first : first + length].decode())
+            value = float(data[first : first + length].decode())
         except ValueError:
             raise self._error(f'"{_shown(data[first - 1 : first + length])}" is no real', "r1.25 is one") from None
         self.state[scan.FAULT] = 0
-        self.state[scan.PENDING], self.state[scan.VALUE], self.state[scan.BITS] = 1, bits_of(float(value)), -1
+        known = value == value
+        self.state[scan.PENDING] = scan.KNOWN if known else scan.NOT_KNOWN
+        self.state[scan.VALUE], self.state[scan.BITS] = bits_of(value) if known else scan.UNKNOWN, -1
         return first + length - at
 
     def _last_word(self, rest: bytes, strict: bool) -> None:
@@ -247,8 +247,11 @@ class _Changes:
         if fault == scan.UNDECLARED:
             raise self._error(f'the identifier "{word}" was not declared', "declare it with $var")
         if fault == scan.TOO_WIDE:
-            variable = self.variables[data[first : first + length].decode()][0]
-            raise self._error(f"a value is wider than {variable.name}", f"{variable.width} bits were declared")
+            variable, bits = self.variables[data[first : first + length].decode()][0], int(self.state[scan.BITS])
+            wrong = f"a value of {variable.name} has {bits} bits"
+            if variable.width > MOST_BITS:
+                raise self._error(wrong, f"{MOST_BITS} are carried: leave it out of the export, or write it in parts")
+            raise self._error(wrong, f"{variable.width} were declared")
         if fault == scan.MIXED:
             variable = self.variables[data[first : first + length].decode()][0]
             due = "a real: r and a number are due" if variable.real else f"0, 1 or a vector, {variable.width} wide"

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from tachys.capture.parquet import parquet_bytes
-from tachys.capture.table import UNKNOWN, Capture, merged
+from tachys.capture.table import Capture, merged, unsigned
 from tachys.errors import input_error
 
 FORMS = (".vcd", ".csv", ".parquet", ".events")
@@ -65,17 +65,16 @@ def _vcd(capture: Capture) -> Iterator[str]:
     yield f"$upscope $end\n$enddefinitions $end\n#{max(0, capture.begin)}\n"
     shift = -min(0, capture.begin)
     last = capture.begin
-    at, which, values = merged(capture)
-    for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
+    for time, number, value in _changes(capture):
         if time != last:
             yield f"#{time + shift}\n"
             last = time
         if signals[number].real:
-            yield f"r{_real(value)!r} {identifier(number)}\n"
+            yield f"r{'nan' if value is None else repr(_real(value))} {identifier(number)}\n"
         elif signals[number].width == 1:
-            yield f"{'x' if value == UNKNOWN else value}{identifier(number)}\n"
+            yield f"{'x' if value is None else value}{identifier(number)}\n"
         else:
-            yield f"b{'x' if value == UNKNOWN else format(value, 'b')} {identifier(number)}\n"
+            yield f"b{'x' if value is None else format(unsigned(value), 'b')} {identifier(number)}\n"
     if last != capture.end:
         yield f"#{capture.end + shift}\n"
 
@@ -87,18 +86,26 @@ def _csv(capture: Capture) -> Iterator[str]:
     csv.writer(head, lineterminator="\n").writerow(["Time [ns]", *capture.signals])
     yield head.getvalue()
     names, levels = list(capture.signals), ["x"] * len(capture.signals)
-    at, which, values = merged(capture)
     last: int | None = None
-    for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
+    for time, number, value in _changes(capture):
         if last is not None and time != last:
             yield _row(last, levels)
-        text = repr(_real(value)) if capture.signals[names[number]].real else str(value)
-        levels[number] = "x" if value == UNKNOWN else text
+        if value is None:
+            levels[number] = "x"
+        else:
+            levels[number] = repr(_real(value)) if capture.signals[names[number]].real else str(unsigned(value))
         last = time
     if last is not None:
         yield _row(last, levels)
     if last != capture.end:
         yield _row(capture.end, levels)
+
+
+def _changes(capture: Capture) -> Iterator[tuple[int, int, int | None]]:
+    """(instant, number of the signal, the bits of its value or None) of all changes, in order of time."""
+    at, which, values, known = merged(capture)
+    for time, number, bits, told in zip(at.tolist(), which.tolist(), values.tolist(), known.tolist(), strict=True):
+        yield time, number, bits if told else None
 
 
 def _real(bits: int) -> float:
@@ -114,7 +121,6 @@ def _events(capture: Capture) -> Iterator[str]:
     lines = {name: signal for name, signal in capture.signals.items() if not signal.real}  # a number is no event
     names = [name.replace(",", "_") for name in lines]
     yield "# unit = 1 ps\n"
-    at, which, values = merged(replace(capture, signals=lines))
-    for time, number, value in zip(at.tolist(), which.tolist(), values.tolist(), strict=True):
-        if value != UNKNOWN and (value or time != capture.begin):
+    for time, number, value in _changes(replace(capture, signals=lines)):
+        if value is not None and (value or time != capture.begin):
             yield f"{max(0, time)},{names[number]},{'enter' if value else 'leave'}\n"

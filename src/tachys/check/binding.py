@@ -60,10 +60,15 @@ def bind(system: System, capture: Capture) -> Shown:
     """
     problems, shown = list[Problem](), Shown()
     for probe in system.probes:
-        if probe.signal in capture.signals:
+        place = system.places.get(f"probe.{probe.signal}", Place(capture.file))
+        signal = capture.signals.get(probe.signal)
+        if signal is not None and signal.real:
+            wrong = f"{capture.file}: this signal holds real numbers"
+            problems.append(Problem(place, f"probe.{probe.signal}", wrong, "a line of levels or a bus is due"))
+            continue
+        if signal is not None:
             _bind_one(system, probe, capture, shown)
             continue
-        place = system.places.get(f"probe.{probe.signal}", Place(capture.file))
         wrong = f'{capture.file} has no signal "{probe.signal}"'
         mend = did_you_mean(probe.signal, list(capture.signals), "signal")
         problems.append(Problem(place, f"probe.{probe.signal}", wrong, mend))

@@ -7,12 +7,13 @@ import numpy as np
 from tachys.bounds.analysis import bounds as bounds_of
 from tachys.bounds.result import Bounds
 from tachys.capture.table import Capture
-from tachys.check.figures import compare_figures
+from tachys.check.figures import Compared, compare_figures
 from tachys.check.findings import find_all
 from tachys.check.judging import judge
 from tachys.check.load import busiest_windows, load_seen
 from tachys.check.measuring import Board, measure
 from tachys.check.nesting import Own
+from tachys.check.plausible import first_reason
 from tachys.check.result import CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
 from tachys.check.strangers import look_for_strangers
 from tachys.model.system import System
@@ -49,8 +50,19 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
         clock=board.clock,
         unseen=_unseen(board),
         foreign=tuple(board.shown.foreign),
-        remarks=(*capture.remarks, *board.shown.remarks, *_cannot_show(board), *_left_out(board)),
+        remarks=(
+            *_first(board, figures),
+            *capture.remarks,
+            *board.shown.remarks,
+            *_cannot_show(board),
+            *_left_out(board),
+        ),
     )
+
+
+def _first(board: Board, figures: tuple[Compared, ...]) -> list[str]:
+    reason = first_reason(board, figures)
+    return [reason] if reason else []
 
 
 def _cannot_show(board: Board) -> list[str]:

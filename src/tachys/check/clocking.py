@@ -7,7 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from tachys.capture.table import Capture, Instants, Signal
+from tachys.capture.table import Capture, Instants
 from tachys.check.checking import check
 from tachys.check.result import CheckResult
 
@@ -25,7 +25,7 @@ def by_own_clock(result: CheckResult) -> CheckResult:
         corrected: Instants = at - np.rint(shifted * (1 - 1 / scale)).astype(np.int64)
         return corrected
 
-    signals = {name: Signal(name, s.width, moved(s.at), s.value, s.real) for name, s in capture.signals.items()}
+    signals = {name: replace(s, at=moved(s.at)) for name, s in capture.signals.items()}
     end = int(moved(np.array([capture.end], np.int64))[0])
     remark = f"time is counted by the board's clock: {clock.ppm:+.2f} ppm, known to {clock.sure:.2f} ppm, are taken out"
     whole = Capture(capture.file, signals, begin, end, capture.resolution, (*capture.remarks, remark))

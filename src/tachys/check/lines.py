@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from tachys.capture.table import UNKNOWN, Capture, Instants, Signal
+from tachys.capture.table import Capture, Instants, Signal
 from tachys.model.system import Probe
 
 Levels = npt.NDArray[np.int8]
@@ -55,7 +55,7 @@ class Line:
 def line_of(signal: Signal, probe: Probe, capture: Capture) -> Line:
     """A signal as its probe reads it."""
     active = (signal.value != 0) ^ probe.active_low
-    line = _deduped(Line(signal.at, np.where(signal.value == UNKNOWN, -1, active).astype(np.int8)))
+    line = _deduped(Line(signal.at, np.where(signal.known, active, -1).astype(np.int8)))
     if probe.shortest:
         return _without(line, np.diff(line.at) < probe.shortest)
     narrow = _glitches(line, capture.resolution, 1)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tachys.capture.table import Capture, Signal
+from tachys.capture.table import Capture, Signal, unsigned
 from tachys.check.lines import Bodies
 from tachys.model.system import Probe, System
 
@@ -29,7 +29,8 @@ def codes_to_bodies(system: System, probe: Probe, signal: Signal, capture: Captu
     urgency = {code: urgency_of(system, thing) for code, thing in things.items()}
     runs: dict[int, list[tuple[int, int]]] = {code: [] for code in things}
     stack: list[tuple[int, int]] = []  # (code, when it began), the running one last
-    for at, value in zip(signal.at.tolist(), signal.value.tolist(), strict=True):
+    for place, at in enumerate(signal.at.tolist()):
+        value = unsigned(int(signal.value[place])) if signal.known[place] else None
         while stack and not _goes_on(stack, value, urgency):
             code, begun = stack.pop()
             runs[code].append((begun, at))
@@ -46,7 +47,7 @@ def codes_to_bodies(system: System, probe: Probe, signal: Signal, capture: Captu
     return found
 
 
-def _goes_on(stack: list[tuple[int, int]], value: int, urgency: dict[int, int]) -> bool:
+def _goes_on(stack: list[tuple[int, int]], value: int | None, urgency: dict[int, int]) -> bool:
     """Whether what is on top of the stack is only put aside, or runs, as the bus takes a value."""
     top = stack[-1][0]
     if value == top:

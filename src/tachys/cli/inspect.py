@@ -111,14 +111,14 @@ def _meaning(capture: Capture, text: str) -> tuple[tuple[str, int], str]:
 
 def _show_values(capture: Capture, name: str, meanings: dict[tuple[str, int], str]) -> None:
     from tachys.capture.inspecting import held_values
-    from tachys.capture.table import UNKNOWN
     from tachys.cli.output import heading, say, table
 
     held = held_values(capture, capture.signals[name])
     heading(f"Values of {name}")
     rows: list[Row] = [
-        ["unknown" if each.value == UNKNOWN else f"{each.value} = 0x{each.value:x}",
-         meanings.get((name, each.value), ""), str(each.count), f"{each.total / max(1, capture.length) * 100:.2f} %",
+        ["unknown" if each.value is None else f"{each.value} = 0x{each.value:x}",
+         "" if each.value is None else meanings.get((name, each.value), ""), str(each.count),
+         f"{each.total / max(1, capture.length) * 100:.2f} %",
          time_text(each.least), time_text(each.most)]
         for each in held[:SHOWN_BINS]
     ]  # fmt: skip
@@ -141,13 +141,13 @@ def _with_bus(capture: Capture, text: str) -> Capture:
         if line not in capture.signals:
             mend = did_you_mean(line, list(capture.signals), "signal")
             raise input_error(capture.file, f'there is no signal "{line}"', mend, key="--bus")
-    if not name or len(lines) > 62:
+    if not name or len(lines) > 64:
         raise click.UsageError(f'--bus: "{text}" is no bus; write state=D0,D1,D2 or low=PORT[3:0]')
     if part is None:
         return add_bus(capture, name, lines)
     high, low = int(part.group(2)), int(part.group(3))
-    if high < low or high > 61:
-        raise click.UsageError(f'--bus: "{text}": the higher bit comes first, at most 61')
+    if high < low or high > 63:
+        raise click.UsageError(f'--bus: "{text}": the higher bit comes first, at most 63')
     return masked(capture, name, lines[0], low, high)
 
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tachys.capture.table import UNKNOWN, Capture, Signal
+from tachys.capture.table import Capture, Signal
 from tachys.draw.lanes import EDGE, LIMIT, new_figure, save
 from tachys.model.quantities import time_in_words
 
@@ -64,9 +65,9 @@ def _level(axes: Axes, row: int, signal: Signal, capture: Capture) -> None:
     scale = _scale(capture)[0]
     at = np.append(signal.at, capture.end)
     times = (at - capture.begin) / scale
-    heights = np.where(signal.value == UNKNOWN, np.nan, row + 0.3 - 0.6 * np.minimum(signal.value, 1))
+    heights = np.where(signal.known, row + 0.3 - 0.6 * np.minimum(signal.value, 1), np.nan)
     axes.step(times, np.append(heights, heights[-1:]), where="post", color=LINE, linewidth=1.2)
-    unknown = [(times[k], times[k + 1] - times[k]) for k in np.flatnonzero(signal.value == UNKNOWN)]
+    unknown = [(times[k], times[k + 1] - times[k]) for k in np.flatnonzero(~signal.known)]
     if unknown:
         axes.broken_barh(unknown, (row - 0.1, 0.2), facecolors="#bbbbbb", hatch="xxxx", edgecolors=EDGE, linewidth=0.3)
 
@@ -79,12 +80,14 @@ def _boxes(axes: Axes, row: int, signal: Signal, capture: Capture) -> None:
     whole = capture.length / scale
     wide = [k for k in range(len(signal.at)) if bars[k][1] > whole / 40][:MOST_WORDS]
     for k in wide:
-        value = "?" if signal.value[k] == UNKNOWN else f"{int(signal.value[k]):X}"
-        axes.text(bars[k][0] + bars[k][1] / 2, row, value, ha="center", va="center", fontsize=8)
+        axes.text(bars[k][0] + bars[k][1] / 2, row, _value_text(signal, k), ha="center", va="center", fontsize=8)
 
 
 def waveform_lines(capture: Capture, cursors: tuple[int, ...], width: int) -> list[str]:
-    """The same as lines of text: ``_`` low, ``#`` high, ``|`` both in one column, ``?`` not known, values of buses."""
+    """The same as lines of text: ``_`` low, ``#`` high, ``|`` both in one column, ``?`` not known, values of buses.
+
+    A value of a bus stands where it begins, and dashes behind it for as long as it holds; ``+`` where it has no room.
+    """
     names = list(capture.signals)
     label = max((len(name) for name in names), default=4)
     columns = max(20, width - label - 2)
@@ -95,21 +98,36 @@ def waveform_lines(capture: Capture, cursors: tuple[int, ...], width: int) -> li
     marks = [" "] * columns
     for number, cursor in enumerate(cursors):
         marks[min(columns - 1, max(0, (cursor - capture.begin) // scale))] = "AB"[number % 2]
-    return [*lines, f"{'':<{label}}  {''.join(marks)}".rstrip(), "_ low  # high  | both within a column  ? unknown"]
+    legend = "_ low  # high  | changes within a column  ? unknown"
+    if any(signal.width > 1 for signal in capture.signals.values()):
+        legend += "  1F-- value of a bus (hexadecimal)  + no room for it"
+    return [*lines, f"{'':<{label}}  {''.join(marks)}".rstrip(), legend]
 
 
 def _text_row(signal: Signal, capture: Capture, columns: int, scale: int) -> str:
     borders = capture.begin + scale * np.arange(columns + 1)
     first = np.searchsorted(signal.at, borders[:-1], side="right") - 1
     last = np.searchsorted(signal.at, borders[1:], side="left") - 1
-    cells = []
-    for begin, end in zip(first.tolist(), last.tolist(), strict=True):
-        values = set(signal.value[max(0, begin) : end + 1].tolist())
-        if len(values) > 1:
-            cells.append("|")
-        elif not values or UNKNOWN in values:
-            cells.append("?")
-        else:
-            value = values.pop()
-            cells.append(("_", "#")[value] if value < 2 and signal.width == 1 else f"{value:x}"[-1])
-    return "".join(cells)
+    # of each column: the place of its only value, -1: there are several, -2: before the first
+    places = [
+        -2 if end < 0 else end if end == max(begin, 0) else -1
+        for begin, end in zip(first.tolist(), last.tolist(), strict=True)
+    ]
+    return "".join(_cells(signal, place, len(list(run))) for place, run in itertools.groupby(places))
+
+
+def _cells(signal: Signal, place: int, columns: int) -> str:
+    """So many columns that show one value."""
+    if place == -1:
+        return "|" * columns
+    if place == -2 or not signal.known[place]:
+        return "?" * columns
+    if signal.width == 1:
+        return "_#"[int(signal.value[place])] * columns
+    text = _value_text(signal, place)
+    return f"{text:-<{columns}}" if len(text) < columns or len(text) == 1 else "+" * columns
+
+
+def _value_text(signal: Signal, place: int) -> str:
+    number = signal.number(place)
+    return "?" if number is None else f"{number:X}" if isinstance(number, int) else f"{number:.4g}"

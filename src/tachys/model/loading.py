@@ -90,6 +90,8 @@ def _read(raw: dict[str, Any], variant: str | None, places: _Places, problems: l
 
     def complain(path: KeyPath, wrong: str, mend: str) -> None:
         if (".".join(path), wrong) not in known:
+            if variant is not None and at(path) == path:  # it stands elsewhere, and is wrong with the variant only
+                wrong = f'{wrong}, with variant "{variant}"'
             problems.append(Problem(places.of(at(path)), ".".join(at(path)), wrong, mend))
 
     merged = raw if variant is None else with_variant(raw, variant)

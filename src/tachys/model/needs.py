@@ -96,7 +96,7 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
         report.complain(path, "a probe shows one thing, or says who runs by codes", 'write shows = "isr.NAME"')
     codes = []
     for code, thing in (table.codes or {}).items():
-        if not code.isdecimal():
+        if not code.isdecimal() or len(code) > 20 or int(code) >= 2**64:
             report.complain((*path, "codes"), f'"{code}" is no bus value', "write codes = { 1 = … }")
         else:
             codes.append((int(code), thing))
@@ -120,7 +120,7 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
 
 def _judge_shows(path: Path, shows: tuple[str, ...], bodies: list[bool], table: ProbeTable, report: Reporter) -> None:
     for thing, is_body in zip(shows, bodies, strict=True):
-        if not is_body and table.edge is None:
+        if not is_body and table.edge is None and "." in thing:  # a bare name is told as a name of nothing
             report.complain(
                 path, f'"{thing}" happens at an instant, which a level cannot show',
                 'add edge = "rise", "fall", "both", "toggle" or "pulse"',
