@@ -5,6 +5,7 @@ Every command must end with a result or with errors in words; anything else is a
 
 import argparse
 import contextlib
+import gzip
 import io
 import random
 import resource
@@ -42,7 +43,19 @@ def captures():
         b"%d,isr.%s,%s\n" % (n * 700 % (1 << 24), [b"tick", b"wheel"][n // 2 % 2], [b"enter", b"leave"][n % 2])
         for n in range(300)
     )
-    return [(vcd[: head + 6000], "c.vcd"), (csv[:6000].rpartition(b"\n")[0] + b"\n", "c.csv"), (stream, "c.txt")]
+    rows = range(200)
+    buses = (
+        b"$timescale 1 ns $end $var wire 64 ! b $end $var real 64 $ v $end $var wire 1 !! a $end $enddefinitions $end\n"
+    )
+    buses += b"".join(
+        b"#%d b%s ! r%d.%d $ %d!!\n" % (n * 9, f"{n * 2**58:b}".encode(), n, n * 7 % 10, n % 2) for n in rows
+    )
+    comma = b"Time [us];a;v;b\n" + b"".join(b"%d,5;%d;%d,25;0x%x\n" % (n * 3, n % 2, n % 9, n * 2**56) for n in rows)
+    stamps = b"when,a\n" + b"".join(b"2026-11-25 10:00:%02d.%06d,%d\n" % (n // 9, n % 9 * 10**5, n % 2) for n in rows)
+    return [
+        (vcd[: head + 6000], "c.vcd"), (csv[:6000].rpartition(b"\n")[0] + b"\n", "c.csv"), (stream, "c.txt"),
+        (buses, "b.vcd"), (comma, "v.csv"), (stamps, "s.csv"), (gzip.compress(csv[:6000], mtime=0), "c.csv.gz"),
+    ]  # fmt: skip
 
 
 @cache
