@@ -64,7 +64,7 @@ def test_vcd_cut_anywhere_is_read_whole_or_refused(cut):
         ("#0\n0!\n#5\n1!\n#4\n0!\n", "c.vcd:11: time runs backwards"),
         ("#0\n0?\n", 'c.vcd:8: the identifier "?" was not declared'),
         ("#0\n0!\n#7\n1", "c.vcd:10: the file ends in the middle of a line"),
-        ("#0\nb100000000 #\n", "is wider than top.bus"),
+        ("#0\nb100000000 #\n", "a value of top.bus has 9 bits; 8 were declared"),
         ("#0\nq!\n", '"q!" is no change'),
         ("#0\n0!\n#12", "the file ends in the middle of a line"),
     ],

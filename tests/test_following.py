@@ -198,6 +198,6 @@ def test_waveforms_as_figure_and_text():
     head, first, second, marks, legend = waveform_lines(capture, (10_000, 30_000), 46)
     assert head == "c.vcd: A 0.000010 ms, B 0.000030 ms, B - A = 20 ns; a column is 1 ns"
     assert first == "D0    " + "_" * 10 + "#" * 20 + "_" * 10
-    assert second == "PORT  " + "?" * 20 + "a" * 15 + "3" * 5
+    assert second == "PORT  " + "?" * 20 + "A" + "-" * 14 + "3----"
     assert marks == " " * 6 + " " * 10 + "A" + " " * 19 + "B"
     assert "? unknown" in legend
