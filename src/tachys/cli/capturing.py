@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -43,6 +43,6 @@ def read_given(path: str, time_unit: str | None, separator: str | None, strict: 
 
     shape = CsvShape(SEPARATORS[separator] if separator else None, time_unit)
     stream = sys.stdin.buffer if path == "-" else None
-    size = Path(path).stat().st_size if stream is None and Path(path).is_file() else 0
+    size = os.path.getsize(path) if stream is None and os.path.isfile(path) else 0
     with reading_progress(f"reading {path}", size if size >= SHOWN_FROM else 0) as told:
         return read_capture(path, shape, strict=strict, stream=stream, told=told)

@@ -7,6 +7,7 @@ A reader that closes the pipe is no fault and no miss; output that cannot be wri
 
 from __future__ import annotations
 
+import errno
 import os
 import sys
 import tempfile
@@ -31,6 +32,7 @@ from tachys.cli.simulate import simulate_command
 from tachys.errors import InputError
 
 FAULT = 3
+_OF_A_STREAM = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF, errno.EINVAL, errno.EFBIG, errno.EDQUOT)
 
 
 class _Unwritten(Exception):
@@ -47,6 +49,8 @@ class _Commands(click.Group):
             if sys.stdout is not None:
                 sys.stdout.flush()
         except OSError as error:
+            if error.errno not in _OF_A_STREAM:
+                raise
             raise _Unwritten(error) from None
         return status
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from importlib.resources import files
 from pathlib import Path
 
@@ -57,7 +58,7 @@ def _write_all(folder: Path, content: dict[str, str]) -> None:
             Place(str(folder / name)), "", "is there already and differs from the example", "name another directory"
         )
         for name, text in content.items()
-        if (folder / name).exists() and not _holds(folder / name, text)
+        if os.path.exists(folder / name) and not _holds(folder / name, text)
     ]
     if problems:
         raise InputError(problems)

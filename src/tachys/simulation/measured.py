@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from tachys.errors import InputError, Place, Problem, did_you_mean, input_error
@@ -18,7 +19,7 @@ def read_costs(path: Path, system: System) -> dict[str, tuple[int, ...]]:
     Raises:
         InputError: with every line that is wrong; a value outside its range means that the model is.
     """
-    if not path.exists():
+    if not os.path.exists(path):
         raise input_error(str(path), "there is no such file", "costs are most, least, drawn, triangular, or a CSV file")
     bodies = {f"isr.{isr.name}": isr.cost for isr in system.isrs} | {f"step.{s.name}": s.cost for s in system.steps}
     found: dict[str, list[int]] = {}
