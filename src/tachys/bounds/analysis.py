@@ -21,7 +21,7 @@ def bounds(system: System) -> Bounds:
     settled = settle(system)
     load, events = settled.load, settled.events
     isrs = {
-        isr.name: isr_bounds(system, load, rank, alone=events.rings.passes_end(f"isr.{isr.name}"))
+        isr.name: isr_bounds(system, load, rank, alone=events.rings.passes_end(isr.thing))
         for rank, isr in enumerate(system.isrs)
     }
     units = {unit.name: unit_bounds(unit, events) for unit in system.units}
@@ -45,9 +45,9 @@ def _asked(system: System) -> list[int]:
 def answering(system: System, need: WithinNeed) -> tuple[str, str] | None:
     """(routine, quantity) that a from-to need asks for: its "latency", "response" or "span"; None if none is."""
     for isr in system.isrs:
-        ends = {f"isr.{isr.name}.start": "latency", f"isr.{isr.name}.end": "response"}
+        ends = {isr.start: "latency", isr.end: "response"}
         if need.ends in ends and need.begins in isr.on:
             return isr.name, ends[need.ends]
-        if need.begins == f"isr.{isr.name}.start" and need.ends == f"isr.{isr.name}.end":
+        if need.begins == isr.start and need.ends == isr.end:
             return isr.name, "span"
     return None

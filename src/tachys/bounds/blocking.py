@@ -67,7 +67,7 @@ class Blockers:
                 longest = None
             found.append(longest)
             # it may have been chained to just before, which can take longer than an entry
-            part = Part("running", f"isr.{isr.name}", 1, body_most(isr), max(core.entry.most, core.chain.most) + end)
+            part = Part("running", isr.thing, 1, body_most(isr), max(core.entry.most, core.chain.most) + end)
             if longest is None or part.total > longest.total:
                 longest = part
             following = isr
@@ -78,15 +78,15 @@ class Blockers:
             found = []
             for step in self._system.steps:
                 for length, _ in guarded_stretches(step.guards, step.cost, step.cost.most, urgency):
-                    found.append(Part("guard", f"step.{step.name}", 1, length))
+                    found.append(Part("guard", step.thing, 1, length))
                 if step.sleeps:
-                    found.append(Part("wake", f"step.{step.name}", 1, 0, self._system.core.wake.most))
+                    found.append(Part("wake", step.thing, 1, 0, self._system.core.wake.most))
             self._loop[urgency] = max(found, key=lambda part: part.total, default=None)
         return self._loop[urgency]
 
     def _begun(self, other: Isr) -> Part:
         """The entry, exit or chain of a less urgent routine that has just begun."""
-        core, who = self._system.core, f"isr.{other.name}"
+        core, who = self._system.core, other.thing
         if core.late_arrival:  # an entry or chain that has begun is taken over, not waited for
             return Part("exit", who, 1, 0, max(core.exit.most, core.chain.most - core.entry.most))
         length, what = max((core.entry.most, "entry"), (core.exit.most, "exit"), (core.chain.most, "chain"))
@@ -95,7 +95,7 @@ class Blockers:
     def _guards(self, other: Isr, urgency: int) -> Iterator[Part]:
         end = after_body(self._system.core)
         for length, to_end in guarded_stretches(other.guards, other.cost, body_most(other), urgency):
-            yield Part("guard", f"isr.{other.name}", 1, length, end if to_end else 0)
+            yield Part("guard", other.thing, 1, length, end if to_end else 0)
 
 
 def guarded_stretches(

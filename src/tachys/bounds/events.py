@@ -23,6 +23,7 @@ from tachys.bounds.arrivals import (
 )
 from tachys.bounds.queueing import Backlog, backlog
 from tachys.bounds.rings import Rings, causes_of, find_rings, least_distance
+from tachys.model.events import Event
 from tachys.model.system import Isr, Step, System, Unit
 
 
@@ -42,10 +43,10 @@ class Events:
         self.delays = delays
         self.rings = rings or find_rings(system)
         self._causes = causes_of(system)
-        self._curves: dict[str, Curve] = {f"source.{s.name}": source_curve(s) for s in system.sources}
+        self._curves: dict[Event, Curve] = {s.event: source_curve(s) for s in system.sources}
         self._backlogs: dict[str, Backlog] = {}
 
-    def curve(self, event: str) -> Curve:
+    def curve(self, event: Event) -> Curve:
         """The densest way in which an event can come."""
         asked = [event]  # causes before what they cause, without recursion: chains may be long
         while asked:
@@ -58,23 +59,21 @@ class Events:
             asked += missing
         return self._curves[event]
 
-    def _stands_on(self, event: str) -> tuple[str, ...]:
+    def _stands_on(self, event: Event) -> tuple[Event, ...]:
         """The events whose curves that of an event is made of."""
-        body = event.rpartition(".")[0]
-        if event in self.rings.rounds or body in self.rings.tangled or event.startswith("source."):
+        if event in self.rings.rounds or event.thing in self.rings.tangled or event.kind == "source":
             return ()
-        return self._causes[body]
+        return self._causes[event.thing]
 
     def sets(self, flag: str) -> Curve | None:
         """The densest way in which a flag can be set; None if nobody sets it."""
-        setters = [self.curve(f"isr.{isr.name}.end") for isr in self.system.isrs if flag in isr.sets]
+        setters = [self.curve(isr.end) for isr in self.system.isrs if flag in isr.sets]
         return together(setters) if setters else None
 
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""
-        body = f"unit.{unit.name}"
-        if f"{body}.start" in self.rings.rounds:
-            return apart(self.rings.rounds[f"{body}.start"])
+        if unit.start in self.rings.rounds:
+            return apart(self.rings.rounds[unit.start])
         return moved(together([self.curve(event) for event in unit.on]), extra=int(unit.primed))
 
     def backlog(self, unit: Unit) -> Backlog:
@@ -92,45 +91,44 @@ class Events:
         if not unit.depth:
             return 0
         room = unit.depth * unit.takes.most
-        if f"unit.{unit.name}" in self.rings.turns:  # the only token of its ring is all that can wait
-            return 0 if self.rings.passes_end(f"unit.{unit.name}") else unit.takes.most
+        if unit.thing in self.rings.turns:  # the only token of its ring is all that can wait
+            return 0 if self.rings.passes_end(unit.thing) else unit.takes.most
         try:
             found = self.backlog(unit)
         except NoBound:
             return room
         return room if found.wait is None else min(room, found.wait)
 
-    def _derive(self, event: str) -> Curve:
-        kind, name, moment = event.split(".")
+    def _derive(self, event: Event) -> Curve:
         if event in self.rings.rounds:
             return apart(self.rings.rounds[event])
-        if kind == "unit":
-            return self._unit(self.system.unit(name), moment)
-        if kind == "isr":
-            return self._isr(self.system.isr(name), moment)
-        return self._step(self.system.step(name), moment)
+        if event.kind == "unit":
+            return self._unit(self.system.unit(event.name), event)
+        if event.kind == "isr":
+            return self._isr(self.system.isr(event.name), event)
+        return self._step(self.system.step(event.name), event)
 
-    def _unit(self, unit: Unit, moment: str) -> Curve:
+    def _unit(self, unit: Unit, event: Event) -> Curve:
         takes = unit.takes
-        if f"unit.{unit.name}" in self.rings.tangled:
-            return apart(takes.least) if moment == "end" or unit.busy != "restart" else Endless(
+        if unit.thing in self.rings.tangled:
+            return apart(takes.least) if event.moment == "end" or unit.busy != "restart" else Endless(
                 f"unit.{unit.name} restarts itself round a chain"
             )  # fmt: skip
         starts, wait = self.starts(unit), self.wait(unit)
-        if moment == "end":
+        if event.moment == "end":
             return delayed(starts, wait + takes.most - takes.least, takes.least)
         return starts if unit.busy == "restart" else delayed(starts, wait, takes.least)
 
-    def _isr(self, isr: Isr, moment: str) -> Curve:
+    def _isr(self, isr: Isr, event: Event) -> Curve:
         distance = least_distance(self.system, isr)
-        body = f"isr.{isr.name}"
+        body = isr.thing
         if body in self.rings.tangled:
             return apart(distance, f"isr.{isr.name} feeds itself round a chain that takes no time")
         given = together([self.curve(event) for event in isr.on])
         # beside those that wait, one may have been accepted and not yet begun, or begun and not yet ended
-        return self._moved(f"{body}.{moment}", given, isr.pending * len(isr.on) + 1, distance)
+        return self._moved(event, given, isr.pending * len(isr.on) + 1, distance)
 
-    def _moved(self, event: str, given: Curve, waiting: int, distance: int) -> Curve:
+    def _moved(self, event: Event, given: Curve, waiting: int, distance: int) -> Curve:
         """The events of ``given`` after their way; ``waiting`` of them at most are on it at once.
 
         Both promises hold: that of the delay, and that of those that can be on their way as a window begins.
@@ -143,16 +141,16 @@ class Events:
         ways = [] if spread is None else [delayed(given, spread, distance)]
         return tightest([*ways, moved(given, extra=waiting), apart(distance)])
 
-    def _step(self, step: Step, moment: str) -> Curve:
+    def _step(self, step: Step, event: Event) -> Curve:
         round_least = least_round(self.system, step)
-        body = f"step.{step.name}"
+        body = step.thing
         curves = [apart(round_least)]
         if step.every is not None:
             curves += self._timed(step)
         if step.polls is not None and body not in self.rings.tangled:
             curves.append(moved(self.sets(step.polls) or together([]), extra=1))
         starts = tightest(curves)
-        return starts if moment == "start" else self._moved(f"{body}.end", starts, 1, round_least)
+        return starts if event.moment == "start" else self._moved(event, starts, 1, round_least)
 
     def _timed(self, step: Step) -> list[Curve]:
         assert step.every is not None

@@ -14,7 +14,7 @@ def all_flags(system: System) -> tuple[str, ...]:
     flags = [flag for isr in system.isrs for flag in isr.sets]
     for step in system.steps:
         flags += [step.polls] if step.polls else []
-        flags += [step.waits] if step.waits and not step.waits.startswith("unit.") else []
+        flags += [step.waits.name] if step.waits and step.waits.kind == "flag" else []
     return tuple(dict.fromkeys(flags))
 
 
@@ -23,7 +23,7 @@ def takers(system: System, flag: str) -> list[Step]:
     return [
         step
         for step in system.steps
-        if step.polls == flag or (step.waits == flag and step.polls is None and step.every is None)
+        if step.polls == flag or (step.waits == f"flag.{flag}" and step.polls is None and step.every is None)
     ]
 
 
@@ -32,7 +32,7 @@ def rival(system: System, flag: str, step: Step) -> str | None:
     others = (
         each.name
         for each in system.steps
-        if flag == each.waits or (each.name != step.name and flag == each.polls)
+        if each.waits == f"flag.{flag}" or (each.name != step.name and flag == each.polls)
         if each.name != step.name or step.polls == flag
     )
     return next(others, None)

@@ -12,6 +12,7 @@ from collections import defaultdict
 from collections.abc import Callable
 from math import ceil
 
+from tachys.model.events import Event
 from tachys.model.system import Source, System, Unit
 
 Follows = Callable[[int], int | None]
@@ -28,21 +29,21 @@ class Gaps:
     """Shortest ways from what is sure to come; ``within`` holds the gap of each event that is sure to come."""
 
     def __init__(self) -> None:
-        self.within: dict[str, int] = {}
-        self._sure: list[tuple[int, str]] = []
-        self._follow: dict[str, list[tuple[str, Follows]]] = defaultdict(list)
+        self.within: dict[Event, int] = {}
+        self._sure: list[tuple[int, Event]] = []
+        self._follow: dict[Event, list[tuple[Event, Follows]]] = defaultdict(list)
 
-    def sure(self, event: str, gap: int | None) -> None:
+    def sure(self, event: Event, gap: int | None) -> None:
         """An event comes within ``gap`` ps by itself; None: it does not."""
         if gap is not None:
             heapq.heappush(self._sure, (gap, event))
 
-    def follows(self, event: str, causes: tuple[str, ...], way: Follows) -> None:
+    def follows(self, event: Event, causes: tuple[Event, ...], way: Follows) -> None:
         """An event comes ``way(gap)`` after any instant if one of its causes comes within ``gap`` of any instant."""
         for cause in causes:
             self._follow[cause].append((event, way))
 
-    def after(self, event: str, causes: tuple[str, ...], delay: int | None) -> None:
+    def after(self, event: Event, causes: tuple[Event, ...], delay: int | None) -> None:
         """An event comes at most ``delay`` ps after each of its causes; None: it need not come."""
         if delay is not None:
             self.follows(event, causes, lambda gap: gap + delay)
@@ -54,13 +55,11 @@ class Gaps:
         that is dropped finds an operation at work: the next one after its end is not dropped.
         """
         if lost and unit.busy == "restart":
-            self.after(f"unit.{unit.name}.start", unit.on, 0)
+            self.after(unit.start, unit.on, 0)
             return
-        self.after(f"unit.{unit.name}.end", unit.on, longest)
+        self.after(unit.end, unit.on, longest)
         again = 2 if lost and unit.busy == "drop" else 1
-        self.follows(
-            f"unit.{unit.name}.start", unit.on, lambda gap: again * gap + (longest if lost or unit.depth else 0)
-        )
+        self.follows(unit.start, unit.on, lambda gap: again * gap + (longest if lost or unit.depth else 0))
 
     def settle(self) -> Gaps:
         """Work out all gaps."""
@@ -79,7 +78,7 @@ def hardware_gaps(system: System, wait: Callable[[Unit], int]) -> Gaps:
     """The gaps of sources and units alone, before anything is known of routines and steps; ``wait`` for each unit."""
     gaps = Gaps()
     for source in system.sources:
-        gaps.sure(f"source.{source.name}", source_gap(source))
+        gaps.sure(source.event, source_gap(source))
     for unit in system.units:
         gaps.unit(unit, wait(unit) + unit.takes.most)
     return gaps.settle()

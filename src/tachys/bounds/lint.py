@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from tachys.bounds.result import Bounds, Verdict
 from tachys.errors import Place, Remark
+from tachys.model.events import Event
 from tachys.model.quantities import time_in_words as shown
-from tachys.model.system import FeedNeed, LoadNeed, LossNeed, Need, System, WithinNeed
+from tachys.model.system import FeedNeed, LoadNeed, Need, System, WithinNeed
 
 
 def lint(found: Bounds) -> list[Remark]:
@@ -37,7 +38,7 @@ def _long_routines(found: Bounds) -> Found:
             gap = gaps[other.name]
             if isr.cost.most > gap:
                 yield (
-                    f"isr.{isr.name}", "long-routine",
+                    isr.thing, "long-routine",
                     f"it can run {shown(isr.cost.most)}, in which isr.{other.name} loses an event "
                     f"({other.pending + 1} can come within {shown(gap)}, {other.pending} is remembered)",
                     "move work out of the routine into a step, or let the other line go first",
@@ -49,9 +50,9 @@ def _busy_waits(found: Bounds) -> Found:
     """A routine that starts a unit and lasts as long as the unit: it waits inside."""
     for isr in found.system.isrs:
         for unit in found.system.units:
-            if f"isr.{isr.name}.start" in unit.on and isr.cost.least >= unit.takes.least:
+            if isr.start in unit.on and isr.cost.least >= unit.takes.least:
                 yield (
-                    f"isr.{isr.name}", "busy-wait",
+                    isr.thing, "busy-wait",
                     f"it starts unit.{unit.name} and lasts as long as it works: it seems to wait for it inside",
                     f'end the routine after the start, and serve the end with a routine on = "unit.{unit.name}"',
                 )  # fmt: skip
@@ -61,8 +62,8 @@ def _tightest(system: System) -> dict[str, int]:
     """The shortest time that a need leaves each routine that ends one."""
     limits: dict[str, int] = {}
     for need in system.needs:
-        if isinstance(need, WithinNeed) and need.ends.startswith("isr."):
-            name = need.ends.split(".")[1]
+        if isinstance(need, WithinNeed) and need.ends.kind == "isr":
+            name = need.ends.name
             limits[name] = min(need.within, limits.get(name, need.within))
     return limits
 
@@ -76,7 +77,7 @@ def _inverted_needs(found: Bounds) -> Found:
             limit = limits.get(other.name)
             if other.urgency == isr.urgency and own is not None and limit is not None and own < limit:
                 yield (
-                    f"isr.{isr.name}", "inverted-order",
+                    isr.thing, "inverted-order",
                     f"isr.{other.name} of the same level goes before it and has {shown(limit)}, it only {shown(own)}",
                     f"give it a smaller order than isr.{other.name}, or a more urgent level",
                 )  # fmt: skip
@@ -96,22 +97,20 @@ def _needless_routines(found: Bounds) -> Found:
             continue
         if latency + 2 * whole + isr.cost.most <= limit and isr.cost.most > found.system.core.entry.most:
             yield (
-                f"isr.{isr.name}", "step-would-do",
+                isr.thing, "step-would-do",
                 f"it has {shown(limit)}, and a pass of the loop takes at most {shown(whole)}: a step would do",
                 "let the routine set a flag, and do the work in a step that polls it",
             )  # fmt: skip
 
 
-def _needs_events(need: Need) -> list[str]:
+def _needs_events(need: Need) -> list[Event]:
     if isinstance(need, WithinNeed):
         return [need.begins, need.ends]
     if isinstance(need, LoadNeed):
         return []
     if isinstance(need, FeedNeed):
         return [need.watchdog.fed_by]
-    if isinstance(need, LossNeed):
-        return [need.of]
-    return [need.of]
+    return [Event(need.of)]
 
 
 def _unshown_needs(found: Bounds) -> Found:
@@ -121,7 +120,7 @@ def _unshown_needs(found: Bounds) -> Found:
     }
     for name, need in found.needs.items():
         events = _needs_events(need.need)
-        unseen = [e for e in events if e not in probed and e.rsplit(".", 1)[0] not in probed]
+        unseen = [e for e in events if e not in probed and e.thing not in probed]
         if need.verdict is Verdict.UNSEEN and unseen:
             yield (
                 f"need.{name}", "need-unseen", f"nothing can show it: {need.reason}, and no probe shows {unseen[0]}",
@@ -134,18 +133,18 @@ def _needless_waking(found: Bounds) -> Found:
     system = found.system
     if not any(step.sleeps for step in system.steps):
         return
-    polled = {step.polls for step in system.steps} | {step.waits for step in system.steps}
+    polled = {step.polls for step in system.steps} | {step.waits.name for step in system.steps if step.waits}
     raised = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}
     for isr in system.isrs:
         for event in isr.on:
-            source = system.source(event[7:]) if event.startswith("source.") else None
+            source = system.source(event.name) if event.kind == "source" else None
             if source is not None and source.period is not None:
                 rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.period))
     for name, period in rates.items():
         isr = system.isr(name)
-        useful = polled.intersection(isr.sets) or raised.intersection({f"isr.{name}.start", f"isr.{name}.end"})
+        useful = polled.intersection(isr.sets) or raised.intersection({isr.start, isr.end})
         fastest = all(period <= other for other in rates.values())
         if not useful and fastest and (not timers or min(timers) > period):
             then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"
@@ -166,7 +165,7 @@ def _long_pauses(found: Bounds) -> Found:
             for what, length in (("pauses", step.pause.most), ("can wait", waits)):
                 if length >= need.watchdog.timeout:
                     yield (
-                        f"step.{step.name}", "longer-than-watchdog",
+                        step.thing, "longer-than-watchdog",
                         f"it {what} {shown(length)}, and the watchdog waits only {shown(need.watchdog.timeout)}",
                         "shorten it, or feed the watchdog in between",
                     )  # fmt: skip
@@ -176,15 +175,15 @@ def _late_deadlines(found: Bounds) -> Found:
     """A deadline longer than the gap of an event of which only one is remembered."""
     assert found.reach is not None
     for need in found.system.needs:
-        if not isinstance(need, WithinNeed) or not need.ends.startswith("isr."):
+        if not isinstance(need, WithinNeed) or need.ends.kind != "isr":
             continue
-        isr = found.system.isr(need.ends.split(".")[1])
+        isr = found.system.isr(need.ends.name)
         if need.begins not in isr.on:
             continue
         gap = found.reach.events.curve(need.begins).least_span(2)
         if isr.pending == 1 and need.within > gap:
             yield (
-                f"isr.{isr.name}", "deadline-beyond-gap",
+                isr.thing, "deadline-beyond-gap",
                 f"need {need.name} gives it {shown(need.within)}, but the next event can come after {shown(gap)} "
                 "and only one is remembered",
                 f"a need of at most {shown(gap)} keeps every event, or say how many the hardware remembers (pending)",

@@ -41,7 +41,7 @@ def load_bounds(
 
 
 def _isr_share(system: System, line: Line, reach: Reach) -> LoadShare:
-    core, isr, who = system.core, line.isr, f"isr.{line.isr.name}"
+    core, isr, who = system.core, line.isr, line.isr.thing
     least = Fraction(0)
     if not reach.isrs[isr.name].lost:
         # n runs back to back cost entry + (n-1)·chain + exit besides their bodies
@@ -60,13 +60,13 @@ def _loop_shares(system: System, loop: Loop, reach: Reach, left: Fraction) -> tu
     shares, passes, filler = [], Fraction(0), None
     for step in loop.steps:
         rate = _step_rate(system, step, reach)
-        least = min(reach.least_rate(f"step.{step.name}.start") * _sure_cost(step), left)
+        least = min(reach.least_rate(step.start) * _sure_cost(step), left)
         if rate is None:
             filler = filler or step.name
-            shares.append(LoadShare(f"step.{step.name}", least, left if step.cost.most else Fraction(0)))
+            shares.append(LoadShare(step.thing, least, left if step.cost.most else Fraction(0)))
             continue
         passes += rate
-        shares.append(LoadShare(f"step.{step.name}", least, min(rate * step.cost.most, left)))
+        shares.append(LoadShare(step.thing, least, min(rate * step.cost.most, left)))
     shares.append(LoadShare("loop.overhead", Fraction(0), left if filler else min(passes * loop.overhead.most, left)))
     return shares, filler
 
@@ -129,14 +129,14 @@ def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows |
             early = most + line.overhead
             return sum(each.curve.most_within(length + early) * (each.cost + line.overhead) for each in line.inputs)
 
-        shares.append((f"isr.{line.isr.name}", _part(length, bounds.response.most, taken)))
+        shares.append((line.isr.thing, _part(length, bounds.response.most, taken)))
     if system.loop and windows:
         begun, rounds = windows.overhead().most, passes(system, reach)
         for step in system.steps:
-            starts = reach.events.curve(f"step.{step.name}.start")
+            starts = reach.events.curve(step.start)
             starts = starts if rounds is None else tightest([starts, rounds])
             for who, cost, reaches in (
-                (f"step.{step.name}", step.cost.most, windows.until_paid(step).most),
+                (step.thing, step.cost.most, windows.until_paid(step).most),
                 (f"loop.overhead before step.{step.name}", system.loop.overhead.most, begun),
             ):
 
@@ -159,11 +159,11 @@ def surplus(reach: Reach, length: int) -> int:
     ends = system.core.entry.most + after_body(system.core)
     works = [(event, cost.most + ends) for isr in system.isrs for event, cost in zip(isr.on, isr.costs, strict=True)]
     overhead = system.loop.overhead.most if system.loop else 0
-    works += [(f"step.{step.name}.start", step.cost.most + overhead) for step in system.steps]
+    works += [(step.start, step.cost.most + overhead) for step in system.steps]
     rounds = passes(system, reach)
     for event, work in works:
         curves = [reach.events.curve(event)]
-        if event.startswith("step.") and rounds is not None:  # the rate of a step may be that of the passes
+        if event.kind == "step" and rounds is not None:  # the rate of a step may be that of the passes
             curves.append(rounds)
         with suppress(NoBound):
             total += max(curve.most_within(length) - curve.rate() * length for curve in curves) * work

@@ -30,18 +30,19 @@ from tachys.bounds.events import Events, least_round, own_least
 from tachys.bounds.gaps import hardware_gaps
 from tachys.bounds.result import Figure, Part, StepBounds, summed
 from tachys.bounds.workload import Workload
+from tachys.model.events import Event
 from tachys.model.system import Loop, Step, System
 
 
-def raised_by_loop(system: System) -> frozenset[str]:
+def raised_by_loop(system: System) -> frozenset[Event]:
     """The events that steps raise, and what follows from them at once: they can come at the instant of a look.
 
     A unit that they start begins at that instant, and a routine may begin and end at it where that takes no time; the
     end of a unit takes some.
     """
-    raised = {f"step.{step.name}.{moment}" for step in system.steps for moment in ("start", "end")}
-    bodies = [({f"isr.{isr.name}.start", f"isr.{isr.name}.end"}, isr.on) for isr in system.isrs]
-    bodies += [({f"unit.{unit.name}.start"}, unit.on) for unit in system.units]
+    raised = {event for step in system.steps for event in (step.start, step.end)}
+    bodies = [({isr.start, isr.end}, isr.on) for isr in system.isrs]
+    bodies += [({unit.start}, unit.on) for unit in system.units]
     grown = True
     while grown:
         grown = False
@@ -120,7 +121,7 @@ class LoopWindows:
         due = int(step.every.least)
         if first.most - due <= late.most:
             return late
-        return summed(0, [*first.parts, Part("first due", f"step.{step.name}", 1, -due)])
+        return summed(0, [*first.parts, Part("first due", step.thing, 1, -due)])
 
     def gap(self, step: Step) -> int | None:
         """The longest time in ps from any instant, time zero too, to the next start of a step that polls nothing."""
@@ -141,7 +142,7 @@ class LoopWindows:
         if late.most is None:
             return Figure(least, None, reason=late.reason)
         period = -int(-step.every.most // 1)
-        return Figure(least, period + late.most, (Part("period", f"step.{step.name}", 1, period), *late.parts))
+        return Figure(least, period + late.most, (Part("period", step.thing, 1, period), *late.parts))
 
     def _timed_least(self, step: Step, least: int, late: int | None) -> int:
         if step.every is None:
@@ -157,7 +158,7 @@ class LoopWindows:
         parts = self._round(known=flag)
         if step.every is not None and not isinstance(parts, str):
             period = -int(-step.every.most // 1)
-            parts.insert(0, Part("until its timer is due", f"step.{step.name}", 1, period))
+            parts.insert(0, Part("until its timer is due", step.thing, 1, period))
         figure = self.stretch(0, parts, closed=True)
         if figure.most is None:
             return figure
@@ -206,15 +207,15 @@ class LoopWindows:
 
     def _paid(self, step: Step, known: str | None = None) -> list[Part] | str:
         """What a step does until its cost is paid."""
-        who = f"step.{step.name}"
+        who = step.thing
         cost = Part("cost", who, 1, step.cost.most)
-        if step.waits is None or step.waits == known:
+        if step.waits is None or step.waits == f"flag.{known}":
             return [cost]
         longest = self._longest_wait(step)
         return self._endless_wait(step) if longest is None else [Part("waits", who, 1, longest), cost]
 
     def _own(self, step: Step, known: str | None = None) -> list[Part] | str:
-        who, parts = f"step.{step.name}", self._paid(step, known)
+        who, parts = step.thing, self._paid(step, known)
         if isinstance(parts, str):
             return parts
         parts.append(Part("pause", who, 1, step.pause.most))
@@ -230,25 +231,23 @@ class LoopWindows:
     def _longest_wait(self, step: Step) -> int | None:
         """The longest wait of a step in ps, interrupts apart; None: no limit is known."""
         limits = [] if step.at_most is None else [step.at_most.most]
-        if step.waits is not None and step.waits.startswith("unit."):
-            unit = self.system.unit(step.waits[5:])
-            if all(event.startswith("step.") for event in unit.on):
+        if step.waits is not None and step.waits.kind == "unit":
+            unit = self.system.unit(step.waits.name)
+            if all(event.kind == "step" for event in unit.on):
                 limits.append(self.events.wait(unit) + unit.takes.most)
         return min(limits, default=None)
 
     def _endless_wait(self, step: Step) -> str:
-        waits = str(step.waits)
-        if waits.startswith("unit."):
-            why = f"{waits} is started by others too, and may be busy again whenever the loop looks"
+        assert step.waits is not None
+        if step.waits.kind == "unit":
+            why = f"{step.waits} is started by others too, and may be busy again whenever the loop looks"
         else:
-            why = f'nothing limits how long the flag "{waits}" stays away'
-        return f"step.{step.name} waits without at_most: {why}"
+            why = f'nothing limits how long the flag "{step.waits.name}" stays away'
+        return f"{step.thing} waits without at_most: {why}"
 
     def _waker(self) -> _Waker | None:
         within = hardware_gaps(self.system, self.events.wait).within
-        found = [
-            _Waker(f"isr.{isr.name}", within[event]) for isr in self.system.isrs for event in isr.on if event in within
-        ]
+        found = [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
         return min(found, key=lambda waker: waker.within, default=None)
 
 

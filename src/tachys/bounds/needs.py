@@ -5,6 +5,7 @@ from __future__ import annotations
 from tachys.bounds.flags import rival
 from tachys.bounds.reach import Reach
 from tachys.bounds.result import Figure, LoadBounds, NeedBounds, Part, Verdict, summed
+from tachys.model.events import Event, Thing
 from tachys.model.system import (
     FeedNeed,
     JitterNeed,
@@ -51,9 +52,9 @@ def _load(need: LoadNeed, load: LoadBounds) -> NeedBounds:
                       "" if proved else reason)  # fmt: skip
 
 
-def loses(reach: Reach, thing: str) -> str | None:
+def loses(reach: Reach, thing: Thing) -> str | None:
     """Why events of a thing (source, unit, routine or flag.NAME) may be lost; None if none ever is."""
-    kind, name = thing.split(".", 1)
+    kind, name = thing.kind, thing.name
     if kind == "isr":
         return reach.isrs[name].lost_reason if reach.isrs[name].lost else None
     if kind == "unit":
@@ -61,8 +62,10 @@ def loses(reach: Reach, thing: str) -> str | None:
     if kind == "flag":
         return reach.flags[name].reason if reach.flags[name].overwritten else None
     system = reach.system
-    takers = [f"isr.{isr.name}" for isr in system.isrs if thing in isr.on]
-    takers += [f"unit.{unit.name}" for unit in system.units if thing in unit.on]
+    event = Event(thing)
+    takers = [isr.thing for isr in system.isrs if event in isr.on] + [
+        unit.thing for unit in system.units if event in unit.on
+    ]
     found = [f"{taker}: {why}" for taker in takers if (why := loses(reach, taker)) is not None]
     return "; ".join(found) or None
 
@@ -94,9 +97,9 @@ def _jitter(need: JitterNeed, reach: Reach) -> NeedBounds:
     return _from_figure(need, need.jitter, summed(0, parts))
 
 
-def delay_of(reach: Reach, event: str) -> Figure:
+def delay_of(reach: Reach, event: Event) -> Figure:
     """The delay of an event against what causes it."""
-    kind, name, *moment = event.split(".")
+    kind, name = event.kind, event.name
     if kind == "source":
         source = reach.system.source(name)
         if source.period is None:
@@ -104,10 +107,10 @@ def delay_of(reach: Reach, event: str) -> Figure:
         return summed(0, [Part("jitter", event, 1, source.jitter)])
     if kind == "isr":
         bounds = reach.isrs[name]
-        return bounds.latency if moment == ["start"] else bounds.response
+        return bounds.latency if event.moment == "start" else bounds.response
     if kind == "unit":
         unit = reach.units[name]
-        if moment == ["end"]:
+        if event.moment == "end":
             return unit.time
         return summed(0, [part for part in unit.time.parts if part.what.startswith("starts that wait")])
     step, bounds_ = reach.system.step(name), reach.steps[name]
@@ -119,7 +122,7 @@ def delay_of(reach: Reach, event: str) -> Figure:
         beginning = bounds_.late
     else:
         beginning = Figure(0, 0)
-    if moment == ["start"] or beginning.most is None:
+    if event.moment == "start" or beginning.most is None:
         return beginning
     if bounds_.duration.most is None:
         return bounds_.duration
@@ -162,7 +165,7 @@ def _within(system: System, need: WithinNeed, reach: Reach) -> NeedBounds:
 
 
 def _hop(reach: Reach, hop: Hop) -> Figure:
-    kind, name, _ = hop.after.split(".")
+    kind, name = hop.after.kind, hop.after.name
     if hop.kind == "sets":
         return reach.flags[hop.flag].reaction
     if hop.kind == "ends":
@@ -170,7 +173,7 @@ def _hop(reach: Reach, hop: Hop) -> Figure:
             return reach.isrs[name].span
         if kind == "unit":
             takes = reach.system.unit(name).takes
-            return Figure(takes.least, takes.most, (Part("operation", f"unit.{name}", 1, takes.most),))
+            return Figure(takes.least, takes.most, (Part("operation", hop.after.thing, 1, takes.most),))
         return reach.steps[name].duration
     return delay_of(reach, hop.after)
 
@@ -178,14 +181,15 @@ def _hop(reach: Reach, hop: Hop) -> Figure:
 def _lost_on_way(reach: Reach, hops: tuple[Hop, ...], *, age: bool) -> str:
     """Why an event may be lost on the way; empty if none is. An overwritten flag does not make the last cause older."""
     for hop in hops:
-        body = hop.after.rsplit(".", 1)[0]
-        thing = f"flag.{hop.flag}" if hop.kind == "sets" else body if hop.kind in ("begins", "serves") else ""
-        if hop.kind == "ends" and body.startswith("unit.") and reach.system.unit(body[5:]).busy == "restart":
+        body, thing = hop.after.thing, None
+        if hop.kind == "sets":
+            thing = Thing(f"flag.{hop.flag}")
+        elif hop.kind != "ends" or (body.kind == "unit" and reach.system.unit(body.name).busy == "restart"):
             thing = body
-        other = rival(reach.system, hop.flag, reach.system.step(body[5:])) if hop.kind == "sets" else None
+        other = rival(reach.system, hop.flag, reach.system.step(body.name)) if hop.kind == "sets" else None
         if other is not None:
             return f"step.{other} may take the flag {hop.flag} first"
-        if not thing or (age and hop.kind == "sets"):
+        if thing is None or (age and hop.kind == "sets"):
             continue
         why = loses(reach, thing)
         if why is not None:

@@ -11,7 +11,8 @@ from tachys.bounds.events import Events, least_round
 from tachys.bounds.flags import rival
 from tachys.bounds.gaps import Gaps, source_gap
 from tachys.bounds.result import Figure, FlagBounds, IsrBounds, Part, StepBounds, UnitBounds, summed
-from tachys.bounds.rings import body_of, least_distance
+from tachys.bounds.rings import least_distance
+from tachys.model.events import Event, Thing
 from tachys.model.system import Step, System
 
 
@@ -26,7 +27,7 @@ class Reach:
     flags: dict[str, FlagBounds]
     steps: dict[str, StepBounds]
 
-    def gap(self, event: str) -> int | None:
+    def gap(self, event: Event) -> int | None:
         """The longest time in ps from any instant to the next such event; None: no such time is known."""
         return self._gaps.within.get(event)
 
@@ -38,33 +39,33 @@ class Reach:
         """
         gaps = Gaps()
         for source in self.system.sources:
-            gaps.sure(f"source.{source.name}", source_gap(source))
+            gaps.sure(source.event, source_gap(source))
         for unit in self.system.units:
             gaps.unit(unit, self.events.wait(unit) + unit.takes.most, lost=self.units[unit.name].lost)
         for isr in self.system.isrs:
             found = self.isrs[isr.name]
-            gaps.after(f"isr.{isr.name}.start", isr.on, found.latency.most)
-            gaps.after(f"isr.{isr.name}.end", isr.on, found.response.most)
+            gaps.after(isr.start, isr.on, found.latency.most)
+            gaps.after(isr.end, isr.on, found.response.most)
         for event in self.events.rings.rounds:
             gaps.sure(event, self._round(event).most)
         for step in self.system.steps:
-            bounds, start = self.steps[step.name], f"step.{step.name}.start"
+            bounds, start = self.steps[step.name], step.start
             gaps.sure(start, bounds.gap)
             if step.polls is not None and rival(self.system, step.polls, step) is None:
                 gaps.after(start, self._setters(step), self.flags[step.polls].reaction.most)
-            gaps.after(f"step.{step.name}.end", (start,), bounds.duration.most)
+            gaps.after(step.end, (start,), bounds.duration.most)
         return gaps.settle()
 
-    def _setters(self, step: Step) -> tuple[str, ...]:
-        return tuple(f"isr.{isr.name}.end" for isr in self.system.isrs if step.polls in isr.sets)
+    def _setters(self, step: Step) -> tuple[Event, ...]:
+        return tuple(isr.end for isr in self.system.isrs if step.polls in isr.sets)
 
-    def _round(self, event: str) -> Figure:
+    def _round(self, event: Event) -> Figure:
         """The time of one round of the simple ring on which an event stands."""
         least = self.events.rings.rounds[event]
         parts: list[Part] = []
-        for body, moment in self.events.rings.turns[body_of(event)].items():
-            kind, name = body.split(".")
-            figure = self._pass_unit(name, moment) if kind == "unit" else self._pass_isr(name, moment)
+        for body, moment in self.events.rings.turns[event.thing].items():
+            way = self._pass_unit if body.kind == "unit" else self._pass_isr
+            figure = way(body.name, moment)
             if figure.most is None:
                 return Figure(least, None, reason=figure.reason)
             parts += figure.parts
@@ -87,18 +88,18 @@ class Reach:
         return found.latency if moment == "start" else found.response
 
     @cached_property
-    def _least_rates(self) -> dict[str, Fraction]:
+    def _least_rates(self) -> dict[Thing, Fraction]:
         """The fewest events per ps of each body in the long run, causes first; where rings go on, 0."""
-        rates: dict[str, Fraction] = {}
+        rates: dict[Thing, Fraction] = {}
         for source in self.system.sources:
-            rates[f"source.{source.name}"] = Fraction(0) if source.period_most is None else 1 / source.period_most
+            rates[source.thing] = Fraction(0) if source.period_most is None else 1 / source.period_most
         for group in self.events.rings.order:
             found = {body: self._rate_of(body, rates) for body in group}
             rates |= found
         return rates
 
-    def _rate_of(self, body: str, rates: dict[str, Fraction]) -> Fraction:
-        kind, name = body.split(".")
+    def _rate_of(self, body: Thing, rates: dict[Thing, Fraction]) -> Fraction:
+        kind, name = body.kind, body.name
         if kind == "step":
             step, bounds = self.system.step(name), self.steps[name]
             if step.polls is not None or bounds.interval.most is None:
@@ -107,20 +108,20 @@ class Reach:
                 return 1 / step.every.most
             return Fraction(1, bounds.interval.most)
         if self.events.rings.passes_end(body):
-            turn = self._round(f"{body}.start").most
+            turn = self._round(body.start).most
             return Fraction(0) if turn is None else Fraction(1, turn)
         lost = self.isrs[name].lost or self.system.isr(name).serves_all if kind == "isr" else self.units[name].lost
         on = self.system.isr(name).on if kind == "isr" else self.system.unit(name).on
-        return Fraction(0) if lost else sum((rates.get(body_of(cause), Fraction(0)) for cause in on), Fraction(0))
+        return Fraction(0) if lost else sum((rates.get(cause.thing, Fraction(0)) for cause in on), Fraction(0))
 
-    def least_rate(self, event: str) -> Fraction:
+    def least_rate(self, event: Event) -> Fraction:
         """The fewest events per ps in the long run; 0 where none is sure, or where one may be lost on the way."""
-        return self._least_rates[body_of(event)]
+        return self._least_rates[event.thing]
 
-    def distances(self, event: str) -> tuple[int, Figure]:
+    def distances(self, event: Event) -> tuple[int, Figure]:
         """(the least distance in ps between neighbouring events, the most as a figure)."""
         least = self._least_distance(event)
-        ways: list[tuple[str, Figure]] = []  # back along single causes, then forth again with what each adds
+        ways: list[tuple[Event, Figure]] = []  # back along single causes, then forth again with what each adds
         now, seen = event, {event}
         while (way := self._single_way(now)) is not None:
             cause, figure = way
@@ -133,24 +134,22 @@ class Reach:
             seen.add(now)
         most = self._first_distance(now)
         for after, figure in reversed(ways):
-            kind, name, _ = after.split(".")
-            if kind == "unit" and self.system.unit(name).primed and most.most is not None:
+            if after.kind == "unit" and self.system.unit(after.name).primed and most.most is not None:
                 most = self._from_time_zero(now, most)  # its first start has no cause
             if most.most is None:
                 break
-            least_way = 0 if kind == "isr" and self.system.isr(name).serves_all else figure.least
+            least_way = 0 if after.kind == "isr" and self.system.isr(after.name).serves_all else figure.least
             parts = [*most.parts, *figure.parts, Part("the least of the same way", after, 1, -least_way)]
             most, now = summed(0, parts), after
         return least, replace(most, least=least)
 
-    def _least_distance(self, event: str) -> int:
+    def _least_distance(self, event: Event) -> int:
         least = self.events.curve(event).least_span(2)
-        kind, name = event.split(".")[:2]
-        if kind == "isr":
-            return max(least, least_distance(self.system, self.system.isr(name)))
-        return max(least, least_round(self.system, self.system.step(name))) if kind == "step" else least
+        if event.kind == "isr":
+            return max(least, least_distance(self.system, self.system.isr(event.name)))
+        return max(least, least_round(self.system, self.system.step(event.name))) if event.kind == "step" else least
 
-    def _from_time_zero(self, cause: str, most: Figure) -> Figure:
+    def _from_time_zero(self, cause: Event, most: Figure) -> Figure:
         """The most distance, where one may lie between time zero and the first of the causes."""
         gap = self.gap(cause)
         if gap is None:
@@ -158,32 +157,32 @@ class Reach:
         assert most.most is not None
         return most if gap <= most.most else summed(0, [Part("from time zero to the first", cause, 1, gap)])
 
-    def _single_way(self, event: str) -> tuple[str, Figure] | None:
+    def _single_way(self, event: Event) -> tuple[Event, Figure] | None:
         """(its only cause, how long after that it comes) of a routine or unit that is off all simple rings."""
-        kind, name, *moment = event.split(".")
+        kind, name = event.kind, event.name
         if kind not in ("isr", "unit") or event in self.events.rings.rounds:
             return None
         body = self.system.isr(name) if kind == "isr" else self.system.unit(name)
         found = self.isrs[name] if kind == "isr" else self.units[name]
         if found.lost:
             what = "an activation" if kind == "isr" else "a start"
-            return "", Figure(0, None, reason=f"{what} of {kind}.{name} may be lost")
+            return event, Figure(0, None, reason=f"{what} of {kind}.{name} may be lost")
         if len(body.on) != 1:
             return None
         if isinstance(found, IsrBounds):
-            return body.on[0], found.latency if moment == ["start"] else found.response
-        if moment == ["end"]:
+            return body.on[0], found.latency if event.moment == "start" else found.response
+        if event.moment == "end":
             return body.on[0], found.time
         wait = self.events.wait(self.system.unit(name))
         return body.on[0], summed(0, [Part("starts that wait before it", f"unit.{name}", 1, wait)])
 
-    def _first_distance(self, event: str) -> Figure:
+    def _first_distance(self, event: Event) -> Figure:
         """The most distance of an event that follows no single cause."""
-        kind, name, *moment = event.split(".")
+        kind, name = event.kind, event.name
         if event in self.events.rings.rounds:
             return self._round(event)
         if kind == "step":
-            return self._step_distance(self._least_distance(event), name, moment)
+            return self._step_distance(self._least_distance(event), event)
         if kind == "source":
             source = self.system.source(name)
             if source.period_most is None:
@@ -195,21 +194,22 @@ class Reach:
             return Figure(0, None, reason="none of its causes is sure to come")
         return Figure(0, gap, (Part("longest time to the next", event, 1, gap),))
 
-    def _step_distance(self, least: int, name: str, moment: list[str]) -> Figure:
+    def _step_distance(self, least: int, event: Event) -> Figure:
+        name = event.name
         step, bounds = self.system.step(name), self.steps[name]
         interval = bounds.interval
         if step.polls is not None:
-            gap = self.gap(f"step.{name}.start")
+            gap = self.gap(step.start)
             if gap is None:
                 return Figure(least, None, reason=interval.reason)
-            interval = Figure(interval.least, gap, (Part("longest time to the next", f"step.{name}", 1, gap),))
-        if moment == ["start"] or interval.most is None:
-            return Figure(max(least, interval.least) if moment == ["start"] else least, interval.most, interval.parts,
-                          interval.reason)  # fmt: skip
+            interval = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
+        if event.moment == "start" or interval.most is None:
+            least = max(least, interval.least) if event.moment == "start" else least
+            return Figure(least, interval.most, interval.parts, interval.reason)
         if step.every is None and step.polls is None:
             return Figure(least, interval.most, interval.parts)  # a whole round from end to end as well
         if bounds.duration.most is None:
             return Figure(least, None, reason=bounds.duration.reason)
         parts = [*interval.parts, *bounds.duration.parts,
-                 Part("the least of the same step", f"step.{name}", 1, -bounds.duration.least)]  # fmt: skip
+                 Part("the least of the same step", step.thing, 1, -bounds.duration.least)]  # fmt: skip
         return summed(least, parts)

@@ -8,6 +8,7 @@ from enum import StrEnum
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
+from tachys.model.events import Event
 from tachys.model.system import Need, System
 
 if TYPE_CHECKING:
@@ -179,5 +180,5 @@ class Bounds:
     steps: dict[str, StepBounds] = field(default_factory=dict)
     load: LoadBounds = field(default_factory=lambda: LoadBounds(Fraction(0), Fraction(0), ()))
     needs: dict[str, NeedBounds] = field(default_factory=dict)
-    endless: tuple[str, ...] = ()
+    endless: tuple[Event, ...] = ()
     reach: Reach | None = field(default=None, compare=False, repr=False)

@@ -11,12 +11,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from tachys.model.events import Event, Thing
 from tachys.model.system import Isr, System
-
-
-def body_of(event: str) -> str:
-    """The body an event belongs to: "isr.tick" of "isr.tick.end"; a source is its own."""
-    return event if event.startswith("source.") else event.rsplit(".", 1)[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,35 +24,33 @@ class Rings:
     ``order``: all bodies, causes before what they cause, those that go round in a ring together.
     """
 
-    rounds: dict[str, int] = field(default_factory=dict)
-    turns: dict[str, dict[str, str]] = field(default_factory=dict)
-    tangled: frozenset[str] = frozenset()
-    order: tuple[tuple[str, ...], ...] = ()
+    rounds: dict[Event, int] = field(default_factory=dict)
+    turns: dict[Thing, dict[Thing, str]] = field(default_factory=dict)
+    tangled: frozenset[Thing] = frozenset()
+    order: tuple[tuple[Thing, ...], ...] = ()
 
-    def passes_end(self, body: str) -> bool:
+    def passes_end(self, body: Thing) -> bool:
         """Whether the only token of a simple ring passes from the start to the end of a body: never two at once."""
         return body in self.turns and self.turns[body][body] == "end"
 
 
-def causes_of(system: System) -> dict[str, tuple[str, ...]]:
+def causes_of(system: System) -> dict[Thing, tuple[Event, ...]]:
     """The events that make each body begin: what units and routines are started by, the setters of polled flags."""
-    found = {f"unit.{unit.name}": unit.on for unit in system.units}
-    found |= {f"isr.{isr.name}": isr.on for isr in system.isrs}
+    found = {unit.thing: unit.on for unit in system.units}
+    found |= {isr.thing: isr.on for isr in system.isrs}
     for step in system.steps:
-        found[f"step.{step.name}"] = tuple(
-            f"isr.{isr.name}.end" for isr in system.isrs if step.polls is not None and step.polls in isr.sets
-        )
+        found[step.thing] = tuple(isr.end for isr in system.isrs if step.polls is not None and step.polls in isr.sets)
     return found
 
 
 def find_rings(system: System) -> Rings:
     """All rings of a system."""
     causes = causes_of(system)
-    below = {body: [body_of(event) for event in events if not event.startswith("source.")]
+    below = {body: [event.thing for event in events if event.kind != "source"]
              for body, events in causes.items()}  # fmt: skip
-    rounds: dict[str, int] = {}
-    turns: dict[str, dict[str, str]] = {}
-    tangled: set[str] = set()
+    rounds: dict[Event, int] = {}
+    turns: dict[Thing, dict[Thing, str]] = {}
+    tangled: set[Thing] = set()
     order = _components(below)
     for group in order:
         if len(group) == 1 and group[0] not in below[group[0]]:
@@ -65,7 +59,7 @@ def find_rings(system: System) -> Rings:
         least = sum(_least_way(system, body, moment == "end") for body, moment in left.items())
         if least:
             for body, moment in left.items():
-                rounds |= dict.fromkeys((f"{body}.start", f"{body}.{moment}"), max(least, _least_again(system, body)))
+                rounds |= dict.fromkeys((body.start, Event(f"{body}.{moment}")), max(least, _least_again(system, body)))
             turns |= dict.fromkeys(left, left)
         else:
             tangled |= set(group)
@@ -78,41 +72,41 @@ def least_distance(system: System, isr: Isr) -> int:
     return isr.cost.least + min(core.entry.least + core.exit.least, core.chain.least)
 
 
-def _least_again(system: System, body: str) -> int:
+def _least_again(system: System, body: Thing) -> int:
     """The least time between two starts, or two ends, of a body, whatever brings them about."""
-    if body.startswith("isr."):
-        return least_distance(system, system.isr(body[4:]))
-    unit = system.unit(body[5:])
+    if body.kind == "isr":
+        return least_distance(system, system.isr(body.name))
+    unit = system.unit(body.name)
     return 0 if unit.busy == "restart" else unit.takes.least
 
 
 def _left(
-    system: System, group: list[str], causes: dict[str, tuple[str, ...]], below: dict[str, list[str]]
-) -> dict[str, str]:
+    system: System, group: list[Thing], causes: dict[Thing, tuple[Event, ...]], below: dict[Thing, list[Thing]]
+) -> dict[Thing, str]:
     """The moment from which each member of a ring with one token goes on to the next; none if it is no such ring."""
-    if any(body.startswith("step.") or len(causes[body]) != 1 for body in group):
+    if any(body.kind == "step" or len(causes[body]) != 1 for body in group):
         return {}
     if len({below[body][0] for body in group}) != len(group):
         return {}
-    if sum(system.unit(body[5:]).primed for body in group if body.startswith("unit.")) != 1:
+    if sum(system.unit(body.name).primed for body in group if body.kind == "unit") != 1:
         return {}
-    return {body_of(causes[body][0]): causes[body][0].rsplit(".", 1)[1] for body in group}
+    return {causes[body][0].thing: causes[body][0].moment for body in group}
 
 
-def _least_way(system: System, body: str, to_end: bool) -> int:
+def _least_way(system: System, body: Thing, to_end: bool) -> int:
     """The least time from what makes a body begin to its start or end, in ps."""
-    if body.startswith("unit."):
-        return system.unit(body[5:]).takes.least if to_end else 0
-    return system.core.least_latency + (system.isr(body[4:]).cost.least if to_end else 0)
+    if body.kind == "unit":
+        return system.unit(body.name).takes.least if to_end else 0
+    return system.core.least_latency + (system.isr(body.name).cost.least if to_end else 0)
 
 
-def _components(below: dict[str, list[str]]) -> list[list[str]]:
+def _components(below: dict[Thing, list[Thing]]) -> list[list[Thing]]:
     """The strongly connected groups (R. Tarjan, SIAM J. Computing 1, 1972), without recursion."""
-    index: dict[str, int] = {}
-    low: dict[str, int] = {}
-    stack: list[str] = []
-    on_stack: set[str] = set()
-    groups: list[list[str]] = []
+    index: dict[Thing, int] = {}
+    low: dict[Thing, int] = {}
+    stack: list[Thing] = []
+    on_stack: set[Thing] = set()
+    groups: list[list[Thing]] = []
     for root in below:
         if root in index:
             continue
@@ -136,7 +130,7 @@ def _components(below: dict[str, list[str]]) -> list[list[str]]:
                 if work:
                     low[work[-1][0]] = min(low[work[-1][0]], low[body])
                 if low[body] == index[body]:
-                    group: list[str] = []
+                    group: list[Thing] = []
                     while not group or group[-1] != body:
                         group.append(stack.pop())
                         on_stack.discard(group[-1])

@@ -17,6 +17,7 @@ from tachys.bounds.result import Figure, IsrBounds, StepBounds
 from tachys.bounds.rings import find_rings
 from tachys.bounds.window import isr_bounds
 from tachys.bounds.workload import Workload, make_lines
+from tachys.model.events import Event
 from tachys.model.system import System
 
 MOST_TURNS = 40
@@ -29,19 +30,19 @@ class Settled:
 
     events: Events
     load: Workload
-    endless: tuple[str, ...] = ()
+    endless: tuple[Event, ...] = ()
 
 
 def settle(system: System) -> Settled:
     """The curves of all events, and the lines with them."""
     rings = find_rings(system)
     asked = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
-    if any(event.startswith("step.") for event in asked):  # a polled step comes as its flag is set
-        asked |= {f"isr.{isr.name}.end" for isr in system.isrs if isr.sets}
-    raised = sorted(event for event in asked if event.startswith(("isr.", "step.")))
+    if any(event.kind == "step" for event in asked):  # a polled step comes as its flag is set
+        asked |= {isr.end for isr in system.isrs if isr.sets}
+    raised = sorted(event for event in asked if event.kind in ("isr", "step"))
     raised = [event for event in raised if event not in rings.rounds]
     delays, turns, work = Delays(), 0, 0
-    endless: list[str] = []
+    endless: list[Event] = []
     while True:
         events = Events(system, delays, rings)
         load = Workload(system, make_lines(system, events.curve))
@@ -55,32 +56,31 @@ def settle(system: System) -> Settled:
         if turns > MOST_TURNS or work > MOST_WORK:
             for event in grown:
                 delays.spread[event] = None
-                if event.startswith("step."):
-                    delays.late[event.split(".")[1]] = None
+                if event.kind == "step":
+                    delays.late[event.name] = None
             endless += grown
             turns = work = 0
 
 
-def _grow(system: System, load: Workload, events: Events, delays: Delays, raised: list[str]) -> list[str]:
+def _grow(system: System, load: Workload, events: Events, delays: Delays, raised: list[Event]) -> list[Event]:
     """Work out the delays anew; the events whose delay has grown."""
     grown = []
     ranks = {isr.name: rank for rank, isr in enumerate(system.isrs)}
     steps = {step.name: step for step in system.steps}
     windows = LoopWindows(system, system.loop, load, events) if system.loop else None
     for event in raised:
-        kind, name, moment = event.split(".")
-        if kind == "isr":
-            bounds = isr_bounds(system, load, ranks[name])
-            figure = bounds.latency if moment == "start" else bounds.response
+        if event.kind == "isr":
+            bounds = isr_bounds(system, load, ranks[event.name])
+            figure = bounds.latency if event.moment == "start" else bounds.response
             if _widen(delays.spread, event, figure):
                 grown.append(event)
             continue
         assert windows is not None
-        step = steps[name]
-        changed = _widen(delays.spread, f"step.{name}.end", windows.duration(step)) if moment == "end" else False
+        step = steps[event.name]
+        changed = _widen(delays.spread, event, windows.duration(step)) if event.moment == "end" else False
         if step.every is not None:
             late = windows.late(step)
-            changed |= _widen(delays.late, name, late)
+            changed |= _widen(delays.late, step.name, late)
         if changed:
             grown.append(event)
     return grown

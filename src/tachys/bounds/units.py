@@ -16,7 +16,7 @@ def unit_bounds(unit: Unit, events: Events) -> UnitBounds:
     A start is lost by ``drop`` and ``restart`` if another can come no more than the longest operation after it; by a
     ``queue`` if more than ``depth`` can wait. What comes at the very instant of an end may come before it.
     """
-    who = f"unit.{unit.name}"
+    who = unit.thing
     wait = events.wait(unit)
     time = summed(
         unit.takes.least,

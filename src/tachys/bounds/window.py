@@ -138,7 +138,7 @@ class _Window:
         over = self.load.counts(length - 1, self.over)
 
         def parts() -> tuple[Part, ...]:
-            own = Part("own cost", f"isr.{self.line.isr.name}", 1, cost)
+            own = Part("own cost", self.line.isr.thing, 1, cost)
             taken = self.load.parts("preempted", over)
             return (own, *taken) if own.total else tuple(taken)
 
@@ -146,7 +146,7 @@ class _Window:
 
     def _ahead(self, length: int) -> Iterator[list[Part]]:
         """For each activation that can come in the window, the earlier ones of the line: the costliest there are."""
-        line, who = self.line, f"isr.{self.line.isr.name}"
+        line, who = self.line, self.line.isr.thing
         stock = [
             [each.cost, most_before(each.curve, length)] for each in sorted(line.inputs, key=lambda each: -each.cost)
         ]
@@ -184,7 +184,7 @@ class _Window:
     def _response(
         self, count: int, ahead: list[Part], at_first: Counts, alongside: Counts, first: int, came: int
     ) -> None:
-        isr, who = self.line.isr, f"isr.{self.line.isr.name}"
+        isr, who = self.line.isr, self.line.isr.thing
         own = [Part("own cost", who, 1, isr.cost.most)]
         if isr.serves_all:
             own = [
@@ -206,7 +206,7 @@ class _Window:
         self, count: int, ahead: list[Part], over: Counts, alongside: Counts, own: list[Part]
     ) -> tuple[Part, ...]:
         """What an activation is made of, in the order in which it happens; adds up to it exactly."""
-        who = f"isr.{self.line.isr.name}"
+        who = self.line.isr.thing
         blocker = self.blocker
         parts = [Part(f"held off: {blocker.what}", blocker.who, blocker.count, blocker.body, blocker.overhead)]
         parts += self.load.parts("before it", alongside, self.over)

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from tachys.bounds.arrivals import Curve, Endless, NoBound, Staircase, Sum, least_spans
 from tachys.bounds.blocking import Blockers, after_body
 from tachys.bounds.result import Part
+from tachys.model.events import Event
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import Isr, System
 
@@ -65,7 +66,7 @@ class Line:
         return sum(((each.cost + self.overhead) * each.curve.rate() for each in self.inputs), Fraction(0))
 
 
-def make_lines(system: System, curve: Callable[[str], Curve]) -> tuple[Line, ...]:
+def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Line, ...]:
     """The lines of a system in the order of acceptance."""
     overhead = system.core.entry.most + after_body(system.core)
     lines = []
@@ -226,7 +227,7 @@ class Workload:
         found = []
         for offset in np.flatnonzero(counts):
             line, each = self.rows[begin + int(offset)]
-            found.append(Part(what, f"isr.{line.isr.name}", int(counts[offset]), each.cost, line.overhead))
+            found.append(Part(what, line.isr.thing, int(counts[offset]), each.cost, line.overhead))
         return found
 
     def refuse_overload(self, rank: int, *, delayed: bool, what: str) -> None:

@@ -54,7 +54,7 @@ def all_ends(system: System, shown: Shown) -> Instants:
 
 def _bodies(system: System, shown: Shown) -> Iterator[tuple[int, Bodies]]:
     for isr in system.isrs:
-        bodies = shown.bodies.get(f"isr.{isr.name}")
+        bodies = shown.bodies.get(isr.thing)
         if bodies is not None:
             yield isr.urgency, bodies
 

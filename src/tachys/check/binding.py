@@ -14,6 +14,7 @@ from tachys.capture.table import Capture, Instants, Signal
 from tachys.check.lines import Bodies, Line, edges_of, line_of, stretches
 from tachys.check.running import codes_to_bodies
 from tachys.errors import InputError, Place, Problem, did_you_mean
+from tachys.model.events import Event, Thing, instant_of
 from tachys.model.system import IDLE, Probe, System
 
 
@@ -26,30 +27,20 @@ class Shown:
     signals move and belong to nothing.
     """
 
-    instants: dict[str, Instants] = field(default_factory=dict)
-    bodies: dict[str, Bodies] = field(default_factory=dict)
-    shared: list[tuple[tuple[str, ...], Bodies]] = field(default_factory=list)
-    through: dict[str, list[str]] = field(default_factory=dict)
+    instants: dict[Event, Instants] = field(default_factory=dict)
+    bodies: dict[Thing, Bodies] = field(default_factory=dict)
+    shared: list[tuple[tuple[Thing, ...], Bodies]] = field(default_factory=list)
+    through: dict[Thing, list[str]] = field(default_factory=dict)
     idle: Bodies | None = None
     foreign: dict[str, Bodies] = field(default_factory=dict)
-    unseen: tuple[str, ...] = ()
-    silent: tuple[str, ...] = ()
+    unseen: tuple[Thing, ...] = ()
+    silent: tuple[Thing, ...] = ()
     remarks: list[str] = field(default_factory=list)
 
 
-def things_of(system: System) -> list[str]:
+def things_of(system: System) -> list[Thing]:
     """Everything that could be seen: sources, units, routines, steps."""
-    return [
-        *(f"source.{each.name}" for each in system.sources),
-        *(f"unit.{each.name}" for each in system.units),
-        *(f"isr.{each.name}" for each in system.isrs),
-        *(f"step.{each.name}" for each in system.steps),
-    ]
-
-
-def thing_of(event: str) -> str:
-    """The source, unit, routine or step of an event."""
-    return ".".join(event.split(".")[:2])
+    return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
 
 
 def bind(system: System, capture: Capture) -> Shown:
@@ -77,8 +68,8 @@ def bind(system: System, capture: Capture) -> Shown:
     _bind_by_name(system, capture, shown)
     for thing in things_of(system):
         _pair_ends(shown, thing)
-    seen = {thing_of(event) for event in shown.instants} | {name for group, _ in shown.shared for name in group}
-    moves = {thing_of(event) for event, at in shown.instants.items() if len(at)}
+    seen = {event.thing for event in shown.instants} | {name for group, _ in shown.shared for name in group}
+    moves = {event.thing for event, at in shown.instants.items() if len(at)}
     moves |= {name for group, bodies in shown.shared if len(bodies.start) for name in group}
     shown.unseen = tuple(thing for thing in things_of(system) if thing not in seen)
     shown.silent = tuple(thing for thing in things_of(system) if thing in seen - moves)
@@ -98,15 +89,16 @@ def _bind_one(system: System, probe: Probe, capture: Capture, shown: Shown) -> N
         shown.idle = stretches(line, capture)
     elif probe.edge is not None:
         for event in probe.shows:
-            full = f"{event}.start" if event.count(".") == 1 and not event.startswith("source.") else event
+            full = instant_of(event)
             shown.instants.setdefault(full, edges_of(line, probe.edge) - probe.after)
-            shown.through.setdefault(thing_of(full), []).append(signal.name)
+            shown.through.setdefault(full.thing, []).append(signal.name)
     elif len(probe.shows) > 1:
-        shown.shared.append((probe.shows, _moved(stretches(line, capture), probe)))
-        for thing in probe.shows:
+        things = tuple(map(Thing, probe.shows))
+        shown.shared.append((things, _moved(stretches(line, capture), probe)))
+        for thing in things:
             shown.through.setdefault(thing, []).append(signal.name)
     else:
-        _add_bodies(shown, probe.shows[0], _moved(stretches(line, capture), probe), signal.name)
+        _add_bodies(shown, Thing(probe.shows[0]), _moved(stretches(line, capture), probe), signal.name)
 
 
 def _moved(bodies: Bodies, probe: Probe) -> Bodies:
@@ -121,7 +113,7 @@ def _moved(bodies: Bodies, probe: Probe) -> Bodies:
     return replace(bodies, start=start, end=end)
 
 
-def _add_bodies(shown: Shown, thing: str, bodies: Bodies, signal: str) -> None:
+def _add_bodies(shown: Shown, thing: Thing, bodies: Bodies, signal: str) -> None:
     through = shown.through.setdefault(thing, [])
     through.append(signal)
     known = shown.bodies.get(thing)
@@ -132,23 +124,22 @@ def _add_bodies(shown: Shown, thing: str, bodies: Bodies, signal: str) -> None:
             )
         return
     shown.bodies[thing] = bodies
-    shown.instants.setdefault(f"{thing}.start", bodies.begun)
-    shown.instants.setdefault(f"{thing}.end", bodies.ended)
+    shown.instants.setdefault(thing.start, bodies.begun)
+    shown.instants.setdefault(thing.end, bodies.ended)
 
 
 def _bind_by_name(system: System, capture: Capture, shown: Shown) -> None:
     """Signals without a probe that have the name of a thing or of an event; the others are foreign."""
     probed = {probe.signal for probe in system.probes}
     things = things_of(system)
-    short: dict[str, list[str]] = {}
+    short: dict[str, list[Thing]] = {}
     for thing in things:
-        short.setdefault(thing.split(".")[1], []).append(thing)
+        short.setdefault(thing.name, []).append(thing)
     for name, signal in capture.signals.items():
         if name in probed or signal.real:
             continue
-        rest = "." in name
-        body = thing_of(name)
-        meant = [body] if body in things else short.get(name, []) if not rest else []
+        body = Event(name).thing
+        meant = [body] if body in things else short.get(name, [])
         if len(meant) > 1:
             shown.remarks.append(f"{name} could be {' or '.join(meant)}: a probe would tell")
         if len(meant) != 1:
@@ -158,19 +149,19 @@ def _bind_by_name(system: System, capture: Capture, shown: Shown) -> None:
         _bind_named(signal, meant[0], name, capture, shown)
 
 
-def _bind_named(signal: Signal, thing: str, name: str, capture: Capture, shown: Shown) -> None:
+def _bind_named(signal: Signal, thing: Thing, name: str, capture: Capture, shown: Shown) -> None:
     line: Line = line_of(signal, Probe(name, (thing,)), capture)
-    if thing.startswith("source.") or name.count(".") == 2:
-        shown.instants.setdefault(name if name.count(".") == 2 else thing, edges_of(line, "rise"))
+    if thing.kind == "source" or name.count(".") == 2:
+        shown.instants.setdefault(Event(name) if name.count(".") == 2 else Event(thing), edges_of(line, "rise"))
         shown.through.setdefault(thing, []).append(name)
     else:
         _add_bodies(shown, thing, stretches(line, capture), name)
 
 
-def _pair_ends(shown: Shown, thing: str) -> None:
+def _pair_ends(shown: Shown, thing: Thing) -> None:
     """A thing of which start and end are seen as two events has bodies as well."""
-    starts, ends = shown.instants.get(f"{thing}.start"), shown.instants.get(f"{thing}.end")
-    if thing in shown.bodies or thing.startswith("unit.") or starts is None or ends is None:
+    starts, ends = shown.instants.get(thing.start), shown.instants.get(thing.end)
+    if thing in shown.bodies or thing.kind == "unit" or starts is None or ends is None:
         return
     place = np.searchsorted(ends, starts)
     following = np.append(starts[1:], np.iinfo(np.int64).max)

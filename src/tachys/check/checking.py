@@ -78,7 +78,7 @@ def _cannot_show(board: Board) -> list[str]:
 
 def _unseen(board: Board) -> tuple[str, ...]:
     """What nothing shows; a timer that shows in the starts of its routine is not among it."""
-    hidden = {runs.isr.on[0] for runs in board.isrs.values() if runs.grid is not None}
+    hidden = {runs.isr.on[0].thing for runs in board.isrs.values() if runs.grid is not None}
     return tuple(thing for thing in board.shown.unseen if thing not in hidden)
 
 

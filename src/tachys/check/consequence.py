@@ -17,7 +17,7 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     isrs = {isr.name: isr for isr in system.isrs}
     steps = {step.name: step for step in system.steps}
     for figure in figures:
-        kind, _, name = figure.about.partition(".")
+        kind, name = figure.about.kind, figure.about.name
         if figure.measured is None:
             continue
         if kind == "source":

@@ -8,6 +8,7 @@ from tachys.bounds.result import Figure
 from tachys.check.following import follow
 from tachys.check.result import CheckResult, Finding, NeedCheck
 from tachys.check.waits import Cause, Stretch, causes_of, stretches_of
+from tachys.model.events import Thing
 from tachys.model.system import WithinNeed
 
 
@@ -19,7 +20,7 @@ class Explained:
     """
 
     title: str
-    waiting: str
+    waiting: Thing
     begin: int
     end: int
     stretches: tuple[Stretch, ...]
@@ -41,7 +42,7 @@ def explain_finding(result: CheckResult, number: int) -> Explained:
         raise IndexError(number)
     finding = result.findings[number - 1]
     at = finding.at
-    kind = finding.about.partition(".")[0]
+    kind = finding.about.kind
     if kind == "isr" and at is not None and finding.code.startswith(("latency", "response", "lost")):
         return _isr(result, finding.about, at, finding)
     affected = next((need for need in result.needs.values() if need.misses and _main(need) == finding.about), None)
@@ -55,14 +56,14 @@ def explain_finding(result: CheckResult, number: int) -> Explained:
         end = int(inside[0]) if len(inside) else at
     if finding.code == "lost-wake-up" and finding.measured is not None:
         end = begin + finding.measured
-    stretches = stretches_of(result.board, begin, end, "loop") if end > begin else []
+    stretches = stretches_of(result.board, begin, end, Thing("loop")) if end > begin else []
     length = max(end - begin, 20 * result.capture.resolution, 50 * 10**6)
     window = (max(result.capture.begin, begin - length // 2), min(result.capture.end, begin + 2 * length))
     return Explained(f"Finding {number}: {finding.code} of {finding.about}", finding.about, begin, end,
                      tuple(stretches), causes_of(stretches), None, window, None, finding)  # fmt: skip
 
 
-def _first(result: CheckResult, about: str) -> int:
+def _first(result: CheckResult, about: Thing) -> int:
     """When a thing was first seen."""
     at = result.board.events(about)
     return result.capture.begin if at is None or not len(at) else int(at[0])
@@ -73,13 +74,13 @@ def _main(need: NeedCheck) -> str:
     return worst.causes[0].what if worst.causes else ""
 
 
-def _isr(result: CheckResult, thing: str, at: int, finding: Finding) -> Explained:
-    runs = result.board.isrs[thing[4:]]
+def _isr(result: CheckResult, thing: Thing, at: int, finding: Finding) -> Explained:
+    runs = result.board.isrs[thing.name]
     end = at
     if runs.latency is not None:
         place = runs.latency.at == at
         end = at + int(runs.latency.after[place][0]) if place.any() else at
-    bound = result.bounds.isrs[thing[4:]].latency
+    bound = result.bounds.isrs[thing.name].latency
     return _explained(result, f"{finding.code} of {thing}", thing, at, end, bound, None, finding)
 
 
@@ -93,7 +94,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
     need = result.needs[name]
     bound = next(each.figure for key, each in result.bounds.needs.items() if key == name)
     limit = need.need.within if isinstance(need.need, WithinNeed) else None
-    waiting = need.need.ends.rpartition(".")[0] if isinstance(need.need, WithinNeed) else "loop"
+    waiting = need.need.ends.thing if isinstance(need.need, WithinNeed) else Thing("loop")
     if need.misses:
         if at is None:
             miss = max(need.misses, key=lambda each: each.value if each.value is not None else -1)
@@ -119,7 +120,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
 
 
 def _explained(
-    result: CheckResult, title: str, waiting: str, begin: int, end: int, bound: Figure | None, limit: int | None,
+    result: CheckResult, title: str, waiting: Thing, begin: int, end: int, bound: Figure | None, limit: int | None,
     finding: Finding | None = None, need: NeedCheck | None = None,
 ) -> Explained:  # fmt: skip
     stretches = tuple(stretches_of(result.board, begin, end, waiting))

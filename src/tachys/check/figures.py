@@ -18,6 +18,7 @@ from tachys.check.grid import jitter_of, numbered, own_period
 from tachys.check.measuring import Board, periodic_instants
 from tachys.check.nesting import Own
 from tachys.check.running import urgency_of
+from tachys.model.events import Thing
 from tachys.model.quantities import Range
 from tachys.model.system import Guard, Isr, Source, Step, Unit
 
@@ -49,7 +50,7 @@ class Compared:
     is where the worst was seen, where that is known.
     """
 
-    about: str
+    about: Thing
     key: str
     low: int | None
     high: int | None
@@ -89,7 +90,7 @@ def compare_figures(board: Board) -> tuple[Compared, ...]:
 
 
 def _judged(
-    about: str, key: str, low: int | None, high: int | None, measured: Measured, sure: tuple[int, int],
+    about: Thing, key: str, low: int | None, high: int | None, measured: Measured, sure: tuple[int, int],
     urgency: int | None = None, why: str = "",
 ) -> Compared:  # fmt: skip
     made = Compared(about, key, low, high, measured, Agreement.AGREES, sure[0], sure[1], why, urgency)
@@ -98,7 +99,7 @@ def _judged(
     return made
 
 
-def _not_shown(about: str, key: str, low: int | None, high: int | None, why: str) -> Compared:
+def _not_shown(about: Thing, key: str, low: int | None, high: int | None, why: str) -> Compared:
     return Compared(about, key, low, high, None, Agreement.NOT_SHOWN, why=why)
 
 
@@ -106,7 +107,7 @@ def _not_shown(about: str, key: str, low: int | None, high: int | None, why: str
 
 
 def _source(board: Board, source: Source) -> Iterator[Compared]:
-    about = f"source.{source.name}"
+    about = source.thing
     instants, slop = periodic_instants(board, source.name) if source.period else (board.events(about), 0)
     if instants is None or len(instants) < 3:
         key = "period" if source.period else "gap"
@@ -122,7 +123,7 @@ def _source(board: Board, source: Source) -> Iterator[Compared]:
         yield _jitter(board, source, about, instants)
 
 
-def _period(board: Board, source: Source, about: str, instants: Instants, slop: int) -> Compared:
+def _period(board: Board, source: Source, about: Thing, instants: Instants, slop: int) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
     length = int(instants[-1] - instants[0])
@@ -140,7 +141,7 @@ def _period(board: Board, source: Source, about: str, instants: Instants, slop: 
     return _judged(about, "period", int(source.period_least), -int(-source.period_most // 1), measured, sure)
 
 
-def _jitter(board: Board, source: Source, about: str, instants: Instants) -> Compared:
+def _jitter(board: Board, source: Source, about: Thing, instants: Instants) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
     strays = 4 * source.jitter >= source.period_least
@@ -153,7 +154,7 @@ def _jitter(board: Board, source: Source, about: str, instants: Instants) -> Com
     return _judged(about, "jitter", None, source.jitter, measured, (0, width - board.resolution))
 
 
-def _distances(board: Board, source: Source, about: str, instants: Instants) -> Iterator[Compared]:
+def _distances(board: Board, source: Source, about: Thing, instants: Instants) -> Iterator[Compared]:
     """The gap of two events, and what the bursts allow of more."""
     apart = np.diff(instants)
     least, most, count = int(apart.min()), int(apart.max()), len(apart)
@@ -184,7 +185,7 @@ def _distances(board: Board, source: Source, about: str, instants: Instants) -> 
 
 
 def _unit(board: Board, unit: Unit) -> Compared:
-    about = f"unit.{unit.name}"
+    about = unit.thing
     paired = board.units[unit.name].paired
     takes = None if paired is None else paired.takes if paired.takes is not None else paired.after
     if takes is None or not len(takes):
@@ -196,7 +197,7 @@ def _unit(board: Board, unit: Unit) -> Compared:
 
 
 def _isr(board: Board, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
-    about = f"isr.{isr.name}"
+    about = isr.thing
     own = board.isrs[isr.name].cost
     if own is None or not len(own.least):
         yield _not_shown(about, "cost", isr.cost.least, isr.cost.most, _no_body(board, about))
@@ -205,7 +206,7 @@ def _isr(board: Board, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
     yield from _guards(board, waits, about, isr.guards, isr.cost)
 
 
-def _no_body(board: Board, about: str) -> str:
+def _no_body(board: Board, about: Thing) -> str:
     return "no line shows when it runs" if about in board.shown.unseen else "its line never moves"
 
 
@@ -216,7 +217,7 @@ def _served(board: Board, isr: Isr, runs: int) -> Instants | None:
     capacity = isr.pending * len(isr.on)
     events = [board.events(event) for event in isr.on]
     known = [each for each in events if each is not None]
-    starts = board.events(f"isr.{isr.name}.start")
+    starts = board.events(isr.start)
     if len(known) != len(events) or starts is None:
         return np.full(runs, capacity, np.int64)
     come = np.searchsorted(np.sort(np.concatenate(known)), starts[:runs], side="right")
@@ -225,7 +226,7 @@ def _served(board: Board, isr: Isr, runs: int) -> Instants | None:
     return np.clip(come - since, 1, capacity)
 
 
-def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | None, key: str = "cost") -> Compared:
+def _cost(board: Board, about: Thing, cost: Range, own: Own, served: Instants | None, key: str = "cost") -> Compared:
     """``own`` of every whole run; what a run that served several events took is shared out among them."""
     least, most = own.least, own.most
     if served is not None:
@@ -240,7 +241,7 @@ def _cost(board: Board, about: str, cost: Range, own: Own, served: Instants | No
 
 
 def _step(board: Board, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:
-    about = f"step.{step.name}"
+    about = step.thing
     found = board.steps[step.name]
     if step.every is not None:
         yield _every(board, step, about)
@@ -265,7 +266,7 @@ def _own_time(step: Step) -> Range | None:
     return Range(least, waiting + step.cost.most + step.pause.most)
 
 
-def _every(board: Board, step: Step, about: str) -> Compared:
+def _every(board: Board, step: Step, about: Thing) -> Compared:
     assert step.every is not None
     low, high = int(step.every.least), -int(-step.every.most // 1)
     starts = board.events(f"{about}.start")
@@ -299,21 +300,21 @@ def _pass(board: Board) -> Compared | None:
             least, most = int(interval.min()), int(interval.max())
             slack = board.slack(most)
             measured = Measured(least, most, len(interval), board.resolution)
-            return _judged("loop", "pass", figure.least, figure.most, measured, (least + slack, most - slack))
-    return _not_shown("loop", "pass", figure.least, figure.most, "no step that runs in every pass has a line")
+            return _judged(Thing("loop"), "pass", figure.least, figure.most, measured, (least + slack, most - slack))
+    return _not_shown(Thing("loop"), "pass", figure.least, figure.most, "no step that runs in every pass has a line")
 
 
 # --- guards -------------------------------------------------------------------------------------------------
 
 
 def _guards(
-    board: Board, waits: dict[str, _Held], about: str, guards: tuple[Guard, ...], cost: Range
+    board: Board, waits: dict[str, _Held], about: Thing, guards: tuple[Guard, ...], cost: Range
 ) -> Iterator[Compared]:
     """How long more urgent lines were really held off while this body ran, for each level of such lines."""
     if about not in board.things:
         return
     number, level = board.things.index(about), urgency_of(board.system, about)
-    if about.startswith("isr.") and not board.system.core.nesting:
+    if about.kind == "isr" and not board.system.core.nesting:
         return
     held: dict[int, list[tuple[Instants, Instants]]] = {}
     for isr in board.system.isrs:
@@ -333,7 +334,7 @@ def _guards(
         measured = Measured(0, max(0, most), len(lengths), board.resolution)
         # what is just being entered as the event comes is entered first, and the pins do not show it
         core = board.system.core
-        sleeps = about.startswith("step.") and board.system.step(about[5:]).sleeps
+        sleeps = about.kind == "step" and board.system.step(about.name).sleeps
         sure = most - board.slack(most) - max(core.entry.most, core.chain.most)
         sure -= core.wake.most if sleeps else 0
         if modelled or sure > 0:
@@ -379,6 +380,6 @@ def _unseen_urgent(board: Board, isr: Isr) -> int:
     unseen = [
         each.cost.most + core.entry.most + core.exit.most
         for each in board.system.isrs
-        if each is not isr and each.urgency <= isr.urgency and f"isr.{each.name}" not in board.shown.bodies
+        if each is not isr and each.urgency <= isr.urgency and each.thing not in board.shown.bodies
     ]
     return sum(unseen)

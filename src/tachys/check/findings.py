@@ -26,6 +26,7 @@ from tachys.check.sentences import sentence
 from tachys.check.strangers import Stranger
 from tachys.check.waits import Cause, causes_of, stretches_of
 from tachys.dividers.mistakes import Mistake, TimerContext, read_ratio
+from tachys.model.events import Thing
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import Source, System
 
@@ -40,7 +41,7 @@ class Symptom:
     """Something measured that lies outside its bound; ``at`` to ``end`` ps is where it is seen worst."""
 
     code: str
-    about: str
+    about: Thing
     modelled: int | None
     measured: int
     at: int | None = None
@@ -84,7 +85,7 @@ def _rank(finding: Finding) -> int:
 def symptoms_of(board: Board, paper: Bounds) -> Iterator[Symptom]:
     """Everything measured that lies beyond or below its bound."""
     for name, runs in board.isrs.items():
-        bound, about = paper.isrs[name], f"isr.{name}"
+        bound, about = paper.isrs[name], runs.isr.thing
         if runs.matched is not None and runs.matched.lost_count and not bound.lost:
             first = int(runs.matched.lost[0]) if len(runs.matched.lost) else None
             yield Symptom("lost-unexpected", about, 0, runs.matched.lost_count, first)
@@ -102,21 +103,22 @@ def symptoms_of(board: Board, paper: Bounds) -> Iterator[Symptom]:
     for name, works in board.units.items():
         unit = paper.units[name]
         if works.paired is not None and works.paired.judged and len(works.paired.lost) and not unit.lost:
-            yield Symptom("lost-unexpected", f"unit.{name}", 0, len(works.paired.lost), int(works.paired.lost[0]))
+            yield Symptom("lost-unexpected", works.unit.thing, 0, len(works.paired.lost), int(works.paired.lost[0]))
     for name, flag in board.flags.items():
-        yield from _outside(board, "reaction", f"flag.{name}", flag.reaction.at, flag.reaction.after,
+        about = Thing(f"flag.{name}")
+        yield from _outside(board, "reaction", about, flag.reaction.at, flag.reaction.after,
                             paper.flags[name].reaction)  # fmt: skip
         if len(flag.overwritten) and not paper.flags[name].overwritten:
-            yield Symptom("overwritten-unexpected", f"flag.{name}", 0, len(flag.overwritten), int(flag.overwritten[0]))
-    for name, found_step in board.steps.items():
-        bodies = board.shown.bodies.get(f"step.{name}")
-        if bodies is not None and found_step.duration is not None:
-            yield from _outside(board, "duration", f"step.{name}", bodies.start[bodies.whole], found_step.duration,
+            yield Symptom("overwritten-unexpected", about, 0, len(flag.overwritten), int(flag.overwritten[0]))
+    for name, each in board.steps.items():
+        about, bodies = each.step.thing, board.shown.bodies.get(each.step.thing)
+        if bodies is not None and each.duration is not None:
+            yield from _outside(board, "duration", about, bodies.start[bodies.whole], each.duration,
                                 paper.steps[name].duration)  # fmt: skip
 
 
 def _outside(
-    board: Board, what: str, about: str, at: Instants, values: Instants, figure: Figure, *, relative: bool = False
+    board: Board, what: str, about: Thing, at: Instants, values: Instants, figure: Figure, *, relative: bool = False
 ) -> Iterator[Symptom]:
     if not len(values):
         return
@@ -133,7 +135,7 @@ def _outside(
 
 def _still(symptom: Symptom, board: Board, after: Bounds) -> bool:
     """Whether a symptom is one for other bounds as well."""
-    kind, name = symptom.about.split(".")
+    kind, name = symptom.about.kind, symptom.about.name
     if symptom.code == "lost-unexpected":
         return not (after.isrs[name].lost if kind == "isr" else after.units[name].lost)
     if symptom.code == "overwritten-unexpected":
@@ -165,7 +167,7 @@ def _root(board: Board, figures: tuple[Compared, ...], symptoms: list[Symptom]) 
     text = sentence(code, figure.why)
     if figure.key == "period":
         text += _likely(board, figure)
-        modelled = round(board.system.source(figure.about[7:]).period or 0)
+        modelled = round(board.system.source(figure.about.name).period or 0)
     return Finding(code, figure.about, text, modelled, measured, falls, explains, _where(board, figure))
 
 
@@ -183,7 +185,7 @@ def _code(figure: Compared) -> str:
 
 def _where(board: Board, figure: Compared) -> int | None:
     """An instant at which a figure of a body, or a gap, is seen at its worst."""
-    kind, name = figure.about.split(".")
+    kind, name = figure.about.kind, figure.about.name
     if figure.at is not None:
         return figure.at
     if figure.key in ("cost", "time"):
@@ -200,7 +202,7 @@ def _where(board: Board, figure: Compared) -> int | None:
 
 def _likely(board: Board, figure: Compared) -> str:
     """The mistake that the ratio of the periods points at, in words."""
-    source = board.system.source(figure.about[7:])
+    source = board.system.source(figure.about.name)
     assert figure.measured is not None
     if source.period is None:
         return ""
@@ -246,26 +248,26 @@ def main_cause(board: Board, symptom: Symptom) -> Cause | None:
     if symptom.at is None or symptom.end is None or symptom.end <= symptom.at:
         return None
     waiting = symptom.about
-    if waiting.startswith("flag."):
-        taker = next(step for step in board.system.steps if step.polls == waiting[5:])
-        waiting = f"step.{taker.name}"
+    if waiting.kind == "flag":
+        taker = next(step for step in board.system.steps if step.polls == waiting.name)
+        waiting = taker.thing
     causes = causes_of(stretches_of(board, symptom.at, symptom.end, waiting))
     return causes[0] if causes else None
 
 
 def _unasked(board: Board) -> Iterator[Finding]:
     """Runs for which no event came: something else raises the line, too."""
-    for name, runs in board.isrs.items():
+    for runs in board.isrs.values():
         matched = runs.matched
         if matched is None:
             continue
         count = len(matched.orphans)
         total = max(1, len(matched.run))
         if count >= 3 or count * 10 >= total > 3:
-            starts = board.events(f"isr.{name}.start")
+            starts = board.events(runs.isr.start)
             assert starts is not None
             text = sentence("runs-unasked", f"{count} of its {count + total} runs")
-            yield Finding("runs-unasked", f"isr.{name}", text, 0, count, (), (), int(starts[matched.orphans[0]]))
+            yield Finding("runs-unasked", runs.isr.thing, text, 0, count, (), (), int(starts[matched.orphans[0]]))
 
 
 def _plain(board: Board, symptom: Symptom) -> Finding:
@@ -274,7 +276,7 @@ def _plain(board: Board, symptom: Symptom) -> Finding:
     if symptom.code == "reaction-beyond-bound" and main is not None and main.how == "unseen":
         sleeper = next((step for step in board.system.steps if step.sleeps), None)
         if sleeper is not None and _woken(board, symptom):
-            text = sentence("lost-wake-up", f"step.{sleeper.name}")
+            text = sentence("lost-wake-up", sleeper.thing)
             return Finding("lost-wake-up", symptom.about, text, symptom.modelled, symptom.measured, (), (), symptom.at)
     why = "" if main is None else _cause_words(main)
     return Finding(symptom.code, symptom.about, sentence(symptom.code, why), symptom.modelled, symptom.measured, (), (),
@@ -284,7 +286,7 @@ def _plain(board: Board, symptom: Symptom) -> Finding:
 def _woken(board: Board, symptom: Symptom) -> bool:
     """Whether the reaction came as soon as the next routine had run: it was asleep, and that woke it."""
     assert symptom.end is not None
-    ends = [bodies.ended for thing, bodies in board.shown.bodies.items() if thing.startswith("isr.")]
+    ends = [bodies.ended for thing, bodies in board.shown.bodies.items() if thing.kind == "isr"]
     ended = np.sort(np.concatenate([np.zeros(0, np.int64), *ends]))
     place = int(np.searchsorted(ended, symptom.end, side="right")) - 1
     if place < 0:
@@ -316,13 +318,11 @@ def _lost_wake_ups(board: Board) -> Iterator[Finding]:
         core = system.core
         round_ = system.loop.overhead.most + core.wake.most + 2 * board.resolution
         round_ += core.entry.most + core.exit.most + core.chain.most
-        round_ += sum(
-            step.cost.most + step.pause.most for step in system.steps if f"step.{step.name}" not in board.shown.bodies
-        )
+        round_ += sum(step.cost.most + step.pause.most for step in system.steps if step.thing not in board.shown.bodies)
         round_ += sum(
             isr.cost.most + system.core.entry.most + system.core.exit.most
             for isr in system.isrs
-            if f"isr.{isr.name}" not in board.shown.bodies
+            if isr.thing not in board.shown.bodies
         )
         delays, slept = flag.reaction, list[tuple[int, int]]()
         longest = np.argsort(-delays.after)[:LOOKED_AT]
@@ -333,12 +333,12 @@ def _lost_wake_ups(board: Board) -> Iterator[Finding]:
         if slept:
             most, at = max(slept)
             text = sentence("lost-wake-up", f"{len(slept)} times, step.{sleeper.name} halts with flag.{name} set")
-            yield Finding("lost-wake-up", f"step.{sleeper.name}", text, None, most, (), (f"flag.{name}",), at)
+            yield Finding("lost-wake-up", sleeper.thing, text, None, most, (), (Thing(f"flag.{name}"),), at)
 
 
 def _silent(board: Board) -> Iterator[Finding]:
     for thing in board.shown.silent:
-        kind, name = thing.split(".")
+        kind, name = thing.kind, thing.name
         if kind == "source" and board.system.source(name).period is not None:
             lines = ", ".join(board.shown.through.get(thing, []))
             yield Finding("never-seen", thing, sentence("never-seen", lines), None, None)

@@ -109,7 +109,7 @@ class _Writer:
 
     def put(self, figure: Compared, result: CheckResult, *, tighten: bool) -> None:
         """Write one figure, if it is one that stands in the file."""
-        kind, _, name = figure.about.partition(".")
+        kind, name = figure.about.kind, figure.about.name
         if kind not in ("source", "unit", "isr", "step"):
             return
         table: Any = self.document[kind][name]

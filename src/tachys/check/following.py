@@ -12,6 +12,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.check.measuring import EMPTY, Board, Delays
+from tachys.model.events import Thing
 from tachys.model.system import WithinNeed
 from tachys.model.ways import Hop, way
 
@@ -23,7 +24,7 @@ class Followed:
     """The answers of a need; ``waiting`` is the thing that waited, ``by_order``: some link had no line."""
 
     delays: Delays
-    waiting: str
+    waiting: Thing
     by_order: bool = False
 
 
@@ -31,7 +32,7 @@ def follow(board: Board, need: WithinNeed) -> Followed | None:
     """Every event of the need and its answer; None where the capture shows too little."""
     hops = way(board.system, need.begins, need.ends)
     begins, ends = board.events(need.begins), board.events(need.ends)
-    waiting = ".".join(need.ends.split(".")[:2])
+    waiting = need.ends.thing
     if hops is not None and len(hops) == 1 and begins is None:
         hidden = _hidden(board, hops[0])
         return None if hidden is None else Followed(hidden, waiting)
@@ -61,7 +62,7 @@ def follow(board: Board, need: WithinNeed) -> Followed | None:
 def _least_way(board: Board, hops: tuple[Hop, ...] | None) -> int:
     total = 0
     for hop in hops or ():
-        kind, name, moment = hop.after.split(".")
+        kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
         if hop.kind in ("begins", "serves") and kind == "isr":
             isr = board.paper.isrs[name]
             total += (isr.latency if moment == "start" else isr.response).least
@@ -74,7 +75,7 @@ def _least_way(board: Board, hops: tuple[Hop, ...] | None) -> int:
 
 def _hidden(board: Board, hop: Hop) -> Delays | None:
     """Delays against the releases that no line shows."""
-    kind, name, moment = hop.after.split(".")
+    kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     if kind != "isr":
         return None
     runs = board.isrs[name]
@@ -82,7 +83,7 @@ def _hidden(board: Board, hop: Hop) -> Delays | None:
         return None
     if moment == "start":
         return runs.latency
-    bodies = board.shown.bodies.get(f"isr.{name}")
+    bodies = board.shown.bodies.get(hop.after.thing)
     if bodies is None:
         return None
     count = min(len(bodies.ended), len(runs.latency.at)) if not bodies.cut_begin else len(bodies.ended) - 1
@@ -92,11 +93,11 @@ def _hidden(board: Board, hop: Hop) -> Delays | None:
 
 def _over(board: Board, hop: Hop, times: Instants, age: bool) -> Instants | None:
     """When each event was answered over one hop, or OPEN, LOST, UNSURE; None where no line tells."""
-    kind, name, moment = hop.after.split(".")
+    kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     if hop.kind == "sets":
         return _taken(board, hop, times, age)
     if hop.kind == "ends" and kind != "unit":
-        bodies = board.shown.bodies.get(f"{kind}.{name}")
+        bodies = board.shown.bodies.get(hop.after.thing)
         if bodies is None:
             return None
         ends = bodies.ended[int(bodies.cut_begin) :]
@@ -136,7 +137,7 @@ def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, 
 
 def _taken(board: Board, hop: Hop, times: Instants, age: bool) -> Instants | None:
     flag = board.flags.get(hop.flag)
-    step = board.system.step(hop.after.split(".")[1])
+    step = board.system.step(hop.after.name)
     if flag is None or step.polls != hop.flag:
         return None
     reaction = flag.reaction

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from tachys.check.result import Miss
 from tachys.check.waits import How
+from tachys.model.events import Thing
 from tachys.model.system import System
 
 
@@ -18,7 +19,7 @@ class Group:
     expects; None where it says nothing.
     """
 
-    what: str
+    what: Thing
     how: How
     count: int
     least: int
@@ -28,7 +29,7 @@ class Group:
 
 def groups_of(system: System, misses: Sequence[Miss]) -> tuple[Group, ...]:
     """The main cause of each miss that was taken apart, the most frequent first."""
-    found: dict[tuple[str, How], list[tuple[int, int | None]]] = {}
+    found: dict[tuple[Thing, How], list[tuple[int, int | None]]] = {}
     for miss in misses:
         main = next((cause for cause in miss.causes if cause.how != "entry and exit"), None)
         if main is not None:
@@ -41,16 +42,15 @@ def groups_of(system: System, misses: Sequence[Miss]) -> tuple[Group, ...]:
     return tuple(sorted(made, key=lambda group: -group.count))
 
 
-def _modelled(system: System, what: str, how: How, expected: list[int]) -> int | None:
+def _modelled(system: System, what: Thing, how: How, expected: list[int]) -> int | None:
     if how == "held off":
         return longest_guard(system, what)
     return max(expected, default=None)
 
 
-def longest_guard(system: System, what: str) -> int:
+def longest_guard(system: System, what: Thing) -> int:
     """The longest time in ps for which the model says that a body holds anything off."""
-    kind, _, name = what.partition(".")
-    if kind not in ("isr", "step"):
+    if what.kind not in ("isr", "step"):
         return 0
-    body = system.isr(name) if kind == "isr" else system.step(name)
+    body = system.isr(what.name) if what.kind == "isr" else system.step(what.name)
     return max((guard.longest(body.cost.most) for guard in body.guards), default=0)

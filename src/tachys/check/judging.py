@@ -16,6 +16,7 @@ from tachys.check.measuring import EMPTY, Board, Delays
 from tachys.check.result import Miss, NeedCheck, Seen, seen
 from tachys.check.tail import tail_of
 from tachys.check.waits import Cause, causes_of, stretches_of
+from tachys.model.events import Event, Thing
 from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
 
 APART = 2000  # misses that are taken apart, of each need; the others are counted
@@ -98,7 +99,7 @@ def _misses(board: Board, paper: NeedBounds, need: WithinNeed, followed: Followe
     ]
 
 
-def _causes(board: Board, at: int, end: int, waiting: str, bound: Figure | None) -> tuple[Cause, ...]:
+def _causes(board: Board, at: int, end: int, waiting: Thing, bound: Figure | None) -> tuple[Cause, ...]:
     return causes_of(stretches_of(board, at, end, waiting), bound)
 
 
@@ -134,21 +135,21 @@ def _loss(board: Board, paper: NeedBounds, need: LossNeed) -> NeedCheck:
     return _made(paper, None, misses, count)
 
 
-def _lost_causes(board: Board, thing: str, at: int) -> tuple[Cause, ...]:
+def _lost_causes(board: Board, thing: Thing, at: int) -> tuple[Cause, ...]:
     """What kept the earlier event waiting: from when it came to this one."""
-    if not thing.startswith("isr."):
+    if thing.kind != "isr":
         return ()
     starts = board.events(f"{thing}.start")
     if starts is None:
         return ()
     place = int(np.searchsorted(starts, at))
     end = int(starts[place]) if place < len(starts) else board.capture.end
-    return causes_of(stretches_of(board, at, max(at, end), thing), board.paper.isrs[thing[4:]].latency)
+    return causes_of(stretches_of(board, at, max(at, end), thing), board.paper.isrs[thing.name].latency)
 
 
-def losses_of(board: Board, thing: str) -> tuple[Instants, int] | None:
+def losses_of(board: Board, thing: Thing) -> tuple[Instants, int] | None:
     """(when events of a thing were lost, how many): of a source where it is taken; None where no line tells."""
-    kind, name = thing.split(".", 1)
+    kind, name = thing.kind, thing.name
     if kind == "isr":
         matched = board.isrs[name].matched
         return None if matched is None else (matched.lost, matched.lost_count)
@@ -160,13 +161,13 @@ def losses_of(board: Board, thing: str) -> tuple[Instants, int] | None:
         return None if flag is None else (flag.overwritten, len(flag.overwritten))
     parts = []
     for isr in board.system.isrs:
-        if thing in isr.on:
+        if Event(thing) in isr.on:
             matched = board.isrs[isr.name].matched
             if matched is None:
                 return None
-            parts.append(matched.lost[matched.lost_kind == isr.on.index(thing)])
+            parts.append(matched.lost[matched.lost_kind == isr.on.index(Event(thing))])
     for unit in board.system.units:
-        if thing in unit.on:
+        if Event(thing) in unit.on:
             paired = board.units[unit.name].paired
             if paired is None or not paired.judged:
                 return None
@@ -184,7 +185,7 @@ def _distances(
     wrong = np.flatnonzero((apart < least - slack) | (apart > most + slack))
     misses = [
         Miss(int(times[k + 1]), int(apart[k]), "early" if apart[k] < least else "late",
-             causes_of(stretches_of(board, int(times[k]), int(times[k + 1]), "loop")) if n < APART else ())
+             causes_of(stretches_of(board, int(times[k]), int(times[k + 1]), Thing("loop"))) if n < APART else ())
         for n, k in enumerate(wrong.tolist())
     ]  # fmt: skip
     measured = seen(apart, board.resolution)
@@ -210,7 +211,7 @@ def _jitter(board: Board, paper: NeedBounds, need: JitterNeed) -> NeedCheck:
     width, misses = measured.most - measured.least, []
     if width > need.jitter + board.resolution:
         late = np.flatnonzero(delays.after > measured.least + need.jitter + board.resolution)
-        waiting = ".".join(need.of.split(".")[:2])
+        waiting = need.of.thing
         misses = [
             Miss(int(delays.at[k]), int(delays.after[k]), "late",
                  causes_of(stretches_of(board, int(delays.at[k]), int(delays.at[k] + delays.after[k]), waiting))
@@ -220,15 +221,15 @@ def _jitter(board: Board, paper: NeedBounds, need: JitterNeed) -> NeedCheck:
     return _made(paper, measured, misses, width)
 
 
-def delays_of(board: Board, event: str) -> Delays | None:
+def delays_of(board: Board, event: Event) -> Delays | None:
     """The delays of an event against what causes it."""
-    kind, name, *moment = event.split(".")
+    kind, name, moment = event.kind, event.name, event.moment
     if kind == "isr":
-        return board.isrs[name].latency if moment == ["start"] else board.isrs[name].response
+        return board.isrs[name].latency if moment == "start" else board.isrs[name].response
     if kind == "unit":
         paired = board.units[name].paired
-        return None if paired is None or moment != ["end"] else Delays(paired.at, paired.after)
-    if kind == "step" and moment == ["start"]:
+        return None if paired is None or moment != "end" else Delays(paired.at, paired.after)
+    if kind == "step" and moment == "start":
         polls = board.system.step(name).polls
         if polls is not None and polls in board.flags:
             return board.flags[polls].reaction

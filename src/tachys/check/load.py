@@ -60,7 +60,7 @@ def load_seen(board: Board) -> LoadSeen | None:
         return None
     begins, ends = busy_stretches(board)
     taken = float((ends - begins).sum()) / length
-    things = [f"isr.{isr.name}" for isr in board.system.isrs] + [f"step.{step.name}" for step in board.system.steps]
+    things = [isr.thing for isr in board.system.isrs] + [step.thing for step in board.system.steps]
     missing = [thing for thing in things if thing not in board.shown.bodies]
     more = sum((share.most for share in board.paper.load.shares if share.who in missing), Fraction(0))
     slack = 2 * board.resolution * len(begins) / length
@@ -81,7 +81,7 @@ def _busy(board: Board) -> tuple[Instants, Instants]:
     """
     core, begins, ends = board.system.core, [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
     for thing in board.things:
-        bodies, (kind, _, name) = board.shown.bodies[thing], thing.partition(".")
+        bodies, kind, name = board.shown.bodies[thing], thing.kind, thing.name
         start, end = bodies.start, bodies.end
         if kind == "isr":
             start, end = start - core.entry.least, end + core.exit.least

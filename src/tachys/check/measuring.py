@@ -18,6 +18,7 @@ from tachys.check.nesting import Own, Tops, nest
 from tachys.check.pairing import Paired, pair_unit
 from tachys.check.running import BACKGROUND, urgency_of
 from tachys.check.sharing import deal_shared
+from tachys.model.events import Event, Thing
 from tachys.model.system import Isr, Step, System, Unit
 
 EMPTY = np.zeros(0, np.int64)
@@ -85,7 +86,7 @@ class Board:
     paper: Bounds
     capture: Capture
     shown: Shown
-    things: list[str] = field(default_factory=list)
+    things: list[Thing] = field(default_factory=list)
     tops: Tops = field(default_factory=lambda: Tops(EMPTY, EMPTY, EMPTY))
     isrs: dict[str, Runs] = field(default_factory=dict)
     steps: dict[str, Steps] = field(default_factory=dict)
@@ -109,7 +110,7 @@ class Board:
 
     def events(self, event: str) -> Instants | None:
         """When an event was seen; None where no line shows it."""
-        return self.shown.instants.get(event)
+        return self.shown.instants.get(Event(event))
 
 
 def measure(system: System, paper: Bounds, capture: Capture, stranger: str | None = None) -> Board:
@@ -123,7 +124,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
     shown = bind(system, capture)
     deal_shared(system, shown, capture.resolution)
     if stranger is not None:
-        shown.bodies[f"line.{stranger}"] = shown.foreign[stranger]
+        shown.bodies[Thing(f"line.{stranger}")] = shown.foreign[stranger]
     board = Board(system, paper, capture, shown)
     _nest(board)
     for unit in system.units:
@@ -144,12 +145,12 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
 
 
 def _nest(board: Board) -> None:
-    board.things = [thing for thing in board.shown.bodies if not thing.startswith("unit.")]
+    board.things = [thing for thing in board.shown.bodies if thing.kind != "unit"]
     bodies = [board.shown.bodies[thing] for thing in board.things]
     urgency = [urgency_of(board.system, thing) for thing in board.things]
     board.tops, owns = nest(board.system.core, bodies, urgency, board.resolution)
     for thing, each, own in zip(board.things, bodies, owns, strict=True):
-        kind, _, name = thing.partition(".")
+        kind, name = thing.kind, thing.name
         whole = _sure(board, thing, each, own)
         if kind == "isr":
             board.isrs[name] = Runs(board.system.isr(name), cost=whole)
@@ -157,7 +158,7 @@ def _nest(board: Board) -> None:
             board.steps[name] = Steps(board.system.step(name), own=whole)
 
 
-def _sure(board: Board, thing: str, bodies: Bodies, own: Own) -> Own:
+def _sure(board: Board, thing: Thing, bodies: Bodies, own: Own) -> Own:
     """The own times of whole bodies, with what sampling and routines that no line shows leave open."""
     part = bodies.whole
     ends = board.resolution * (1 + own.interrupted[part])
@@ -166,14 +167,14 @@ def _sure(board: Board, thing: str, bodies: Bodies, own: Own) -> Own:
     return Own(least, own.most[part] + ends, own.interrupted[part])
 
 
-def _unseen_on_top(board: Board, thing: str, spans: Instants) -> Instants:
+def _unseen_on_top(board: Board, thing: Thing, spans: Instants) -> Instants:
     """At most how much of each span routines without a line have taken, if the model is right about them."""
     core, level = board.system.core, urgency_of(board.system, thing)
     taken = np.zeros(len(spans), np.int64)
     if not len(spans) or (level != BACKGROUND and not core.nesting):
         return taken
     for isr in board.system.isrs:
-        if isr.urgency >= level or f"isr.{isr.name}" in board.shown.bodies:
+        if isr.urgency >= level or isr.thing in board.shown.bodies:
             continue
         each = isr.cost.most + core.entry.most + core.exit.most
         values, place = np.unique(np.ceil(spans / 10**6).astype(np.int64) * 10**6, return_inverse=True)
@@ -194,8 +195,8 @@ def _most_runs(board: Board, isr: Isr, span: int) -> int:
 def _runs(board: Board, isr: Isr, ended: Instants) -> Runs:
     """Which run served which event, and how soon."""
     found = board.isrs.get(isr.name) or Runs(isr)
-    bodies = board.shown.bodies.get(f"isr.{isr.name}")
-    starts = board.events(f"isr.{isr.name}.start")
+    bodies = board.shown.bodies.get(isr.thing)
+    starts = board.events(isr.start)
     if bodies is not None:
         found.span = bodies.end[bodies.whole] - bodies.start[bodies.whole]
     if starts is None:
@@ -211,7 +212,7 @@ def _runs(board: Board, isr: Isr, ended: Instants) -> Runs:
         at, run = found.matched.event, found.matched.run
         found.latency = Delays(at, starts[run] - at, found.matched.lost, found.matched.waiting)
         found.response = _response(found.matched, bodies)
-    elif len(events) == 1 and isr.on[0].startswith("source."):
+    elif len(events) == 1 and isr.on[0].kind == "source":
         source = board.system.source(isr.on[0][7:])
         if source.period is not None:
             found.grid = hidden_grid(starts, float(source.period))
@@ -243,7 +244,7 @@ def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
 
 def _without_restarts(shown: Shown, unit: Unit, slack: int) -> None:
     """The line of a unit may fall for a moment as it begins anew: too soon, and as something starts it, is no end."""
-    bodies = shown.bodies.get(f"unit.{unit.name}")
+    bodies = shown.bodies.get(unit.thing)
     causes = [shown.instants[event] for event in unit.on if event in shown.instants]
     if unit.busy != "restart" or bodies is None or not causes:
         return
@@ -252,12 +253,12 @@ def _without_restarts(shown: Shown, unit: Unit, slack: int) -> None:
     started = np.searchsorted(starts, bodies.end + slack, side="right") > first
     false = started & (bodies.end - bodies.start < unit.takes.least - slack)
     false[len(false) - int(bodies.cut_end) :] = True
-    shown.instants[f"unit.{unit.name}.end"] = bodies.end[~false]
+    shown.instants[unit.end] = bodies.end[~false]
 
 
 def _works(board: Board, unit: Unit) -> Paired | None:
     """Starts and ends of a unit: from its own line, or from what starts it and its end."""
-    bodies, ends = board.shown.bodies.get(f"unit.{unit.name}"), board.events(f"unit.{unit.name}.end")
+    bodies, ends = board.shown.bodies.get(unit.thing), board.events(unit.end)
     causes = [board.events(event) for event in unit.on]
     known = [each for each in causes if each is not None]
     if ends is not None and len(known) == len(causes):
@@ -274,8 +275,8 @@ def _works(board: Board, unit: Unit) -> Paired | None:
 
 def _steps(board: Board, step: Step) -> Steps:
     found = board.steps.get(step.name) or Steps(step)
-    bodies = board.shown.bodies.get(f"step.{step.name}")
-    starts = board.events(f"step.{step.name}.start")
+    bodies = board.shown.bodies.get(step.thing)
+    starts = board.events(step.start)
     if bodies is not None:
         found.duration = bodies.end[bodies.whole] - bodies.start[bodies.whole]
     if starts is None:
@@ -290,7 +291,7 @@ def _steps(board: Board, step: Step) -> Steps:
 
 def _flag(board: Board, flag: str) -> Flags | None:
     """From the ends of all its setters to the starts of the one step that polls it."""
-    setters = [board.events(f"isr.{isr.name}.end") for isr in board.system.isrs if flag in isr.sets]
+    setters = [board.events(isr.end) for isr in board.system.isrs if flag in isr.sets]
     takers = [step for step in board.system.steps if flag in (step.polls, step.waits)]
     known = [each for each in setters if each is not None]
     if (
@@ -301,7 +302,7 @@ def _flag(board: Board, flag: str) -> Flags | None:
         or not known
     ):
         return None
-    takes = board.events(f"step.{takers[0].name}.start")
+    takes = board.events(takers[0].start)
     if takes is None:
         return None
     sets = np.sort(np.concatenate(known))
@@ -332,7 +333,7 @@ def _clock(board: Board) -> ClockError | None:
         length = float(instants[-1] - instants[0])
         count = round(length / period)
         ppm = (length / (count * nominal) - 1) * 1e6
-        found.append((f"source.{source.name}", ppm, (slop + source.jitter) / length * 1e6))
+        found.append((source.event, ppm, (slop + source.jitter) / length * 1e6))
     return clock_error(found)
 
 

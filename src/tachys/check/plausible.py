@@ -6,6 +6,7 @@ import math
 
 from tachys.check.figures import Agreement, Compared
 from tachys.check.measuring import Board
+from tachys.model.events import Thing
 
 _OWN = {
     "period",
@@ -46,7 +47,7 @@ def _power_of_ten(figures: tuple[Compared, ...]) -> str | None:
 
 def _another_board(board: Board, figures: tuple[Compared, ...]) -> str | None:
     """Half or more of the lines show nothing that the model allows."""
-    state: dict[str, set[Agreement]] = {}
+    state: dict[Thing, set[Agreement]] = {}
     for figure in figures:
         if figure.key in _OWN and figure.state is not Agreement.NOT_SHOWN and figure.about in board.shown.through:
             state.setdefault(figure.about, set()).add(figure.state)

@@ -15,6 +15,7 @@ from tachys.check.grid import ClockError
 from tachys.check.load import Busiest, LoadSeen
 from tachys.check.tail import Tail
 from tachys.check.waits import Cause, Stretch
+from tachys.model.events import Thing
 from tachys.model.system import Need
 
 if TYPE_CHECKING:
@@ -150,7 +151,7 @@ class Finding:
     """
 
     code: str
-    about: str
+    about: Thing
     text: str
     modelled: int | None
     measured: int | None

@@ -10,22 +10,23 @@ import numpy as np
 
 from tachys.capture.table import Capture, Signal, unsigned
 from tachys.check.lines import Bodies
+from tachys.model.events import Thing
 from tachys.model.system import Probe, System
 
 BACKGROUND = 1 << 30
 
 
-def urgency_of(system: System, thing: str) -> int:
+def urgency_of(system: System, thing: Thing) -> int:
     """The level of a routine; everything else lies below all of them."""
-    kind, _, name = thing.partition(".")
+    kind, name = thing.kind, thing.name
     if kind == "line":  # what the model does not know of: nothing is above it
         return -1
     return system.isr(name).urgency if kind == "isr" else BACKGROUND
 
 
-def codes_to_bodies(system: System, probe: Probe, signal: Signal, capture: Capture) -> dict[str, Bodies]:
+def codes_to_bodies(system: System, probe: Probe, signal: Signal, capture: Capture) -> dict[Thing, Bodies]:
     """The bodies of every thing that the bus names."""
-    things = dict(probe.codes)
+    things = {code: Thing(shown) for code, shown in probe.codes}
     urgency = {code: urgency_of(system, thing) for code, thing in things.items()}
     runs: dict[int, list[tuple[int, int]]] = {code: [] for code in things}
     stack: list[tuple[int, int]] = []  # (code, when it began), the running one last

@@ -7,6 +7,7 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.check.binding import Shown
 from tachys.check.lines import Bodies
+from tachys.model.events import Thing
 from tachys.model.system import System
 
 
@@ -16,7 +17,7 @@ def deal_shared(system: System, shown: Shown, resolution: int) -> None:
     A routine whose events no line shows takes what is left; of two such nothing can be told.
     """
     for names, bodies in shown.shared:
-        order = [f"isr.{isr.name}" for isr in system.isrs if f"isr.{isr.name}" in names]
+        order = [isr.thing for isr in system.isrs if isr.thing in names]
         events = {name: _events(system, shown, name) for name in order}
         blind = [name for name in order if events[name] is None]
         if len(blind) > 1:
@@ -33,12 +34,12 @@ def deal_shared(system: System, shown: Shown, resolution: int) -> None:
                 bodies.start[mine], bodies.end[mine],
                 cut_begin=bodies.cut_begin and bool(mine[:1].any()), cut_end=bodies.cut_end and bool(mine[-1:].any()),
             )  # fmt: skip
-            shown.instants[f"{name}.start"] = shown.bodies[name].begun
-            shown.instants[f"{name}.end"] = shown.bodies[name].ended
+            shown.instants[name.start] = shown.bodies[name].begun
+            shown.instants[name.end] = shown.bodies[name].ended
 
 
-def _events(system: System, shown: Shown, name: str) -> Instants | None:
-    known = [shown.instants.get(event) for event in system.isr(name[4:]).on]
+def _events(system: System, shown: Shown, thing: Thing) -> Instants | None:
+    known = [shown.instants.get(event) for event in system.isr(thing.name).on]
     found = [each for each in known if each is not None]
     return np.sort(np.concatenate(found)) if len(found) == len(known) else None
 

@@ -6,6 +6,7 @@ several bodies at once take longer than modelled, each only now and then.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,6 +15,7 @@ from tachys.bounds.result import Bounds
 from tachys.capture.table import Capture
 from tachys.check.figures import Agreement, Compared, compare_figures
 from tachys.check.measuring import Board, measure
+from tachys.model.events import Thing
 from tachys.model.system import System
 
 TRIED = 8
@@ -23,7 +25,7 @@ TRIED = 8
 class Stranger:
     """``what`` runs for up to ``most`` ps at a time; ``explains`` names the things whose figures it made look wrong."""
 
-    what: str
+    what: Thing
     text: str
     most: int
     explains: tuple[str, ...]
@@ -77,7 +79,7 @@ def _on_line(board: Board, line: str, gone: list[str]) -> Stranger:
     place = int(np.argmax(lasting))
     runs = len(lasting)
     text = f"its line is active {runs} times on top of {_listed(gone)}; the model has nothing on it"
-    return Stranger(f"line.{line}", text, int(lasting[place]), tuple(gone), int(bodies.start[place]))
+    return Stranger(Thing(f"line.{line}"), text, int(lasting[place]), tuple(gone), int(bodies.start[place]))
 
 
 def _hidden(board: Board, figures: tuple[Compared, ...]) -> Stranger | None:
@@ -86,7 +88,7 @@ def _hidden(board: Board, figures: tuple[Compared, ...]) -> Stranger | None:
     for figure in figures:
         if figure.state is not Agreement.REFUTES or not figure.beyond or figure.key != "cost":
             continue
-        kind, name = figure.about.split(".")
+        kind, name = figure.about.kind, figure.about.name
         own = board.isrs[name].cost if kind == "isr" else board.steps[name].own
         assert own is not None
         assert figure.high is not None
@@ -99,10 +101,10 @@ def _hidden(board: Board, figures: tuple[Compared, ...]) -> Stranger | None:
     if len(rare) < 2:
         return None
     text = f"something without a line runs now and then on top of {_listed(rare)}: a routine that the model lacks?"
-    return Stranger("core", text, most, tuple(rare), at)
+    return Stranger(Thing("core"), text, most, tuple(rare), at)
 
 
-def _listed(names: list[str]) -> str:
+def _listed(names: Sequence[str]) -> str:
     if len(names) > 4:
         return f"{', '.join(names[:3])} and {len(names) - 3} more"
     return ", ".join(names[:-1]) + (" and " if len(names) > 1 else "") + names[-1]

@@ -10,6 +10,7 @@ from tachys.bounds.result import Figure
 from tachys.check.measuring import Board
 from tachys.check.nesting import NOBODY
 from tachys.check.running import BACKGROUND, urgency_of
+from tachys.model.events import Thing
 
 How = Literal["ran", "held off", "entry and exit", "unseen"]  # a wake-up counts as entry
 
@@ -21,14 +22,14 @@ class Stretch:
     begin: int
     end: int
     how: How
-    what: str
+    what: Thing
 
 
 @dataclass(frozen=True, slots=True)
 class Cause:
     """All that one thing did in a wait: ``time`` ps in total; ``expected`` is what the bound allows for it in one."""
 
-    what: str
+    what: Thing
     how: How
     time: int
     expected: int | None = None
@@ -39,46 +40,46 @@ class Cause:
         return self.time - (self.expected or 0)
 
 
-def stretches_of(board: Board, begin: int, end: int, waiting: str) -> list[Stretch]:
+def stretches_of(board: Board, begin: int, end: int, waiting: Thing) -> list[Stretch]:
     """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
     core, level = board.system.core, urgency_of(board.system, waiting)
     wake = core.wake.most if any(step.sleeps for step in board.system.steps) else 0
     found: list[Stretch] = []
     pieces = board.tops.between(begin, end)
     for place, (first, last, who) in enumerate(pieces):
-        name = board.things[who] if who != NOBODY else ""
+        name = board.things[who] if who != NOBODY else Thing("")
         if name and (level == BACKGROUND or not _could_take_over(board, name, level)):
             found.append(Stretch(first, last, "ran", name))
             continue
         following = pieces[place + 1][2] if place + 1 < len(pieces) else None
         enters = level != BACKGROUND and (last == end or following not in (NOBODY, None))
-        spent = bool(found) and found[-1].how == "ran" and found[-1].what.startswith("isr.")
+        spent = bool(found) and found[-1].how == "ran" and found[-1].what.kind == "isr"
         overhead = (core.entry.most if enters else 0) + (core.exit.most if spent else 0) + (0 if name else wake)
         if overhead and last - first <= overhead + board.resolution:
-            found.append(Stretch(first, last, "entry and exit", ""))
+            found.append(Stretch(first, last, "entry and exit", Thing("")))
         elif enters and core.entry.most:
             border = last - core.entry.most
             found.append(Stretch(first, border, *_idle(name)))
-            found.append(Stretch(border, last, "entry and exit", ""))
+            found.append(Stretch(border, last, "entry and exit", Thing("")))
         else:
             found.append(Stretch(first, last, *_idle(name)))
     return found
 
 
-def _could_take_over(board: Board, name: str, level: int) -> bool:
+def _could_take_over(board: Board, name: Thing, level: int) -> bool:
     """Whether a routine of a level is taken over what runs, unless it is held off."""
-    if name.startswith("isr.") and not board.system.core.nesting:
+    if name.kind == "isr" and not board.system.core.nesting:
         return False
     return urgency_of(board.system, name) > level
 
 
-def _idle(name: str) -> tuple[How, str]:
-    return ("held off", name) if name else ("unseen", "")
+def _idle(name: Thing) -> tuple[How, Thing]:
+    return ("held off", name) if name else ("unseen", Thing(""))
 
 
 def causes_of(stretches: Iterable[Stretch], bound: Figure | None = None) -> tuple[Cause, ...]:
     """What each thing did in a wait, the largest excess over the bound first; together they are the whole wait."""
-    times: dict[tuple[str, How], int] = {}
+    times: dict[tuple[Thing, How], int] = {}
     for each in stretches:
         key = (each.what, each.how)
         times[key] = times.get(key, 0) + each.end - each.begin

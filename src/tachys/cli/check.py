@@ -348,7 +348,7 @@ def _show_rest(result: CheckResult, model: str, needs: list[NeedCheck], figures:
         say("Set again before they were taken: " + ", ".join(over) + ".")
     if _blind(result):
         first = next(iter(result.capture.signals), "D0")
-        thing = f"isr.{result.bounds.system.isrs[0].name}" if result.bounds.system.isrs else "step.NAME"
+        thing = result.bounds.system.isrs[0].thing if result.bounds.system.isrs else "step.NAME"
         say(f'No line is bound to the model: say which signal shows what, such as [probe.{first}] shows = "{thing}".')
     elif result.unseen:
         say("This capture cannot show: " + ", ".join(result.unseen) + ", which no line shows.")

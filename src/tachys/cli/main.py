@@ -49,7 +49,7 @@ class _Commands(click.Group):
             if sys.stdout is not None:
                 sys.stdout.flush()
         except OSError as error:
-            if error.errno not in _OF_A_STREAM:
+            if not isinstance(error, BrokenPipeError) and error.errno not in _OF_A_STREAM:
                 raise
             raise _Unwritten(error) from None
         return status

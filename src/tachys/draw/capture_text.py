@@ -20,9 +20,9 @@ def moment_lines(
     ``wait``: (thing, from, to) of a wait that is pointed at.
     """
     board = result.board
-    order = [thing for thing in board.things if thing.startswith("line.")]
-    order += [f"isr.{isr.name}" for isr in board.system.isrs if f"isr.{isr.name}" in board.shown.bodies]
-    order += [thing for thing in board.shown.bodies if thing.startswith(("step.", "unit."))]
+    order = [thing for thing in board.things if thing.kind == "line"]
+    order += [isr.thing for isr in board.system.isrs if isr.thing in board.shown.bodies]
+    order += [thing for thing in board.shown.bodies if thing.kind in ("step", "unit")]
     label = max([len(thing) for thing in order] + [4])
     columns = max(20, width - label - 2)
     scale = max(1, -(-(end - begin) // columns))
@@ -30,15 +30,15 @@ def moment_lines(
     rows = []
     for thing in order:
         cells = [" "] * columns
-        _bar(cells, board.shown.bodies[thing], begin, end, scale, RUNS if thing.startswith("unit.") else ASIDE)
+        _bar(cells, board.shown.bodies[thing], begin, end, scale, RUNS if thing.kind == "unit" else ASIDE)
         number = board.things.index(thing) if thing in board.things else -2
         for first, last, who in tops:
             if who == number:
                 _fill(cells, first - begin, last - begin, scale, RUNS)
         if wait is not None and wait[0] == thing:
             _fill(cells, wait[1] - begin, wait[2] - begin, scale, WAITS, over=" ")
-        if thing.startswith("isr."):
-            for event in board.system.isr(thing[4:]).on:
+        if thing.kind == "isr":
+            for event in board.system.isr(thing.name).on:
                 at = board.events(event)
                 inside = at[(at >= begin) & (at < end)] if at is not None else np.zeros(0, np.int64)
                 for instant in inside.tolist():

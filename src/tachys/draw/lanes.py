@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from tachys.draw.moment import Played
 from tachys.foreign import printable
+from tachys.model.events import Event, Thing
 from tachys.model.system import System
 from tachys.simulation.lanes import State
 
@@ -69,19 +70,19 @@ def draw_played(played: Played, form: str) -> bytes:
     return save(figure, form)
 
 
-def shown_lanes(system: System, played: Played) -> list[str]:
+def shown_lanes(system: System, played: Played) -> list[Thing]:
     """The things with anything to show in the window: routines by urgency, then steps, units and flags."""
-    order = [f"isr.{isr.name}" for isr in system.isrs] + [f"step.{step.name}" for step in system.steps]
-    order += [f"unit.{unit.name}" for unit in system.units] + [f"flag.{flag}" for flag in played.bounds.flags]
+    order = [isr.thing for isr in system.isrs] + [step.thing for step in system.steps]
+    order += [unit.thing for unit in system.units] + [Thing(f"flag.{flag}") for flag in played.bounds.flags]
     active = {stretch.who for stretch in played.lanes.stretches} | set(played.lanes.lost)
-    return [who for who in order if who in active or who.startswith("isr.")]
+    return [who for who in order if who in active or who.kind == "isr"]
 
 
 def draw_lanes_on(axes: Axes, played: Played, *, legend: bool = True) -> None:
     """The lanes of a played model on given axes."""
     system, lanes = played.bounds.system, played.lanes
     order = shown_lanes(system, played)
-    rows = {who: row for row, who in enumerate(order)}
+    rows: dict[str, int] = {who: row for row, who in enumerate(order)}
     used: set[State] = set()
     for state, (fill, hatch, height, _) in LOOKS.items():
         for who, row in rows.items():
@@ -93,18 +94,18 @@ def draw_lanes_on(axes: Axes, played: Played, *, legend: bool = True) -> None:
                                  hatch=hatch)  # fmt: skip
     for isr in system.isrs:
         marks = sorted(time for event in isr.on for time in _instants(played, event))
-        row = rows[f"isr.{isr.name}"]
+        row = rows[isr.thing]
         axes.plot([_us(t, lanes.begin) for t in marks], [row - 0.4] * len(marks), "v", color=EDGE, markersize=6)
-    for who, times in lanes.lost.items():
-        if who in rows:
-            axes.plot([_us(t, lanes.begin) for t in times], [rows[who]] * len(times), "x", color=LIMIT, markersize=9)
+    for lost, times in lanes.lost.items():
+        if lost in rows:
+            axes.plot([_us(t, lanes.begin) for t in times], [rows[lost]] * len(times), "x", color=LIMIT, markersize=9)
     _point_at(axes, played, rows)
     _label(axes, played, order)
     if legend:
         _legend(axes, used, played)
 
 
-def _instants(played: Played, event: str) -> list[int]:
+def _instants(played: Played, event: Event) -> list[int]:
     from tachys.simulation.timeline import event_instants
 
     inside = event_instants(played.lanes, event)
@@ -133,13 +134,13 @@ def _point_at(axes: Axes, played: Played, rows: dict[str, int]) -> None:
     axes.annotate(words, (place, row + 0.34), (6, 0), textcoords="offset points", fontsize=9, va="top", bbox=box)
 
 
-def _label(axes: Axes, played: Played, order: list[str]) -> None:
+def _label(axes: Axes, played: Played, order: list[Thing]) -> None:
     core, lanes = played.bounds.system.core, played.lanes
     labels = []
     for who in order:
-        kind, name = who.split(".", 1)
-        level = f" (level {core.level_text(played.bounds.system.isr(name).urgency)})" if kind == "isr" else f" ({kind})"
-        labels.append(name + level)
+        isr = who.kind == "isr"
+        level = f" (level {core.level_text(played.bounds.system.isr(who.name).urgency)})" if isr else f" ({who.kind})"
+        labels.append(who.name + level)
     axes.set_yticks(range(len(order)), labels)
     axes.set_ylim(len(order) - 0.3, -0.8)
     axes.set_xlim(0, _us(lanes.end, lanes.begin))

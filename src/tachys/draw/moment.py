@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tachys.bounds.result import Bounds
+from tachys.model.events import Thing
 from tachys.model.system import WithinNeed
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, Run
@@ -63,7 +64,7 @@ def _worst_need(bounds: Bounds, records: Records, run: Run) -> Found | None:
         place = int(np.argmax(found.after))
         begin, after = int(found.at[place]), int(found.after[place])
         title = f"the longest wait of need {need.name}"
-        entry = (after / need.within, (title, (begin, begin + after), need.within, need.ends.rsplit(".", 1)[0]))
+        entry = (after / need.within, (title, (begin, begin + after), need.within, need.ends.thing))
         if worst is None or entry[0] > worst[0]:
             worst = entry
     return worst[1] if worst else None
@@ -77,4 +78,5 @@ def _worst_latency(bounds: Bounds, records: Records, run: Run) -> Found:
     place = int(np.argmax(waits))
     name = run.index.rows[int(records.index[told][place])][0]
     end = int(records.time[told][place])
-    return f"the longest latency, of isr.{name}", (end - int(waits[place]), end), None, f"isr.{name}"
+    thing = Thing(f"isr.{name}")
+    return f"the longest latency, of {thing}", (end - int(waits[place]), end), None, thing

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from tachys.draw.lanes import shown_lanes
 from tachys.draw.moment import Played
+from tachys.model.events import Thing
 from tachys.simulation.lanes import State
 from tachys.simulation.timeline import event_instants
 
@@ -49,10 +50,10 @@ def text_lines(played: Played, width: int) -> list[str]:
     return [*lines, WORDS + (" X lost" if lanes.lost else "")]
 
 
-def _events(played: Played, who: str) -> list[int]:
-    if not who.startswith("isr."):
+def _events(played: Played, who: Thing) -> list[int]:
+    if who.kind != "isr":
         return []
-    events = played.bounds.system.isr(who[4:]).on
+    events = played.bounds.system.isr(who.name).on
     inside = (time for event in events for time in event_instants(played.lanes, event))
     return [time for time in inside if played.lanes.begin <= time <= played.lanes.end]
 

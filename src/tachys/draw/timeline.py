@@ -13,6 +13,7 @@ from tachys.check.result import CheckResult, NeedCheck
 from tachys.draw.lanes import EDGE as _EDGE
 from tachys.draw.lanes import LIMIT as _LIMIT
 from tachys.draw.lanes import new_figure, save
+from tachys.model.events import Event, Thing
 from tachys.model.system import System, WithinNeed
 
 if TYPE_CHECKING:
@@ -73,32 +74,30 @@ def draw_capture_on(axes: Axes, result: CheckResult, moment: Moment) -> None:
 
 @dataclass(frozen=True, slots=True)
 class _Lane:
-    thing: str
+    thing: Thing
     label: str
-    event: str | None
+    event: Event | None
 
 
 def _lanes(system: System, shown: Shown) -> list[_Lane]:
     """What the model does not name first, routines by urgency, then steps and units."""
 
-    def lines(*things: str) -> str:
+    def lines(*things: Thing) -> str:
         return ", ".join(dict.fromkeys(name for thing in things for name in shown.through.get(thing, [])))
 
-    lanes = [
-        _Lane(thing, f"{thing[5:]}\nnot in the model", None) for thing in shown.bodies if thing.startswith("line.")
-    ]
+    lanes = [_Lane(thing, f"{thing.name}\nnot in the model", None) for thing in shown.bodies if thing.kind == "line"]
     for isr in system.isrs:
         event = isr.on[0] if isr.on[0] in shown.instants else None
-        if f"isr.{isr.name}" in shown.bodies or event:
+        if isr.thing in shown.bodies or event:
             level = system.core.level_text(isr.urgency)
-            names = lines(isr.on[0], f"isr.{isr.name}")
-            lanes.append(_Lane(f"isr.{isr.name}", f"{isr.name} (level {level})\n{names}", event))
+            names = lines(Thing(isr.on[0]), isr.thing)
+            lanes.append(_Lane(isr.thing, f"{isr.name} (level {level})\n{names}", event))
     for step in system.steps:
-        if f"step.{step.name}" in shown.bodies:
-            lanes.append(_Lane(f"step.{step.name}", f"{step.name} (loop)\n{lines(f'step.{step.name}')}", None))
+        if step.thing in shown.bodies:
+            lanes.append(_Lane(step.thing, f"{step.name} (loop)\n{lines(step.thing)}", None))
     for unit in system.units:
-        if f"unit.{unit.name}" in shown.bodies:
-            lanes.append(_Lane(f"unit.{unit.name}", f"{unit.name} (unit)\n{lines(f'unit.{unit.name}')}", None))
+        if unit.thing in shown.bodies:
+            lanes.append(_Lane(unit.thing, f"{unit.name} (unit)\n{lines(unit.thing)}", None))
     return lanes
 
 

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from fractions import Fraction
 
 from tachys.model.clocks import ClockTree
+from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags
-from tachys.model.names import event_name
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
@@ -66,7 +66,7 @@ def _judge_rings(core: Core, units: tuple[Unit, ...], isrs: tuple[Isr, ...], rep
     if ring:
         round_ = " → ".join([*ring, ring[0]])
         report.complain(
-            tuple(ring[0].split(".")), f"goes round in a chain that can take no time: {round_}",
+            (ring[0].kind, ring[0].name), f"goes round in a chain that can take no time: {round_}",
             "give one of them a cost, or core.entry and core.chain: on a chip each of them takes some time",
         )  # fmt: skip
 
@@ -120,7 +120,7 @@ def _isrs(tables: Mapping[str, IsrTable], core: Core, clocks: ClockTree, report:
         isrs.append(
             Isr(
                 name=name,
-                on=tuple(map(event_name, events)),
+                on=tuple(map(Event.written, events)),
                 urgency=urgency(table.level),
                 rank=rank,
                 cost=cost,
@@ -158,7 +158,7 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
     if takes.least == 0:
         report.complain((*path, "takes"), "is 0", "what takes no time is no unit; write for instance 15 cycles")
     depth = (table.depth or 1) if table.busy == "queue" else 0
-    return Unit(name, tuple(map(event_name, as_names(table.on))), takes, table.busy, depth, table.primed)
+    return Unit(name, tuple(map(Event.written, as_names(table.on))), takes, table.busy, depth, table.primed)
 
 
 def _guards(
@@ -203,6 +203,10 @@ def _loop(
     return Loop(overhead, tuple(_step(name, steps[name], core, clocks, report) for name in order if name in steps))
 
 
+def _waited_for(text: str) -> Thing:
+    return Thing(text if text.startswith("unit.") else f"flag.{text}")
+
+
 def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Reporter) -> Step:
     path = ("step", name)
     if table.cost is None and not (table.sleep or table.pause or table.waits):
@@ -221,7 +225,7 @@ def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Re
         every=every,
         rearm=table.rearm,
         guards=_guards(table.guard, path, cost, core, clocks, report),
-        waits=event_name(table.waits).removesuffix(".end") if table.waits else None,
+        waits=_waited_for(table.waits) if table.waits else None,
         at_most=None if table.at_most is None else clocks.cost(table.at_most, (*path, "at_most")),
         pause=clocks.cost(table.pause, (*path, "pause")),
         sleeps=bool(table.sleep),

@@ -19,11 +19,6 @@ _NAMED = ("clock", "source", "unit", "isr", "step", "need")
 BODIES = ("unit", "isr", "step")
 
 
-def event_name(text: str) -> str:
-    """The full name of an event: a unit alone means its end."""
-    return f"{text}.end" if text.startswith("unit.") and text.count(".") == 1 else text
-
-
 def table_of(raw: Mapping[str, Any], section: str) -> dict[str, dict[str, Any]]:
     """The tables of a section, without whatever is no table."""
     section_table = raw.get(section)

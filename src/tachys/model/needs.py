@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from fractions import Fraction
 
 from tachys.model.clocks import ClockTree
-from tachys.model.names import event_name
+from tachys.model.events import Event, Thing
 from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
@@ -42,7 +42,7 @@ def make_deadlines(tables: Mapping[str, IsrTable], clocks: ClockTree) -> list[Ne
         limit = clocks.distance(table.deadline, ("isr", name, "deadline"))
         for event in events:
             suffix = f"({event})" if len(events) > 1 else ""
-            needs.append(WithinNeed(f"{name}.deadline{suffix}", event_name(event), f"isr.{name}.end", limit))
+            needs.append(WithinNeed(f"{name}.deadline{suffix}", Event.written(event), Event(f"isr.{name}.end"), limit))
     return needs
 
 
@@ -60,7 +60,7 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
         return None
     if table.from_ is not None and table.to is not None and table.within is not None:
         limit = clocks.distance(table.within, (*path, "within"))
-        return WithinNeed(name, event_name(table.from_), event_name(table.to), limit, table.age)
+        return WithinNeed(name, Event.written(table.from_), Event.written(table.to), limit, table.age)
     if table.load is not None:
         if table.load > 1:
             report.complain((*path, "load"), "is more than 100 %", "a core cannot work more than all the time")
@@ -68,13 +68,13 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
         return LoadNeed(name, table.load, over)
     assert table.of is not None
     if table.lost is not None:
-        return LossNeed(name, table.of, table.lost)
+        return LossNeed(name, Thing(table.of), table.lost)
     if table.jitter is not None:
-        return JitterNeed(name, event_name(table.of), clocks.distance(table.jitter, (*path, "jitter")))
+        return JitterNeed(name, Event.written(table.of), clocks.distance(table.jitter, (*path, "jitter")))
     assert table.every is not None
     assert table.give_or_take is not None
     every = clocks.exact(table.every, (*path, "every"))[1]
-    return PeriodNeed(name, event_name(table.of), floor_ps(every), floor_ps(every * table.give_or_take))
+    return PeriodNeed(name, Event.written(table.of), floor_ps(every), floor_ps(every * table.give_or_take))
 
 
 def make_watchdog(table: WatchdogTable, clocks: ClockTree) -> FeedNeed:
@@ -86,7 +86,7 @@ def make_watchdog(table: WatchdogTable, clocks: ClockTree) -> FeedNeed:
         most = clocks.exact(table.not_before, ("watchdog", "not_before"))[2]
         not_before = -floor_ps(-most / (1 - off))
     timeout = floor_ps(least / (1 + off))
-    return FeedNeed("watchdog", Watchdog(event_name(table.fed_by), timeout, not_before))
+    return FeedNeed("watchdog", Watchdog(Event.written(table.fed_by), timeout, not_before))
 
 
 def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter) -> Probe:
@@ -108,7 +108,7 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
         report.complain((*path, "before_end"), "goes with a busy level only", "remove it")
     return Probe(
         signal=name,
-        shows=tuple(event_name(thing) if table.edge else thing for thing in shows),
+        shows=tuple(Event.written(thing) if table.edge else thing for thing in shows),
         edge=table.edge,
         after=clocks.cost(table.after, (*path, "after")).least,
         before_end=clocks.cost(table.before_end, (*path, "before_end")).least,

@@ -4,28 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from tachys.model.events import Event, Thing
 from tachys.model.system import Core, Isr, Unit
 
 
-def timeless_ring(core: Core, units: Sequence[Unit], isrs: Sequence[Isr]) -> list[str]:
+def timeless_ring(core: Core, units: Sequence[Unit], isrs: Sequence[Isr]) -> list[Thing]:
     """The bodies of a ring of causes that can take no time at all, in order; none if there is no such ring.
 
     A unit begins at the instant of its cause; a routine may, where neither an entry nor a chain takes time, and may end
     at once where its body may cost nothing. The end of a unit always takes time, and so does a pass of the loop, in
     which a step runs once at most.
     """
-    follow: dict[str, list[str]] = {}
+    follow: dict[Event, list[Event]] = {}
     for unit in units:
         for event in unit.on:
-            follow.setdefault(event, []).append(f"unit.{unit.name}.start")
+            follow.setdefault(event, []).append(unit.start)
     for isr in isrs:
-        start, end = f"isr.{isr.name}.start", f"isr.{isr.name}.end"
+        start, end = isr.start, isr.end
         if min(core.entry.least, core.chain.least) == 0:
             for event in isr.on:
                 follow.setdefault(event, []).append(start)
         if isr.cost.least == 0:
             follow.setdefault(start, []).append(end)
-    causes: dict[str, int] = dict.fromkeys(follow, 0)
+    causes: dict[Event, int] = dict.fromkeys(follow, 0)
     for events in follow.values():
         for event in events:
             causes[event] = causes.get(event, 0) + 1
@@ -38,7 +39,7 @@ def timeless_ring(core: Core, units: Sequence[Unit], isrs: Sequence[Isr]) -> lis
     return _ring(follow, [event for event, count in causes.items() if count])
 
 
-def _ring(follow: dict[str, list[str]], left: list[str]) -> list[str]:
+def _ring(follow: dict[Event, list[Event]], left: list[Event]) -> list[Thing]:
     """A ring among the events that are ``left``: each of them has a cause among them."""
     if not left:
         return []
@@ -48,4 +49,4 @@ def _ring(follow: dict[str, list[str]], left: list[str]) -> list[str]:
         seen.append(event)
         event = cause[event]
     ring = seen[seen.index(event) :][::-1]
-    return list(dict.fromkeys(event.rpartition(".")[0] for event in ring))
+    return list(dict.fromkeys(event.thing for event in ring))

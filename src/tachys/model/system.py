@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import Literal, TypeVar
+from typing import ClassVar, Literal, TypeVar
 
 from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
 from tachys.errors import Place, Remark
+from tachys.model.events import Body, Event, Named, Thing
 from tachys.model.quantities import ZERO, Range
 
 
@@ -86,9 +87,10 @@ class Burst:
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class Source(Named):
     """Events from outside: periodic (``period`` nominal, least, most in ps), in bursts, or sporadic with ``gap``."""
 
+    kind: ClassVar[str] = "source"
     name: str
     period: Fraction | None = None
     period_least: Fraction | None = None
@@ -101,13 +103,19 @@ class Source:
     timer: Timer | None = None
     serial: Serial | None = None
 
+    @property
+    def event(self) -> Event:
+        """Its only event."""
+        return Event(self.thing)
+
 
 @dataclass(frozen=True, slots=True)
-class Unit:
+class Unit(Body):
     """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue."""
 
+    kind: ClassVar[str] = "unit"
     name: str
-    on: tuple[str, ...]
+    on: tuple[Event, ...]
     takes: Range
     busy: Literal["drop", "restart", "queue"] = "drop"
     depth: int = 0
@@ -131,14 +139,15 @@ class Guard:
 
 
 @dataclass(frozen=True, slots=True)
-class Isr:
+class Isr(Body):
     """An interrupt routine; ``urgency`` 0 is the most urgent level, ``rank`` the place in the order of acceptance.
 
     ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order.
     """
 
+    kind: ClassVar[str] = "isr"
     name: str
-    on: tuple[str, ...]
+    on: tuple[Event, ...]
     urgency: int
     rank: int
     cost: Range
@@ -159,16 +168,17 @@ class Period:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class Step(Body):
     """A step of the loop, in running order."""
 
+    kind: ClassVar[str] = "step"
     name: str
     cost: Range = ZERO
     polls: str | None = None
     every: Period | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
     guards: tuple[Guard, ...] = ()
-    waits: str | None = None
+    waits: Thing | None = None
     at_most: Range | None = None
     pause: Range = ZERO
     sleeps: bool = False
@@ -190,7 +200,7 @@ class Watchdog:
     Both already at the unfavourable end of the tolerance.
     """
 
-    fed_by: str
+    fed_by: Event
     timeout: int
     not_before: int = 0
 
@@ -200,8 +210,8 @@ class WithinNeed:
     """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause."""
 
     name: str
-    begins: str
-    ends: str
+    begins: Event
+    ends: Event
     within: int
     age: bool = False
 
@@ -220,7 +230,7 @@ class LossNeed:
     """At most ``most`` events of ``of`` (a source, unit, routine or flag.NAME) are lost."""
 
     name: str
-    of: str
+    of: Thing
     most: int
 
 
@@ -229,7 +239,7 @@ class PeriodNeed:
     """Every single distance between neighbouring events ``of`` lies within ``every`` ± ``give_or_take`` ps."""
 
     name: str
-    of: str
+    of: Event
     every: int
     give_or_take: int
 
@@ -239,7 +249,7 @@ class JitterNeed:
     """Latest minus earliest delay of event ``of`` against what causes it, at most ``jitter`` ps."""
 
     name: str
-    of: str
+    of: Event
     jitter: int
 
 
@@ -317,10 +327,10 @@ class System:
         return self.loop.steps if self.loop else ()
 
 
-Named = TypeVar("Named", Source, Unit, Isr, Step)
+Kind = TypeVar("Kind", Source, Unit, Isr, Step)
 
 
-def _named(things: Iterable[Named], name: str) -> Named:
+def _named(things: Iterable[Kind], name: str) -> Kind:
     for thing in things:
         if thing.name == name:
             return thing

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
+from tachys.model.events import Event
 from tachys.model.system import System
 
 Kind = Literal["begins", "ends", "serves", "sets"]
@@ -25,15 +26,15 @@ class Hop:
     ``before``).
     """
 
-    before: str
-    after: str
+    before: Event
+    after: Event
     kind: Kind
     flag: str = ""
 
 
-def way(system: System, begins: str, ends: str) -> tuple[Hop, ...] | None:
+def way(system: System, begins: Event, ends: Event) -> tuple[Hop, ...] | None:
     """The way of causes from one event to another, with the fewest hops; None if there is none."""
-    came: dict[str, Hop | None] = {begins: None}
+    came: dict[Event, Hop | None] = {begins: None}
     queue = deque([begins])
     while queue:
         event = queue.popleft()
@@ -46,7 +47,7 @@ def way(system: System, begins: str, ends: str) -> tuple[Hop, ...] | None:
     return None
 
 
-def _back(came: dict[str, Hop | None], event: str) -> tuple[Hop, ...]:
+def _back(came: dict[Event, Hop | None], event: Event) -> tuple[Hop, ...]:
     hops = []
     hop = came[event]
     while hop is not None:
@@ -55,20 +56,19 @@ def _back(came: dict[str, Hop | None], event: str) -> tuple[Hop, ...]:
     return tuple(reversed(hops))
 
 
-def _hops(system: System, event: str) -> Iterator[Hop]:
+def _hops(system: System, event: Event) -> Iterator[Hop]:
     for isr in system.isrs:
         if event in isr.on:
-            yield Hop(event, f"isr.{isr.name}.start", "begins")
-            yield Hop(event, f"isr.{isr.name}.end", "serves")
+            yield Hop(event, isr.start, "begins")
+            yield Hop(event, isr.end, "serves")
     for unit in system.units:
         if event in unit.on:
-            yield Hop(event, f"unit.{unit.name}.start", "begins")
-            yield Hop(event, f"unit.{unit.name}.end", "serves")
-    kind, name, *moment = event.split(".")
-    if moment == ["start"]:
-        yield Hop(event, f"{kind}.{name}.end", "ends")
-    elif kind == "isr":
-        for flag in system.isr(name).sets:
+            yield Hop(event, unit.start, "begins")
+            yield Hop(event, unit.end, "serves")
+    if event.moment == "start":
+        yield Hop(event, event.thing.end, "ends")
+    elif event.kind == "isr":
+        for flag in system.isr(event.name).sets:
             for step in system.steps:
                 if flag == step.polls:
-                    yield Hop(event, f"step.{step.name}.start", "sets", flag)
+                    yield Hop(event, step.start, "sets", flag)

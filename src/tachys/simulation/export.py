@@ -58,13 +58,13 @@ def simulated_data(result: Simulated) -> dict[str, Any]:
             isr.name: {
                 **{what: stats_data(result.stats(f"isr.{isr.name}.{what}"))
                    for what in ("latency", "response", "span", "cost")},
-                "lost": result.lost[f"isr.{isr.name}"],
+                "lost": result.lost[isr.thing],
             }
             for isr in system.isrs
         },
         "units": {
             unit.name: {"time": stats_data(result.stats(f"unit.{unit.name}.time")),
-                        "lost": result.lost[f"unit.{unit.name}"]}
+                        "lost": result.lost[unit.thing]}
             for unit in system.units
         },
         "flags": {

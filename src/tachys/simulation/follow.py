@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from tachys.model.events import Event
 from tachys.model.system import System, WithinNeed
 from tachys.model.ways import Hop, way
 from tachys.simulation import layout as at
@@ -43,16 +44,15 @@ def empty(times: list[int] | None = None) -> Ints:
     return np.array(times or [], np.int64)
 
 
-def places(records: Records, index: Index, event: str) -> Ints:
+def places(records: Records, index: Index, event: Event) -> Ints:
     """Where an event stands in the records."""
-    kind, name, *moment = event.split(".")
-    if kind == "source":
-        return np.flatnonzero((records.kind == at.SOURCE) & (records.index == index.sources.index(name)))
-    table = _STARTS if moment == ["start"] else _ENDS
-    return np.flatnonzero((records.kind == table[kind]) & of_body(records, index, kind, name))
+    if event.kind == "source":
+        return np.flatnonzero((records.kind == at.SOURCE) & (records.index == index.sources.index(event.name)))
+    table = _STARTS if event.moment == "start" else _ENDS
+    return np.flatnonzero((records.kind == table[event.kind]) & of_body(records, index, event.kind, event.name))
 
 
-def event_times(records: Records, index: Index, event: str) -> Ints:
+def event_times(records: Records, index: Index, event: Event) -> Ints:
     """The instants at which an event happened."""
     times: Ints = records.time[places(records, index, event)]
     return times
@@ -90,7 +90,7 @@ def answers(records: Records, system: System, index: Index, need: WithinNeed) ->
 
 def _hop(records: Records, system: System, index: Index, hop: Hop, going: Ints, age: bool) -> Ints:
     """Where each event, at its place, was answered over one hop; OPEN or LOST_ON_WAY where it was not."""
-    kind, name, moment = hop.after.split(".")
+    kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     table = _STARTS if moment == "start" else _ENDS
     body = of_body(records, index, kind, name)
     if hop.kind == "sets":
@@ -173,7 +173,7 @@ def _many(values: Ints, times: Ints) -> Ints:
 
 def _taken(records: Records, index: Index, hop: Hop, going: Ints, age: bool) -> Ints:
     """Where the step took the flag that was set at each of the places."""
-    flag, step = index.flags.index(hop.flag), index.steps.index(hop.after.split(".")[1])
+    flag, step = index.flags.index(hop.flag), index.steps.index(hop.after.name)
     of_flag = records.index == flag
     takes = np.flatnonzero((records.kind == at.FLAG_TAKEN) & of_flag)
     following = np.minimum(takes + 1, len(records.kind) - 1)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from tachys.model.events import Event, Thing
 from tachys.model.system import System
 
 
@@ -14,17 +15,17 @@ class Index:
     sources: tuple[str, ...]
     units: tuple[str, ...]
     isrs: tuple[str, ...]
-    rows: tuple[tuple[str, str], ...]
+    rows: tuple[tuple[str, Event], ...]
     steps: tuple[str, ...]
     flags: tuple[str, ...]
 
-    def events(self) -> list[str]:
+    def events(self) -> list[Event]:
         """All events, by number."""
-        names = [f"source.{name}" for name in self.sources]
+        found = [Event(f"source.{name}") for name in self.sources]
         for kind, bodies in (("unit", self.units), ("isr", self.isrs), ("step", self.steps)):
-            for name in bodies:
-                names += [f"{kind}.{name}.start", f"{kind}.{name}.end"]
-        return names
+            things = [Thing(f"{kind}.{name}") for name in bodies]
+            found += [event for thing in things for event in (thing.start, thing.end)]
+        return found
 
 
 def index_of(system: System) -> Index:
@@ -32,7 +33,7 @@ def index_of(system: System) -> Index:
     flags = [flag for isr in system.isrs for flag in isr.sets]
     for step in system.steps:
         flags += [step.polls] if step.polls else []
-        flags += [step.waits] if step.waits and not step.waits.startswith("unit.") else []
+        flags += [step.waits.name] if step.waits and step.waits.kind == "flag" else []
         flags += step.unless
     return Index(
         tuple(source.name for source in system.sources),

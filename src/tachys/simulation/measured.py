@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tachys.errors import InputError, Place, Problem, did_you_mean, input_error
 from tachys.model.loading import read_text
-from tachys.model.quantities import ceil_ps, parse_duration
+from tachys.model.quantities import Range, ceil_ps, parse_duration
 from tachys.model.system import System
 
 LARGEST = 64 * 2**20
@@ -21,7 +21,8 @@ def read_costs(path: Path, system: System) -> dict[str, tuple[int, ...]]:
     """
     if not os.path.exists(path):
         raise input_error(str(path), "there is no such file", "costs are most, least, drawn, triangular, or a CSV file")
-    bodies = {f"isr.{isr.name}": isr.cost for isr in system.isrs} | {f"step.{s.name}": s.cost for s in system.steps}
+    bodies: dict[str, Range] = {isr.thing: isr.cost for isr in system.isrs}
+    bodies |= {step.thing: step.cost for step in system.steps}
     found: dict[str, list[int]] = {}
     problems: list[Problem] = []
     for number, line in enumerate(read_text(path, "CSV", LARGEST).splitlines(), 1):

@@ -9,6 +9,7 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.errors import input_error
+from tachys.model.events import Event
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import Guard, Source, Step, System
 from tachys.simulation import layout as at
@@ -114,7 +115,7 @@ class _Builder:
 
     def _raises(self) -> None:
         """What every event raises: rows as their number, units as -1 - number; in the order written."""
-        targets: dict[str, list[int]] = {event: [] for event in self.index.events()}
+        targets: dict[Event, list[int]] = {event: [] for event in self.index.events()}
         for unit in self.system.units:
             for event in unit.on:
                 targets[event].append(-1 - self.units[unit.name])
@@ -126,7 +127,7 @@ class _Builder:
         self.words[at.CHAIN] = self._put([0] * self.words[at.CHAIN_SIZE])
         self.words[at.ENDED] = self._put([0] * len(self.units))
         widest = max(map(len, targets.values()), default=0)
-        on_starts = max((len(targets[f"unit.{unit}.start"]) for unit in self.units), default=0)
+        on_starts = max((len(targets[unit.start]) for unit in self.system.units), default=0)
         at_once = 64 + 2 * len(self.flags) + 2 * widest + 2 * on_starts * self.words[at.CHAIN_SIZE]
         self.words[at.AT_ONCE] = min(at_once, MOST_AT_ONCE)
 
@@ -189,7 +190,7 @@ class _Builder:
 
     def _rows(self, number: int) -> list[list[int]]:
         isr = self.system.isrs[number]
-        measured = self._measured(f"isr.{isr.name}")
+        measured = self._measured(isr.thing)
         return [[number, cost.least, cost.most, isr.pending, 0, 0, *measured] for cost in isr.costs]
 
     def _measured(self, body: str) -> tuple[int, int]:
@@ -204,13 +205,13 @@ class _Builder:
             whole, rest, bottom = _split(self._within(step.every.nominal, step.every.least, step.every.most))
         kind, waits = 0, 0
         if step.waits is not None:
-            is_unit = step.waits.startswith("unit.")
-            kind, waits = (1, self.units[step.waits[5:]]) if is_unit else (2, self.flags[step.waits])
+            name, is_unit = step.waits.name, step.waits.kind == "unit"
+            kind, waits = (1, self.units[name]) if is_unit else (2, self.flags[name])
         unless = self._put(self.flags[flag] for flag in step.unless)
         stat = first_stat + (4 * len(self.system.isrs) + len(self.units) + 3 * number) * self.stat_size
         return [polls, whole, rest, bottom, _REARM[step.rearm], kind, waits, *_pair(step.at_most), *_pair(step.cost),
                 *_pair(step.pause), step.sleeps, unless, unless + len(step.unless), *self._guards(step.guards),
-                *self._measured(f"step.{step.name}"), whole, rest, -1, 0, stat]  # fmt: skip
+                *self._measured(step.thing), whole, rest, -1, 0, stat]  # fmt: skip
 
     def _frames(self) -> None:
         bodies = [*(isr.guards for isr in self.system.isrs), *(step.guards for step in self.system.steps)]

@@ -9,6 +9,7 @@ import numpy as np
 
 from tachys.bounds.needs import verdict_of
 from tachys.bounds.result import NeedBounds
+from tachys.model.events import Event, Thing
 from tachys.model.system import (
     FeedNeed,
     JitterNeed,
@@ -124,7 +125,7 @@ class Watch:
 
     def _jitter(self, need: JitterNeed, records: Records, system: System, index: Index) -> None:
         """A delay is a miss if it lies further than the limit from one that was seen before it."""
-        if need.of.startswith("source."):
+        if need.of.kind == "source":
             return
         times, delays = self._delays(need.of, records, system, index)
         if not len(delays):
@@ -137,18 +138,17 @@ class Watch:
         for when, value in zip(times[wrong].tolist(), (most - least)[wrong].tolist(), strict=True):
             self._miss(when, value, "late")
 
-    def _delays(self, event: str, records: Records, system: System, index: Index) -> tuple[at.Ints, at.Ints]:
+    def _delays(self, event: Event, records: Records, system: System, index: Index) -> tuple[at.Ints, at.Ints]:
         """(instants, delays against what caused it) of an event: of a step, since it was due or its flag was set."""
-        kind, name, moment = event.split(".")
         here = places(records, index, event)
-        if kind != "step":
+        if event.kind != "step":
             return records.time[here], records.time[here] - records.cause[here]
-        starts = places(records, index, f"step.{name}.start")
+        starts = places(records, index, event.thing.start)
         causes = records.cause[starts]
-        step = system.step(name)
+        step = system.step(event.name)
         if step.polls is not None and step.every is None:
             causes = records.cause[starts - 1]  # of the taking of its flag, which stands right before its start
-        if moment == "start":
+        if event.moment == "start":
             return records.time[starts], records.time[starts] - causes
         causes = np.append(empty([] if self._cause is None else [self._cause]), causes)
         self._cause = int(causes[-1]) if len(causes) > len(here) else None
@@ -208,6 +208,6 @@ def value_of(need: Need, seen: Counted) -> int | None:
     return max(seen.most - need.every, need.every - seen.least) if isinstance(need, PeriodNeed) else seen.most
 
 
-def _is_loss_of(counted: str, thing: str) -> bool:
+def _is_loss_of(counted: str, thing: Thing) -> bool:
     """Whether a counter of losses belongs to a thing: a source loses where a line or unit does not take its event."""
-    return counted == thing or (thing.startswith("source.") and counted.endswith(f"({thing})"))
+    return counted == thing or (thing.kind == "source" and counted.endswith(f"({thing})"))

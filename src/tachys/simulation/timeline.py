@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from tachys.capture.writing import identifier
+from tachys.model.events import Event, Thing, instant_of
 from tachys.model.system import IDLE, Probe, System
 from tachys.simulation.lanes import Lanes
 
@@ -27,9 +28,9 @@ def signals(system: System, lanes: Lanes, *, probes: bool) -> list[Signal]:
     """The lines of a timeline: what the probes of the model would show, or every thing by its own name."""
     if probes:
         return [_probed(probe, lanes) for probe in system.probes if not probe.codes and probe.shows != (IDLE,)]
-    whole = [f"isr.{isr.name}" for isr in system.isrs] + [f"step.{step.name}" for step in system.steps]
-    whole += [f"unit.{unit.name}" for unit in system.units]
-    found = [_level(f"source.{s.name}", _pulses(lanes, f"source.{s.name}"), lanes.begin) for s in system.sources]
+    whole = [isr.thing for isr in system.isrs] + [step.thing for step in system.steps]
+    whole += [unit.thing for unit in system.units]
+    found = [_level(s.event, _pulses(lanes, s.event), lanes.begin) for s in system.sources]
     return found + [_level(name, _body(lanes, name), lanes.begin) for name in [*whole, *_flags(system)]]
 
 
@@ -43,16 +44,15 @@ def _body(lanes: Lanes, who: str, after: int = 0, before_end: int = 0) -> list[t
     return [(begin + after, end - before_end) for begin, end in spans if end - before_end > begin + after]
 
 
-def _pulses(lanes: Lanes, event: str) -> list[tuple[int, int]]:
+def _pulses(lanes: Lanes, event: Event) -> list[tuple[int, int]]:
     return _spans(event_instants(lanes, event))
 
 
-def event_instants(lanes: Lanes, event: str) -> list[int]:
+def event_instants(lanes: Lanes, event: Event) -> list[int]:
     """When an event happens in the lanes."""
-    if event.startswith("source."):
+    if event.kind == "source":
         return lanes.marks.get(event, [])
-    body, moment = event.rsplit(".", 1)
-    instants = [begin if moment == "start" else end for begin, end in lanes.bodies.get(body, [])]
+    instants = [begin if event.moment == "start" else end for begin, end in lanes.bodies.get(event.thing, [])]
     return [instant for instant in instants if lanes.begin <= instant <= lanes.end]
 
 
@@ -83,17 +83,13 @@ def _probed_high(probe: Probe, lanes: Lanes) -> Signal:
         spans = sorted(span for who in probe.shows for span in _body(lanes, who, probe.after, probe.before_end))
         return _level(probe.signal, spans, lanes.begin)
     (event,) = probe.shows
-    times = [time + probe.after for time in event_instants(lanes, _instant(event))]
+    times = [time + probe.after for time in event_instants(lanes, instant_of(event))]
     if probe.edge in ("both", "toggle"):
         return Signal(probe.signal, 0, tuple((time, (number + 1) % 2) for number, time in enumerate(times)))
     shown = _level(probe.signal, _spans(times), lanes.begin)
     if probe.edge != "fall":
         return shown
     return Signal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
-
-
-def _instant(shows: str) -> str:
-    return f"{shows}.start" if shows.count(".") == 1 and not shows.startswith("source.") else shows
 
 
 def _spans(times: list[int]) -> list[tuple[int, int]]:
@@ -159,7 +155,7 @@ def to_trace_events(lanes: Lanes) -> str:
         for who, number in rows.items()
     ]
     for s in sorted(lanes.stretches, key=lambda stretch: (stretch.begin, stretch.who)):
-        events.append({"name": s.state, "cat": s.who.split(".")[0], "ph": "X", "pid": 1, "tid": rows[s.who],
+        events.append({"name": s.state, "cat": Thing(s.who).kind, "ph": "X", "pid": 1, "tid": rows[s.who],
                        "ts": s.begin / 1e6, "dur": (s.end - s.begin) / 1e6})  # fmt: skip
     for name, times in lanes.marks.items():
         events += [{"name": name, "cat": "event", "ph": "i", "s": "g", "pid": 1, "tid": 0, "ts": time / 1e6}
