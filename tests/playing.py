@@ -3,7 +3,7 @@
 import random
 
 from strategies import NS
-from tachys.model.system import WithinNeed
+from tachys.needs.kinds import WithinNeed
 from tachys.simulation.engine import Run
 from tachys.simulation.statistics import counted, losses
 from tachys.simulation.ways import Ways

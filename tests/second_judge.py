@@ -10,8 +10,8 @@ from fractions import Fraction
 from functools import cached_property
 from itertools import accumulate, pairwise
 
-from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
 from tachys.model.ways import way
+from tachys.needs.kinds import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
 from tachys.simulation import layout as at
 
 

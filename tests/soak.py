@@ -21,10 +21,10 @@ from attack import NS, Attack, copied, relaxed, shrunk, toml
 from playing import figures
 from second_judge import Story, misses, rows_of
 from tachys.bounds.analysis import bounds
-from tachys.bounds.result import Verdict
 from tachys.errors import InputError
 from tachys.model.loading import read_model
-from tachys.model.system import LoadNeed, LossNeed
+from tachys.needs.kinds import LoadNeed, LossNeed
+from tachys.needs.verdicts import Verdict
 from tachys.simulation.engine import play_whole
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, losses

@@ -6,7 +6,6 @@ import pytest
 
 from playing import ways
 from tachys.bounds.analysis import bounds
-from tachys.bounds.result import Verdict
 from tachys.capture.vcd import read_vcd
 from tachys.check.checking import check
 from tachys.check.figures import Agreement
@@ -14,6 +13,7 @@ from tachys.demo.planted import MODEL
 from tachys.demo.project import model_text
 from tachys.demo.trial import trial
 from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
 from tachys.simulation.writing import timeline_text
 
 MODELS = {"row unit": model_text(), "planted": MODEL} | {f"trial {seed}": trial(seed).model for seed in range(3)}

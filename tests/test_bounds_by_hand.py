@@ -5,9 +5,9 @@ from fractions import Fraction
 import pytest
 
 from tachys.bounds.analysis import bounds
-from tachys.bounds.result import Verdict
 from tachys.model.loading import read_model
 from tachys.model.ways import way
+from tachys.needs.verdicts import Verdict
 
 NS = 1000
 

@@ -5,7 +5,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tachys.bounds.result import Verdict
 from tachys.capture.csv import read_csv
 from tachys.capture.vcd import read_vcd
 from tachys.check.checking import check
@@ -14,6 +13,7 @@ from tachys.demo import board
 from tachys.demo.analyser import to_csv, to_vcd
 from tachys.demo.project import model_text
 from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
 
 LIMIT = 40 * board.US
 

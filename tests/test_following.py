@@ -12,7 +12,7 @@ from tachys.draw.moment import play_moment
 from tachys.draw.spread import Spread, draw_spreads
 from tachys.draw.waveform import draw_waveform, waveform_lines
 from tachys.model.loading import read_model
-from tachys.model.system import WithinNeed
+from tachys.needs.kinds import WithinNeed
 from tachys.simulation import layout as at
 from tachys.simulation.busy import BusySpans
 from tachys.simulation.engine import Records, join, play_whole

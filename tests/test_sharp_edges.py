@@ -5,12 +5,12 @@ from fractions import Fraction
 
 from tachys.bounds.analysis import bounds
 from tachys.bounds.lint import lint
-from tachys.bounds.result import Verdict
 from tachys.capture.inspecting import inspect, spans
 from tachys.capture.vcd import read_vcd
 from tachys.check.checking import check
 from tachys.check.pooling import pool
 from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
 from tachys.simulation.engine import play_whole
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import taken

@@ -17,7 +17,6 @@ from hypothesis import strategies as st
 from playing import LONG, needs_beaten, ways
 from strategies import NS, needy_models
 from tachys.bounds.analysis import bounds
-from tachys.bounds.result import Verdict
 from tachys.capture.reading import read_capture
 from tachys.check.checking import check
 from tachys.demo.project import model_text
@@ -25,6 +24,7 @@ from tachys.draw.moment import play_moment
 from tachys.draw.text import text_lines
 from tachys.errors import InputError
 from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Run, join, play_whole
 from tachys.simulation.measured import read_costs

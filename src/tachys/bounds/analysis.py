@@ -5,13 +5,13 @@ from __future__ import annotations
 from tachys.bounds.flags import all_flags, flag_bounds
 from tachys.bounds.load import load_bounds
 from tachys.bounds.loop import LoopWindows, step_bounds
-from tachys.bounds.needs import need_bounds
+from tachys.bounds.paper import BoundsOnPaper
 from tachys.bounds.reach import Reach
 from tachys.bounds.result import Bounds, StepBounds
 from tachys.bounds.settling import settle, with_all
 from tachys.bounds.units import unit_bounds
 from tachys.bounds.window import isr_bounds
-from tachys.model.system import LoadNeed, System, WithinNeed
+from tachys.model.system import System
 
 USUAL_WINDOWS = (10**9, 10**10, 10**11)  # 1, 10 and 100 ms
 
@@ -32,22 +32,12 @@ def bounds(system: System) -> Bounds:
     reach = Reach(system, events, isrs, units, flags, steps)
     lengths = sorted({*USUAL_WINDOWS, *_asked(system)})
     taken = load_bounds(system, load, reach, windows, lengths)
-    needs = {need.name: need_bounds(system, need, reach, taken) for need in system.needs}
+    paper = BoundsOnPaper(reach, taken)
+    needs = {need.name: need.bound(paper) for need in system.needs}
     return Bounds(
         system, isrs, units, flags, windows.pass_() if windows else None, steps, taken, needs, settled.endless, reach
     )
 
 
 def _asked(system: System) -> list[int]:
-    return [need.over for need in system.needs if isinstance(need, LoadNeed) and need.over is not None]
-
-
-def answering(system: System, need: WithinNeed) -> tuple[str, str] | None:
-    """(routine, quantity) that a from-to need asks for: its "latency", "response" or "span"; None if none is."""
-    for isr in system.isrs:
-        ends = {isr.start: "latency", isr.end: "response"}
-        if need.ends in ends and need.begins in isr.on:
-            return isr.name, ends[need.ends]
-        if need.begins == isr.start and need.ends == isr.end:
-            return isr.name, "span"
-    return None
+    return [need.window for need in system.needs if need.window is not None]

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tachys.bounds.result import Part
+from tachys.figures import Part
 from tachys.model.quantities import Range
 from tachys.model.system import Core, Guard, Isr, System
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tachys.bounds.result import Bounds, Figure
+from tachys.bounds.result import Bounds
+from tachys.figures import Figure
 
 Titled = tuple[str, Figure]
 

@@ -6,8 +6,9 @@ from fractions import Fraction
 from typing import Any
 
 from tachys.bounds.catalog import catalog
-from tachys.bounds.result import Bounds, Figure, LoadBounds, NeedBounds
-from tachys.model.system import LossNeed, Need
+from tachys.bounds.result import Bounds, LoadBounds
+from tachys.figures import Figure
+from tachys.needs.kinds import Need, NeedBounds
 
 PS = 10**12
 
@@ -28,11 +29,11 @@ def range_of(figure: Figure) -> dict[str, Any]:
     return found
 
 
-def limit_value(value: int | Fraction | None, need: Need | None = None) -> float | None:
-    """A limit or bound: seconds for times, a share of one for loads, a number for losses."""
-    if isinstance(need, LossNeed):
-        return value if value is None else int(value)
-    return float(value) if isinstance(value, Fraction) else seconds(value)
+def limit_value(value: int | Fraction | None, need: Need) -> float | None:
+    """A limit, bound or value of a need: seconds for times, a share of one for loads, a number for losses."""
+    if value is None:
+        return None
+    return int(value) if need.measures == "number" else float(value if need.measures == "share" else value / PS)
 
 
 def need_of(need: NeedBounds) -> dict[str, Any]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from tachys.bounds.arrivals import NoBound
 from tachys.bounds.events import Events
 from tachys.bounds.loop import LoopWindows
-from tachys.bounds.result import Figure, FlagBounds, IsrBounds
+from tachys.bounds.result import FlagBounds, IsrBounds
+from tachys.figures import Figure
 from tachys.model.system import Step, System
 
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tachys.bounds.result import Bounds, Verdict
+from tachys.bounds.result import Bounds
 from tachys.errors import Place, Remark
-from tachys.model.events import Event
 from tachys.model.quantities import time_in_words as shown
-from tachys.model.system import FeedNeed, LoadNeed, Need, System, WithinNeed
+from tachys.model.system import System
+from tachys.needs.verdicts import Verdict
 
 
 def lint(found: Bounds) -> list[Remark]:
@@ -62,9 +62,10 @@ def _tightest(system: System) -> dict[str, int]:
     """The shortest time that a need leaves each routine that ends one."""
     limits: dict[str, int] = {}
     for need in system.needs:
-        if isinstance(need, WithinNeed) and need.ends.kind == "isr":
-            name = need.ends.name
-            limits[name] = min(need.within, limits.get(name, need.within))
+        answer = need.follows
+        if answer is not None and answer.ends.kind == "isr":
+            name = answer.ends.name
+            limits[name] = min(answer.within, limits.get(name, answer.within))
     return limits
 
 
@@ -103,23 +104,13 @@ def _needless_routines(found: Bounds) -> Found:
             )  # fmt: skip
 
 
-def _needs_events(need: Need) -> list[Event]:
-    if isinstance(need, WithinNeed):
-        return [need.begins, need.ends]
-    if isinstance(need, LoadNeed):
-        return []
-    if isinstance(need, FeedNeed):
-        return [need.watchdog.fed_by]
-    return [Event(need.of)]
-
-
 def _unshown_needs(found: Bounds) -> Found:
     """A need without a bound whose events no probe shows."""
     probed = {thing for probe in found.system.probes for thing in probe.shows} | {
         thing for probe in found.system.probes for _, thing in probe.codes
     }
     for name, need in found.needs.items():
-        events = _needs_events(need.need)
+        events = need.need.events
         unseen = [e for e in events if e not in probed and e.thing not in probed]
         if need.verdict is Verdict.UNSEEN and unseen:
             yield (
@@ -158,15 +149,16 @@ def _needless_waking(found: Bounds) -> Found:
 def _long_pauses(found: Bounds) -> Found:
     """A pause, or a bounded wait, longer than the watchdog allows between two feeds."""
     for need in found.system.needs:
-        if not isinstance(need, FeedNeed):
+        dog = need.feeds
+        if dog is None:
             continue
         for step in found.system.steps:
             waits = step.at_most.most if step.at_most is not None else 0
             for what, length in (("pauses", step.pause.most), ("can wait", waits)):
-                if length >= need.watchdog.timeout:
+                if length >= dog.timeout:
                     yield (
                         step.thing, "longer-than-watchdog",
-                        f"it {what} {shown(length)}, and the watchdog waits only {shown(need.watchdog.timeout)}",
+                        f"it {what} {shown(length)}, and the watchdog waits only {shown(dog.timeout)}",
                         "shorten it, or feed the watchdog in between",
                     )  # fmt: skip
 
@@ -174,8 +166,8 @@ def _long_pauses(found: Bounds) -> Found:
 def _late_deadlines(found: Bounds) -> Found:
     """A deadline longer than the gap of an event of which only one is remembered."""
     assert found.reach is not None
-    for need in found.system.needs:
-        if not isinstance(need, WithinNeed) or need.ends.kind != "isr":
+    for need in (each.follows for each in found.system.needs):
+        if need is None or need.ends.kind != "isr":
             continue
         isr = found.system.isr(need.ends.name)
         if need.begins not in isr.on:

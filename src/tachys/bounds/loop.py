@@ -28,8 +28,9 @@ from numpy.typing import NDArray
 from tachys.bounds.arrivals import NoBound
 from tachys.bounds.events import Events, least_round, own_least
 from tachys.bounds.gaps import hardware_gaps
-from tachys.bounds.result import Figure, Part, StepBounds, summed
+from tachys.bounds.result import StepBounds
 from tachys.bounds.workload import Workload
+from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event
 from tachys.model.system import Loop, Step, System
 

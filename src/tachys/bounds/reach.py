@@ -10,8 +10,9 @@ from math import ceil
 from tachys.bounds.events import Events, least_round
 from tachys.bounds.flags import rival
 from tachys.bounds.gaps import Gaps, source_gap
-from tachys.bounds.result import Figure, FlagBounds, IsrBounds, Part, StepBounds, UnitBounds, summed
+from tachys.bounds.result import FlagBounds, IsrBounds, StepBounds, UnitBounds
 from tachys.bounds.rings import least_distance
+from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
 from tachys.model.system import Step, System
 

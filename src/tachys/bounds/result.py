@@ -2,70 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
-from enum import StrEnum
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
+from tachys.figures import Figure
 from tachys.model.events import Event
-from tachys.model.system import Need, System
+from tachys.model.system import System
+from tachys.needs.kinds import NeedBounds
 
 if TYPE_CHECKING:
     from tachys.bounds.reach import Reach
-
-
-class Verdict(StrEnum):
-    """What is known of a need, on paper and on the board."""
-
-    MET = "met"
-    AT_RISK = "at risk"
-    MISSED = "missed"
-    UNSEEN = "unseen"
-
-
-@dataclass(frozen=True, slots=True)
-class Part:
-    """One term of a figure: ``count`` times (``body`` + ``overhead``) ps, caused by ``who``."""
-
-    what: str
-    who: str
-    count: int
-    body: int
-    overhead: int = 0
-
-    @property
-    def total(self) -> int:
-        """What this part adds to the figure, in ps."""
-        return self.count * (self.body + self.overhead)
-
-
-Parts = tuple["Part", ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Figure:
-    """[least, most] in ps. ``most`` None is unbounded, for ``reason``; else ``parts`` add up to it exactly.
-
-    ``made_of`` are the parts, or what works them out when they are asked for: most figures are never taken apart.
-    """
-
-    least: int
-    most: int | None
-    made_of: Parts | Callable[[], Parts] = ()
-    reason: str = ""
-    activation: int = 1
-
-    @property
-    def parts(self) -> Parts:
-        """What the most is made of, in the order in which it happens in the worst case."""
-        return self.made_of() if callable(self.made_of) else self.made_of
-
-
-def summed(least: int, parts: list[Part]) -> Figure:
-    """A figure whose most is the sum of its parts; those that add nothing are left out."""
-    kept = tuple(part for part in parts if part.total)
-    return Figure(least, sum(part.total for part in kept), kept)
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,22 +97,6 @@ class LoadBounds:
     reason: str = ""
     windows: tuple[Window, ...] = ()
     storms: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class NeedBounds:
-    """One need on paper. ``bound`` and ``limit`` in ps, a share for a load, a number for losses; None: none known.
-
-    ``figure`` takes the bound apart where it is a time.
-    """
-
-    need: Need
-    limit: int | Fraction
-    bound: int | Fraction | None
-    proved: bool
-    verdict: Verdict
-    reason: str = ""
-    figure: Figure | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,10 +13,11 @@ from dataclasses import dataclass
 
 from tachys.bounds.events import Delays, Events
 from tachys.bounds.loop import LoopWindows
-from tachys.bounds.result import Figure, IsrBounds, StepBounds
+from tachys.bounds.result import IsrBounds, StepBounds
 from tachys.bounds.rings import find_rings
 from tachys.bounds.window import isr_bounds
 from tachys.bounds.workload import Workload, make_lines
+from tachys.figures import Figure
 from tachys.model.events import Event
 from tachys.model.system import System
 

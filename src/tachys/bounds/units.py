@@ -5,7 +5,8 @@ from __future__ import annotations
 from tachys.bounds.arrivals import Curve, NoBound
 from tachys.bounds.events import Events
 from tachys.bounds.queueing import MOST_STARTS
-from tachys.bounds.result import Part, UnitBounds, summed
+from tachys.bounds.result import UnitBounds
+from tachys.figures import Part, summed
 from tachys.model.quantities import time_in_words
 from tachys.model.system import Unit
 

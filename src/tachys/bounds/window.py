@@ -29,8 +29,9 @@ from numpy.typing import NDArray
 
 from tachys.bounds.arrivals import NoBound, most_before
 from tachys.bounds.blocking import body_most
-from tachys.bounds.result import Figure, IsrBounds, Part
+from tachys.bounds.result import IsrBounds
 from tachys.bounds.workload import Search, WindowTooLong, Workload
+from tachys.figures import Figure, Part
 from tachys.model.system import Core, System
 
 MOST_ACTIVATIONS = 5_000

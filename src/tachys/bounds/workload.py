@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from tachys.bounds.arrivals import Curve, Endless, NoBound, Staircase, Sum, least_spans
 from tachys.bounds.blocking import Blockers, after_body
-from tachys.bounds.result import Part
+from tachys.figures import Part
 from tachys.model.events import Event
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import Isr, System

@@ -14,6 +14,7 @@ from tachys.check.load import busiest_windows, load_seen
 from tachys.check.measuring import Board, measure
 from tachys.check.nesting import Own
 from tachys.check.plausible import first_reason
+from tachys.check.premises import fallen_proofs
 from tachys.check.result import CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
 from tachys.check.strangers import look_for_strangers
 from tachys.model.system import System
@@ -29,7 +30,8 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
     board = measure(system, paper, capture)
     figures = compare_figures(board)
     board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)
-    needs = {name: judge(board, need) for name, need in paper.needs.items()}
+    fallen = fallen_proofs(board, figures, strangers)
+    needs = {name: judge(board, need, refuted=name in fallen) for name, need in paper.needs.items()}
     return CheckResult(
         capture,
         paper,

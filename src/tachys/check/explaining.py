@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from tachys.bounds.result import Figure
 from tachys.check.following import follow
 from tachys.check.result import CheckResult, Finding, NeedCheck
 from tachys.check.waits import Cause, Stretch, causes_of, stretches_of
+from tachys.figures import Figure
 from tachys.model.events import Thing
-from tachys.model.system import WithinNeed
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,8 +92,9 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
     """
     need = result.needs[name]
     bound = next(each.figure for key, each in result.bounds.needs.items() if key == name)
-    limit = need.need.within if isinstance(need.need, WithinNeed) else None
-    waiting = need.need.ends.thing if isinstance(need.need, WithinNeed) else Thing("loop")
+    answer = need.need.follows
+    limit = answer.within if answer else None
+    waiting = answer.ends.thing if answer else Thing("loop")
     if need.misses:
         if at is None:
             miss = max(need.misses, key=lambda each: each.value if each.value is not None else -1)
@@ -108,8 +108,8 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
     if need.worst_at is None or need.seen is None:
         raise LookupError(name)
     begin = need.worst_at
-    if at is not None and isinstance(need.need, WithinNeed):
-        followed = follow(result.board, need.need)
+    if at is not None and answer is not None:
+        followed = follow(result.board, answer)
         assert followed is not None
         begin = int(followed.delays.at[abs(followed.delays.at - at).argmin()])
         end = begin + int(followed.delays.after[followed.delays.at == begin][0])

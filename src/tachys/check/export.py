@@ -1,18 +1,16 @@
-"""A check as plain data for programs: format "tachys.check/1", described in docs/formats.md."""
+"""A check as plain data for programs: format "tachys.check/2", described in docs/formats.md."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from fractions import Fraction
 from typing import Any
 
 from tachys.bounds.export import limit_value, seconds
 from tachys.check.figures import Compared
 from tachys.check.pooling import pool
 from tachys.check.result import CheckResult, Finding, NeedCheck, Seen
-from tachys.model.system import LossNeed
 
-PS = 10**12
+KEPT = 100  # misses that are listed, of each need
 
 
 def seen_data(seen: Seen | None) -> dict[str, Any] | None:
@@ -24,21 +22,16 @@ def seen_data(seen: Seen | None) -> dict[str, Any] | None:
     return {"count": seen.count, "mean": seen.mean / 1e12, **times, "relative": seen.relative}
 
 
-def need_value(need: NeedCheck) -> float | None:
-    """The worst that was seen of a need, as its limit is given: seconds, a share, a number."""
-    if need.value is None or isinstance(need.need, LossNeed):
-        return None if need.value is None else float(need.value)
-    return float(need.value) if isinstance(need.value, Fraction) else need.value / PS
-
-
 def _need(need: NeedCheck) -> dict[str, Any]:
     return {
         "verdict": str(need.verdict),
-        "limit": limit_value(need.limit),
-        "bound": limit_value(need.bound),
+        "basis": str(need.basis) or None,
+        "limit": limit_value(need.limit, need.need),
+        "bound": limit_value(need.bound, need.need),
         "seen": seen_data(need.seen),
-        "value": need_value(need),
-        "misses": [
+        "value": limit_value(need.value, need.need),
+        "misses": need.count,
+        "first": [
             {
                 "at": seconds(miss.at),
                 "value": seconds(miss.value),
@@ -49,7 +42,7 @@ def _need(need: NeedCheck) -> dict[str, Any]:
                     for cause in miss.causes
                 ],
             }
-            for miss in need.misses
+            for miss in need.misses[:KEPT]
         ],
         "worst": [
             {"from": seconds(part.begin), "to": seconds(part.end), "how": part.how, "what": part.what}
@@ -99,7 +92,7 @@ def check_data(result: CheckResult) -> dict[str, Any]:
     """Everything, keyed by the model's names."""
     paper, load, clock = result.bounds.load, result.load, result.clock
     return {
-        "format": "tachys.check/1",
+        "format": "tachys.check/2",
         "capture": result.capture.file,
         "length": seconds(result.capture.length),
         "resolution": seconds(result.capture.resolution),
@@ -140,13 +133,14 @@ def checks_data(results: Sequence[CheckResult]) -> dict[str, Any]:
     """Several captures: together, and each."""
     together = pool(results)
     needs = {
-        name: {"verdict": str(need.verdict), "limit": limit_value(need.limit), "bound": limit_value(need.bound),
-               "count": need.count, "misses": need.misses, "worst": limit_value(need.worst), "worst_in": need.worst_in}
+        name: {"verdict": str(need.verdict),
+               **{key: limit_value(getattr(need, key), need.need) for key in ("limit", "bound", "worst")},
+               "count": need.count, "misses": need.misses, "worst_in": need.worst_in}
         for name, need in together.needs.items()
     }  # fmt: skip
     findings = [{**_finding(finding), "captures": count} for finding, count in together.findings]
     return {
-        "format": "tachys.checks/1",
+        "format": "tachys.checks/2",
         "pooled": {"needs": needs, "findings": findings},
         "captures": [check_data(result) for result in results],
     }

@@ -15,17 +15,19 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.bounds.analysis import bounds as bounds_of
-from tachys.bounds.result import Bounds, Figure
+from tachys.bounds.result import Bounds
 from tachys.capture.table import Instants
 from tachys.check.consequence import corrected
-from tachys.check.figures import Agreement, Compared, Measured
+from tachys.check.figures import Compared, Measured
 from tachys.check.measuring import Board
 from tachys.check.nesting import NOBODY
+from tachys.check.premises import refuted_figures
 from tachys.check.result import Finding
 from tachys.check.sentences import sentence
 from tachys.check.strangers import Stranger
 from tachys.check.waits import Cause, causes_of, stretches_of
 from tachys.dividers.mistakes import Mistake, TimerContext, read_ratio
+from tachys.figures import Figure
 from tachys.model.events import Thing
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import Source, System
@@ -50,7 +52,7 @@ class Symptom:
 
 def find_all(board: Board, figures: tuple[Compared, ...], strangers: tuple[Stranger, ...]) -> tuple[Finding, ...]:
     """Every difference between model and board, the one that explains most first."""
-    refuted = tuple(figure for figure in figures if figure.state is Agreement.REFUTES and figure.key != "pass")
+    refuted = refuted_figures(figures)
     hidden = any(each.what == "core" for each in strangers)  # what it can have done is not held against anything else
     symptoms = list(symptoms_of(board, board.paper))
     after = bounds_of(corrected(board.system, refuted)) if refuted else board.paper

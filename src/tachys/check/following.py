@@ -11,10 +11,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.check.measuring import EMPTY, Board, Delays
+from tachys.check.measuring import EMPTY, Board
 from tachys.model.events import Thing
-from tachys.model.system import WithinNeed
 from tachys.model.ways import Hop, way
+from tachys.needs.kinds import WithinNeed
+from tachys.needs.seen import Delays
 
 OPEN, LOST, UNSURE = -1, -2, -3
 

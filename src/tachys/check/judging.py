@@ -2,75 +2,184 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 import numpy as np
 
-from tachys.bounds.needs import verdict_of
-from tachys.bounds.result import Figure, NeedBounds
+from tachys.bounds.load import surplus
 from tachys.capture.table import Instants
 from tachys.check.following import Followed, follow
 from tachys.check.load import busiest, load_seen
-from tachys.check.measuring import EMPTY, Board, Delays
-from tachys.check.result import Miss, NeedCheck, Seen, seen
+from tachys.check.measuring import EMPTY, Board
+from tachys.check.result import Miss, NeedCheck, seen
 from tachys.check.tail import tail_of
 from tachys.check.waits import Cause, causes_of, stretches_of
 from tachys.model.events import Event, Thing
-from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
+from tachys.needs.kinds import NeedBounds, WithinNeed
+from tachys.needs.seen import Broken, Delays, Past, Taken, Total
+from tachys.needs.verdicts import basis_of, verdict_of
 
 APART = 2000  # misses that are taken apart, of each need; the others are counted
 
 
-def judge(board: Board, paper: NeedBounds) -> NeedCheck:
-    """One need."""
-    need = paper.need
-    if isinstance(need, WithinNeed):
-        return _within(board, paper, need)
-    if isinstance(need, LoadNeed):
-        return _load(board, paper, need)
-    if isinstance(need, LossNeed):
-        return _loss(board, paper, need)
-    if isinstance(need, PeriodNeed):
-        times = board.events(need.of)
-        return _distances(board, paper, times, need.every - need.give_or_take, need.every + need.give_or_take,
-                          need.every)  # fmt: skip
-    if isinstance(need, FeedNeed):
-        dog = need.watchdog
-        return _feeds(board, paper, board.events(dog.fed_by), dog.not_before, dog.timeout)
-    return _jitter(board, paper, need)
+@dataclass(slots=True)
+class BoardSeen:
+    """A capture as needs see it: to its resolution, from somewhere in the midst of a run."""
+
+    board: Board
+    followed: dict[str, Followed] = field(default_factory=dict)
+    whole: bool = True
+    from_zero: bool = False
+
+    @property
+    def slack(self) -> int:
+        """How far off a time may be, in ps."""
+        return self.board.resolution
+
+    @property
+    def end(self) -> int:
+        """The end of the capture, in ps."""
+        return self.board.capture.end
+
+    def instants(self, event: Event) -> Instants | None:
+        """When an event happened."""
+        return self.board.events(event)
+
+    def answers(self, need: WithinNeed) -> Delays | None:
+        """From the events of a need to their answers."""
+        found = follow(self.board, need)
+        if found is None:
+            return None
+        self.followed[need.name] = found
+        return found.delays
+
+    def delays(self, event: Event) -> Delays | None:
+        """From what causes an event to the event."""
+        board, name = self.board, event.name
+        if event.kind == "isr":
+            return board.isrs[name].latency if event.moment == "start" else board.isrs[name].response
+        if event.kind == "unit":
+            paired = board.units[name].paired
+            return None if paired is None or event.moment != "end" else Delays(paired.at, paired.after)
+        if event.kind == "step" and event.moment == "start":
+            polls = board.system.step(name).polls
+            return board.flags[polls].reaction if polls in board.flags else board.steps[name].late
+        return None
+
+    def lost(self, thing: Thing) -> tuple[Instants, int] | None:
+        """(when events of a thing were lost, how many): of a source where it is taken; None where no line tells."""
+        board, name = self.board, thing.name
+        if thing.kind == "isr":
+            matched = board.isrs[name].matched
+            return None if matched is None else (matched.lost, matched.lost_count)
+        if thing.kind == "unit":
+            paired = board.units[name].paired
+            return None if paired is None or not paired.judged else (paired.lost, len(paired.lost))
+        if thing.kind == "flag":
+            flag = board.flags.get(name)
+            return None if flag is None else (flag.overwritten, len(flag.overwritten))
+        return self._lost_of_source(Event(thing))
+
+    def _lost_of_source(self, event: Event) -> tuple[Instants, int] | None:
+        parts = []
+        for isr in self.board.system.isrs:
+            if event in isr.on:
+                matched = self.board.isrs[isr.name].matched
+                if matched is None:
+                    return None
+                parts.append(matched.lost[matched.lost_kind == isr.on.index(event)])
+        for unit in self.board.system.units:
+            if event in unit.on:
+                paired = self.board.units[unit.name].paired
+                if paired is None or not paired.judged:
+                    return None
+                parts.append(paired.lost)
+        lost = np.sort(np.concatenate([EMPTY, *parts]))
+        return (lost, len(lost)) if parts else None
+
+    def load(self, over: int | None) -> Taken | None:
+        """What was taken of the core, at least: of the busiest window of ``over`` ps, or of the whole capture."""
+        board = self.board
+        if over is None:
+            load = load_seen(board)
+            if load is None:
+                return None
+            return Taken(Fraction(load.least).limit_denominator(10**6), board.capture.begin, by=f"from {load.by}")
+        found = busiest(board, over)
+        if found is None:
+            return None
+        share, at = found
+        note = f"the busiest window begins at {at / 1e9:.6f} ms"
+        return Taken(Fraction(share).limit_denominator(10**6), at, Fraction(2 * board.resolution, over), note)
+
+
+def judge(board: Board, paper: NeedBounds, *, refuted: bool = False) -> NeedCheck:
+    """One need. ``refuted``: the capture refutes a figure that its proof rests on."""
+    shown = BoardSeen(board)
+    return _timed(shown, paper, refuted) if paper.need.timed else _total(shown, paper, refuted)
 
 
 def _made(
-    paper: NeedBounds, measured: Seen | None, misses: list[Miss], value: int | Fraction | None, note: str = ""
-) -> NeedCheck:
-    can_tell = paper.bound is not None or value is not None or bool(misses)
-    verdict = verdict_of(proved=paper.proved, can_tell=can_tell, seen_beyond=bool(misses))
-    reason = paper.reason or ("no line shows it" if not can_tell else "")
-    return NeedCheck(
-        paper.need, paper.limit, paper.bound, measured, tuple(sorted(misses, key=lambda miss: miss.at)), verdict,
-        reason, value, note=note,
-    )  # fmt: skip
+    paper: NeedBounds, shown: int, misses: int, refuted: bool, value: int | Fraction | None = None,
+    slack: int | Fraction = 0,
+) -> NeedCheck:  # fmt: skip
+    """A need with its verdict; ``shown``: how often it was seen, ``value``: the worst of it, known to ``slack``."""
+    if value is not None and paper.bound is not None and value - slack > paper.bound:
+        refuted = True  # what was seen lies beyond the bound itself
+    verdict = verdict_of(paper.proof, seen=shown > 0, broken=misses > 0, refuted=refuted)
+    basis = basis_of(paper.proof, verdict, seen=shown > 0 or misses > 0)
+    told = paper.proof.bounded or shown or misses
+    reason = paper.reason or ("" if told else "no line shows it")
+    if refuted and paper.proved:
+        reason = "proved, but the proof rests on what this capture refutes"
+    return NeedCheck(paper.need, paper.limit, paper.bound, None, (), verdict, reason, value, basis=basis, count=misses)
 
 
-# --- from an event to its answer ----------------------------------------------------------------------------
+def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
+    board, need = shown.board, paper.need
+    reach = board.paper.reach
+    length = board.capture.length
+    assert reach is not None
+    more = Fraction(surplus(reach, length), length) if length and need.measures == "share" else Fraction(0)
+    total: Total | None = need.sum_up(shown, more)
+    if total is None:
+        return _made(paper, 0, 0, refuted)
+    made = _made(paper, 1, total.misses, refuted, total.value, total.slack + more)
+    misses = tuple(Miss(each.at, None, each.kind, _lost_causes(board, need.waits, each)) for each in total.broken)
+    return replace(made, misses=misses, note=total.note)
 
 
-def _within(board: Board, paper: NeedBounds, need: WithinNeed) -> NeedCheck:
-    followed = follow(board, need)
-    if followed is None:
-        return _made(paper, None, [], None)
-    delays = followed.delays
-    measured = seen(delays.after, board.resolution, relative=delays.relative)
-    made = _made(paper, measured, _misses(board, paper, need, followed), measured.most if measured else None,
-                 _note(followed))  # fmt: skip
-    if not len(delays.after):
-        return made
-    worst = int(np.argmax(delays.after))
-    at, after = int(delays.at[worst]), int(delays.after[worst])
-    apart = tuple(stretches_of(board, at, at + after, followed.waiting))
-    tail = None if delays.relative or made.misses or paper.proved else tail_of(delays.after)
-    return replace(made, worst_at=at, worst=apart, tail=tail)
+def _lost_causes(board: Board, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
+    """What kept the earlier event waiting: from when it came to this one."""
+    starts = board.events(thing.start) if thing.kind == "isr" and miss.kind == "lost" else None
+    if starts is None:
+        return ()
+    place = int(np.searchsorted(starts, miss.at))
+    end = int(starts[place]) if place < len(starts) else board.capture.end
+    bound = board.paper.isrs[thing.name].latency
+    return causes_of(stretches_of(board, miss.at, max(miss.at, end), thing), bound)
+
+
+def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
+    board, need = shown.board, paper.need
+    look = need.look(shown, Past())
+    if look is None:
+        return _made(paper, 0, 0, refuted)
+    measured = seen(look.after, board.resolution, relative=look.relative)
+    values = [] if measured is None else [need.worst(measured.least, measured.most)]
+    values += [] if look.still is None else [look.still]
+    value = max(values, default=None)
+    made = _made(paper, len(look.after), len(look.broken), refuted, value, board.slack(value or 0))
+    made = replace(made, seen=measured, misses=_misses(board, paper, look.broken))
+    followed = shown.followed.get(need.name)
+    if followed is None or not len(look.after):
+        return made if followed is None else replace(made, note=_note(followed))
+    worst = int(np.argmax(look.after))
+    begin, after = int(look.at[worst]), int(look.after[worst])
+    apart = tuple(stretches_of(board, begin, begin + after, need.waits))
+    tail = None if look.relative or made.misses or paper.proved else tail_of(look.after)
+    return replace(made, worst_at=begin, worst=apart, tail=tail, note=_note(followed))
 
 
 def _note(followed: Followed) -> str:
@@ -81,157 +190,14 @@ def _note(followed: Followed) -> str:
     return ""
 
 
-def _misses(board: Board, paper: NeedBounds, need: WithinNeed, followed: Followed) -> list[Miss]:
-    delays, bound = followed.delays, paper.figure
-    beyond = need.within + board.resolution
-    late = delays.after > beyond
-    found = [
-        (at, at + after, after, "late")
-        for at, after in zip(delays.at[late].tolist(), delays.after[late].tolist(), strict=True)
-    ]
-    found += [(at, at + need.within, None, "lost") for at in delays.lost.tolist()]
-    still = delays.open[board.capture.end - delays.open > beyond]
-    found += [(at, board.capture.end, None, "open") for at in still.tolist()]
-    found.sort(key=lambda miss: -(miss[2] or 1 << 62))
-    return [
-        Miss(at, value, kind, _causes(board, at, end, followed.waiting, bound) if k < APART else ())
-        for k, (at, end, value, kind) in enumerate(found)
-    ]
-
-
-def _causes(board: Board, at: int, end: int, waiting: Thing, bound: Figure | None) -> tuple[Cause, ...]:
-    return causes_of(stretches_of(board, at, end, waiting), bound)
-
-
-# --- the others ---------------------------------------------------------------------------------------------
-
-
-def _load(board: Board, paper: NeedBounds, need: LoadNeed) -> NeedCheck:
-    if need.over is not None:
-        found = busiest(board, need.over)
-        if found is None:
-            return _made(paper, None, [], None)
-        share, at = found
-        slack = 2 * board.resolution / need.over
-        missed = [Miss(at, None, "late")] if share > float(need.limit) + slack else []
-        note = f"the busiest window begins at {at / 1e9:.6f} ms"
-        return _made(paper, None, missed, Fraction(share).limit_denominator(10**6), note)
-    load = load_seen(board)
-    if load is None:
-        return _made(paper, None, [], None)
-    missed = [Miss(board.capture.begin, None, "late")] if load.least > float(need.limit) else []
-    return _made(paper, None, missed, Fraction(load.least).limit_denominator(10**6), f"from {load.by}")
-
-
-def _loss(board: Board, paper: NeedBounds, need: LossNeed) -> NeedCheck:
-    lost = losses_of(board, need.of)
-    if lost is None:
-        return _made(paper, None, [], None)
-    instants, count = lost
-    misses = []
-    if count > need.most:
-        misses = [Miss(at, None, "lost", _lost_causes(board, need.of, at)) for at in instants.tolist()]
-        misses = misses or [Miss(board.capture.begin, None, "lost")]
-    return _made(paper, None, misses, count)
-
-
-def _lost_causes(board: Board, thing: Thing, at: int) -> tuple[Cause, ...]:
-    """What kept the earlier event waiting: from when it came to this one."""
-    if thing.kind != "isr":
-        return ()
-    starts = board.events(f"{thing}.start")
-    if starts is None:
-        return ()
-    place = int(np.searchsorted(starts, at))
-    end = int(starts[place]) if place < len(starts) else board.capture.end
-    return causes_of(stretches_of(board, at, max(at, end), thing), board.paper.isrs[thing.name].latency)
-
-
-def losses_of(board: Board, thing: Thing) -> tuple[Instants, int] | None:
-    """(when events of a thing were lost, how many): of a source where it is taken; None where no line tells."""
-    kind, name = thing.kind, thing.name
-    if kind == "isr":
-        matched = board.isrs[name].matched
-        return None if matched is None else (matched.lost, matched.lost_count)
-    if kind == "unit":
-        paired = board.units[name].paired
-        return None if paired is None or not paired.judged else (paired.lost, len(paired.lost))
-    if kind == "flag":
-        flag = board.flags.get(name)
-        return None if flag is None else (flag.overwritten, len(flag.overwritten))
-    parts = []
-    for isr in board.system.isrs:
-        if Event(thing) in isr.on:
-            matched = board.isrs[isr.name].matched
-            if matched is None:
-                return None
-            parts.append(matched.lost[matched.lost_kind == isr.on.index(Event(thing))])
-    for unit in board.system.units:
-        if Event(thing) in unit.on:
-            paired = board.units[unit.name].paired
-            if paired is None or not paired.judged:
-                return None
-            parts.append(paired.lost)
-    lost = np.sort(np.concatenate([EMPTY, *parts]))
-    return (lost, len(lost)) if parts else None
-
-
-def _distances(
-    board: Board, paper: NeedBounds, times: Instants | None, least: int, most: int, wanted: int
-) -> NeedCheck:
-    if times is None or len(times) < 2:
-        return _made(paper, None, [], None)
-    apart, slack = np.diff(times), board.resolution
-    wrong = np.flatnonzero((apart < least - slack) | (apart > most + slack))
-    misses = [
-        Miss(int(times[k + 1]), int(apart[k]), "early" if apart[k] < least else "late",
-             causes_of(stretches_of(board, int(times[k]), int(times[k + 1]), Thing("loop"))) if n < APART else ())
-        for n, k in enumerate(wrong.tolist())
+def _misses(board: Board, paper: NeedBounds, broken: list[Broken]) -> tuple[Miss, ...]:
+    """The misses in order of time, the longest of them with what made them late."""
+    need = paper.need
+    bound = paper.figure if need.bound_is_wait else None
+    longest = sorted(broken, key=lambda miss: -(miss.value or 1 << 62))
+    made = [
+        Miss(miss.at, miss.value, miss.kind,
+             causes_of(stretches_of(board, miss.begin, miss.end, need.waits), bound) if k < APART else ())
+        for k, miss in enumerate(longest)
     ]  # fmt: skip
-    measured = seen(apart, board.resolution)
-    assert measured is not None
-    return _made(paper, measured, misses, max(measured.most - wanted, wanted - measured.least))
-
-
-def _feeds(board: Board, paper: NeedBounds, times: Instants | None, not_before: int, timeout: int) -> NeedCheck:
-    """Fed exactly at the timeout counts as too late. The first feed seen is not judged: time zero is not known."""
-    made = _distances(board, paper, times, not_before, timeout - 1, 0)
-    if times is None or not len(times) or board.capture.end - int(times[-1]) <= timeout + board.resolution:
-        return made if made.seen is None else replace(made, value=made.seen.most)
-    left = Miss(int(times[-1]), None, "open")
-    return _made(paper, made.seen, [*made.misses, left], board.capture.end - int(times[-1]))
-
-
-def _jitter(board: Board, paper: NeedBounds, need: JitterNeed) -> NeedCheck:
-    delays = delays_of(board, need.of)
-    if delays is None or not len(delays.after):
-        return _made(paper, None, [], None)
-    measured = seen(delays.after, board.resolution, relative=delays.relative)
-    assert measured is not None
-    width, misses = measured.most - measured.least, []
-    if width > need.jitter + board.resolution:
-        late = np.flatnonzero(delays.after > measured.least + need.jitter + board.resolution)
-        waiting = need.of.thing
-        misses = [
-            Miss(int(delays.at[k]), int(delays.after[k]), "late",
-                 causes_of(stretches_of(board, int(delays.at[k]), int(delays.at[k] + delays.after[k]), waiting))
-                 if n < APART else ())
-            for n, k in enumerate(late.tolist())
-        ]  # fmt: skip
-    return _made(paper, measured, misses, width)
-
-
-def delays_of(board: Board, event: Event) -> Delays | None:
-    """The delays of an event against what causes it."""
-    kind, name, moment = event.kind, event.name, event.moment
-    if kind == "isr":
-        return board.isrs[name].latency if moment == "start" else board.isrs[name].response
-    if kind == "unit":
-        paired = board.units[name].paired
-        return None if paired is None or moment != "end" else Delays(paired.at, paired.after)
-    if kind == "step" and moment == "start":
-        polls = board.system.step(name).polls
-        if polls is not None and polls in board.flags:
-            return board.flags[polls].reaction
-        return board.steps[name].late
-    return None
+    return tuple(sorted(made, key=lambda miss: miss.at))

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from xml.sax.saxutils import escape, quoteattr
 
-from tachys.bounds.result import Verdict
 from tachys.check.result import CheckResult, NeedCheck
+from tachys.needs.verdicts import Verdict
 
 
 def junit_text(results: Sequence[CheckResult], words: Callable[[NeedCheck], str], *, strict: bool = False) -> str:

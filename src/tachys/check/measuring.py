@@ -20,22 +20,9 @@ from tachys.check.running import BACKGROUND, urgency_of
 from tachys.check.sharing import deal_shared
 from tachys.model.events import Event, Thing
 from tachys.model.system import Isr, Step, System, Unit
+from tachys.needs.seen import Delays
 
 EMPTY = np.zeros(0, np.int64)
-
-
-@dataclass(frozen=True, slots=True)
-class Delays:
-    """Events at ``at`` ps and how long each was answered after; ``lost`` were never, ``open`` not by the end.
-
-    ``relative``: against the fastest answer, since the event itself has no line.
-    """
-
-    at: Instants
-    after: Instants
-    lost: Instants = field(default_factory=lambda: EMPTY)
-    open: Instants = field(default_factory=lambda: EMPTY)
-    relative: bool = False
 
 
 @dataclass(slots=True)

@@ -6,11 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
-from tachys.bounds.result import Verdict
 from tachys.check.result import CheckResult, Finding
-from tachys.model.system import Need
-
-ORDER = (Verdict.MISSED, Verdict.AT_RISK, Verdict.UNSEEN, Verdict.MET)
+from tachys.needs.kinds import Need
+from tachys.needs.verdicts import WORST_FIRST, Verdict
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,9 +54,9 @@ def _need(results: Sequence[CheckResult], name: str) -> PooledNeed:
     seen = [need.seen.count for _, need in each if need.seen]
     valued = [(need.value, result.capture.file) for result, need in each if need.value is not None]
     worst, where = max(valued, key=lambda pair: pair[0]) if valued else (None, "")
-    verdict = min((need.verdict for _, need in each), key=ORDER.index)
+    verdict = min((need.verdict for _, need in each), key=WORST_FIRST.index)
     if verdict is Verdict.UNSEEN and any(need.verdict is Verdict.MET for _, need in each):
         verdict = Verdict.MET
     first = each[0][1]
-    misses = sum(len(need.misses) for _, need in each)
+    misses = sum(need.count for _, need in each)
     return PooledNeed(first.need, first.limit, first.bound, sum(seen), misses, worst, where, verdict)

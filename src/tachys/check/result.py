@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tachys.bounds.result import Bounds, Verdict
+from tachys.bounds.result import Bounds
 from tachys.capture.table import Capture, Instants
 from tachys.check.figures import Compared
 from tachys.check.grid import ClockError
@@ -16,7 +16,8 @@ from tachys.check.load import Busiest, LoadSeen
 from tachys.check.tail import Tail
 from tachys.check.waits import Cause, Stretch
 from tachys.model.events import Thing
-from tachys.model.system import Need
+from tachys.needs.kinds import Need
+from tachys.needs.verdicts import Basis, Verdict
 
 if TYPE_CHECKING:
     from tachys.check.measuring import Board
@@ -79,7 +80,8 @@ class Miss:
 class NeedCheck:
     """A need: limit, bound and measurement side by side. ``value`` is the worst seen, as the limit is given.
 
-    ``worst`` takes the worst answer seen apart, in time. ``note`` says what the measurement rests on.
+    ``worst`` takes the worst answer seen apart, in time. ``note`` says what the measurement rests on, ``basis``
+    what the verdict does. ``count`` of misses; those whose instant is known are ``misses``.
     """
 
     need: Need
@@ -94,6 +96,8 @@ class NeedCheck:
     worst: tuple[Stretch, ...] = ()
     note: str = ""
     tail: Tail | None = None
+    basis: Basis = Basis.NONE
+    count: int = 0
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,10 +6,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-from tachys.bounds.result import Figure
 from tachys.check.measuring import Board
 from tachys.check.nesting import NOBODY
 from tachys.check.running import BACKGROUND, urgency_of
+from tachys.figures import Figure
 from tachys.model.events import Thing
 
 How = Literal["ran", "held off", "entry and exit", "unseen"]  # a wake-up counts as entry

@@ -7,10 +7,12 @@ from fractions import Fraction
 
 import click
 
-from tachys.bounds.result import Bounds, Figure, NeedBounds, Verdict
+from tachys.bounds.result import Bounds
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import count_text, exact_share, exact_time, limit_text, share_text, time_text
-from tachys.model.system import FeedNeed, JitterNeed, LoadNeed, LossNeed, Need, PeriodNeed
+from tachys.figures import Figure
+from tachys.needs.kinds import Need, NeedBounds
+from tachys.needs.verdicts import Verdict
 
 Row = list[str | Verdict]
 
@@ -89,23 +91,12 @@ def by_slack(needs: Iterable[NeedBounds]) -> list[NeedBounds]:
 
 def what_holds(need: Need) -> str:
     """A need in the model's words."""
-    if isinstance(need, LoadNeed):
-        return "load" if need.over is None else f"load in any {time_text(need.over)}"
-    if isinstance(need, LossNeed):
-        return f"lost of {need.of}"
-    if isinstance(need, PeriodNeed):
-        return f"{need.of} every {time_text(need.every)}, ±"
-    if isinstance(need, JitterNeed):
-        return f"jitter of {need.of}"
-    if isinstance(need, FeedNeed):
-        return f"{need.watchdog.fed_by} feeds within"
-    age = " (age)" if need.age else ""
-    return f"{need.begins.removeprefix('source.')} → {need.ends}{age}"
+    return need.words(time_text)
 
 
 def value_text(need: Need, value: int | Fraction | None, rounding: str = "near") -> str:
     """A limit or bound of a need, in its unit."""
-    if isinstance(need, LossNeed):
+    if need.measures == "number":
         return "-" if value is None else str(value)
     return limit_text(value, rounding)
 
@@ -113,7 +104,7 @@ def value_text(need: Need, value: int | Fraction | None, rounding: str = "near")
 def need_row(need: NeedBounds) -> Row:
     """Name, what, limit, bound, slack, verdict."""
     bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
-    if need.bound is None and isinstance(need.need, LossNeed):
+    if need.bound is None and need.need.measures == "number":
         bound = "possible"
     elif need.bound is None and need.verdict is not Verdict.UNSEEN:
         bound = "unbounded"

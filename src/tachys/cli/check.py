@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.bounds.result import Figure, Verdict
 from tachys.cli.bounds import status, value_text, what_holds
 from tachys.cli.capturing import read_given, shape_options
 from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, range_text, share_text, time_text
+from tachys.figures import Figure
+from tachys.needs.verdicts import WORST_FIRST, Verdict
 
 if TYPE_CHECKING:
     from tachys.check.figures import Compared
@@ -24,7 +25,6 @@ Row = list[str | Verdict]
 SHOWN_FINDINGS = 4
 FIGURE_COLUMNS = [("what", ""), ("figure", ""), ("model", "right"), ("measured", "right"), ("cases", "right"),
                   ("known to", "right"), ("the capture", "")]  # fmt: skip
-ORDER = {Verdict.MISSED: 0, Verdict.AT_RISK: 1, Verdict.UNSEEN: 2, Verdict.MET: 3}
 
 
 @click.command("check")
@@ -97,11 +97,10 @@ def _print(results: list[CheckResult], shape: str, model: str, *, figures: bool,
 
 def _csv_rows(result: CheckResult) -> list[list[object]]:
     from tachys.bounds.export import limit_value, seconds
-    from tachys.check.export import need_value
 
     return [
-        [result.capture.file, name, limit_value(need.limit), limit_value(need.bound), need_value(need),
-         seconds(result.capture.resolution), len(need.misses), str(need.verdict)]
+        [result.capture.file, name, *(limit_value(each, need.need) for each in (need.limit, need.bound, need.value)),
+         seconds(result.capture.resolution), need.count, str(need.verdict)]
         for name, need in result.needs.items()
     ]  # fmt: skip
 
@@ -130,7 +129,7 @@ def _show_pooled(results: list[CheckResult], model: str) -> None:
     together = pool(results)
     heading(f"{count_text(len(results), 'capture')} together against {Path(model).name}")
     rows: list[Row] = []
-    for need in sorted(together.needs.values(), key=lambda each: (ORDER[each.verdict], -each.misses)):
+    for need in sorted(together.needs.values(), key=lambda each: (WORST_FIRST.index(each.verdict), -each.misses)):
         bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
         worst = "not seen" if need.worst is None else value_text(need.need, need.worst)
         rows.append([need.need.name, value_text(need.need, need.limit), bound, worst, Path(need.worst_in).name,
@@ -154,11 +153,13 @@ def show_check(
     capture = result.capture
     heading(f"{Path(capture.file).name} against {Path(model).name}: {_headline(result)}")
     say(_about(result), *result.remarks, "")
-    needs = sorted(result.needs.values(), key=lambda need: (ORDER[need.verdict], -len(need.misses)))
+    needs = sorted(result.needs.values(), key=lambda need: (WORST_FIRST.index(need.verdict), -need.count))
     if needs:
         columns = [("need", ""), ("what must hold", ""), ("limit", "right"), ("bound", "right")]
         columns += [("worst seen", "right"), ("misses", "right"), ("verdict", "")]
         table(columns, [_need_row(need) for need in needs])
+    doubts = [f"  {each.need.name}: {each.reason}" for each in needs if each.verdict is Verdict.AT_RISK and each.reason]
+    say(*doubts, *[""] * bool(doubts))
     _show_findings(result, model, every, brief)
     _show_groups(result, needs)
     if every:
@@ -200,7 +201,7 @@ def _need_row(need: NeedCheck) -> Row:
     if need.seen is not None and need.seen.relative:
         worst = f"≥ {worst}"
     judged = judged_count(need)
-    misses = f"{len(need.misses)} of {judged}" if judged else str(len(need.misses)) if need.misses else NONE
+    misses = f"{need.count} of {judged}" if judged else str(need.count) if need.count else NONE
     return [need.need.name, what_holds(need.need), value_text(need.need, need.limit), bound, worst, misses,
             need.verdict]  # fmt: skip
 

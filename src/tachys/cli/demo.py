@@ -62,9 +62,9 @@ def _step(number: int, text: str) -> None:
 
 def _conclusion(result: CheckResult, when: str) -> list[str]:
     """What a check found, need by need, in plain words."""
-    from tachys.bounds.result import Verdict
     from tachys.cli.bounds import value_text
     from tachys.cli.findings import finding_text, miss_lines
+    from tachys.needs.verdicts import Verdict
 
     missed = [need for need in result.needs.values() if need.verdict is Verdict.MISSED]
     if not missed:
@@ -77,7 +77,7 @@ def _conclusion(result: CheckResult, when: str) -> list[str]:
     lines = [f"Board {when}: {len(missed)} of {len(result.needs)} needs are missed."]
     for need in missed:
         worst_seen = "" if need.value is None else f", at worst {value_text(need.need, need.value)}"
-        lines.append(f"  {need.need.name}: {len(need.misses)} late or lost, limit "
+        lines.append(f"  {need.need.name}: {need.count} late or lost, limit "
                      f"{value_text(need.need, need.limit)}{worst_seen}.")  # fmt: skip
         lines += [f"    {line}." for line in miss_lines(result, need)[:2]]
     if result.findings:

@@ -194,7 +194,6 @@ def _played(
 
     from tachys.cli.simulate import found_worst
     from tachys.cli.words import time_text
-    from tachys.model.system import WithinNeed
 
     found = found_worst(paper, worst, model)
     if found.value is None:
@@ -208,7 +207,7 @@ def _played(
     need = paper.needs.get(worst.removeprefix("need."))
     lane = worst if worst.count(".") == 1 else worst.rsplit(".", 1)[0] if "." in worst else f"isr.{worst}"
     if need is not None and worst not in paper.isrs:
-        lane = need.need.ends.thing if isinstance(need.need, WithinNeed) else "loop"
+        lane = need.need.waits
     return replace(played, title=f"the worst {worst} found: {time_text(found.value)}{bound}", lane=lane)
 
 
@@ -250,12 +249,12 @@ def _draw_spread(
 def _limit(paper: Bounds, name: str) -> int | None:
     """The tightest limit that a need sets on a latency or response."""
     from tachys.model.events import Event
-    from tachys.model.system import WithinNeed
 
     asked = Event(name)
     if asked.kind != "isr":
         return None
     ends, what = asked.thing.start if asked.moment == "latency" else asked.thing.end, asked.moment
     on = paper.system.isr(asked.name).on
-    limits = [n.within for n in paper.system.needs if isinstance(n, WithinNeed) and n.ends == ends and n.begins in on]
+    answers = [need.follows for need in paper.system.needs if need.follows]
+    limits = [each.within for each in answers if each.ends == ends and each.begins in on]
     return min(limits, default=None) if what in ("latency", "response") else None

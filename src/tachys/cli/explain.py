@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.bounds.result import Verdict
 from tachys.cli.capturing import read_given, shape_options
 from tachys.cli.findings import consequence_text, finding_text
 from tachys.cli.output import variant_option
 from tachys.cli.parameters import INSTANT
 from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, exact_time, instant_text, time_text
+from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
     from tachys.check.explaining import Explained

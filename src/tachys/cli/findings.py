@@ -92,5 +92,5 @@ def need_sentence(need: NeedCheck) -> str:
     limit = value_text(need.need, need.limit)
     worst = "not seen" if need.value is None else f"worst seen {value_text(need.need, need.value)}"
     bound = "no bound" if need.bound is None else f"bound {value_text(need.need, need.bound, 'up')}"
-    misses = f", missed {count_text(len(need.misses), 'time')}" if need.misses else ""
+    misses = f", missed {count_text(need.count, 'time')}" if need.count else ""
     return f"{what_holds(need.need)}: {need.verdict}; limit {limit}, {bound}, {worst}{misses}"

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import click
 
-from tachys.bounds.result import Verdict
 from tachys.cli.capturing import read_given, shape_options
 from tachys.cli.parameters import SHARE
+from tachys.needs.verdicts import Verdict
 
 Row = list[str | Verdict]
 

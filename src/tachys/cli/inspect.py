@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.bounds.result import Verdict
 from tachys.cli.capturing import read_given, shape_options, whole_option
 from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, count_text, instant_text, time_text
+from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
     from tachys.capture.flow import Times

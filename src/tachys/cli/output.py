@@ -18,9 +18,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tachys.bounds.result import Verdict
 from tachys.errors import Remark
 from tachys.foreign import escaped, printable
+from tachys.needs.verdicts import Verdict
 
 WIDEST = 100
 FORMATS = click.Choice(["table", "json", "csv"])

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.bounds.result import Figure, Verdict
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 from tachys.cli.words import NONE, count_text, instant_text, share_text, time_text
+from tachys.figures import Figure
+from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
     from tachys.bounds.result import Bounds

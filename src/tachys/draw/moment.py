@@ -8,7 +8,6 @@ import numpy as np
 
 from tachys.bounds.result import Bounds
 from tachys.model.events import Thing
-from tachys.model.system import WithinNeed
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, Run
 from tachys.simulation.follow import answers
@@ -55,8 +54,9 @@ Found = tuple[str, tuple[int, int], int | None, str]
 def _worst_need(bounds: Bounds, records: Records, run: Run) -> Found | None:
     """The longest answer of the need that came nearest to its limit, or went furthest beyond it."""
     worst: tuple[float, Found] | None = None
-    for need in bounds.system.needs:
-        if not isinstance(need, WithinNeed):
+    for each in bounds.system.needs:
+        need = each.follows
+        if need is None:
             continue
         found = answers(records, bounds.system, run.index, need)
         if not len(found.after):

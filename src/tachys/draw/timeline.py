@@ -14,7 +14,7 @@ from tachys.draw.lanes import EDGE as _EDGE
 from tachys.draw.lanes import LIMIT as _LIMIT
 from tachys.draw.lanes import new_figure, save
 from tachys.model.events import Event, Thing
-from tachys.model.system import System, WithinNeed
+from tachys.model.system import System
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -34,15 +34,15 @@ class Moment:
 
 def worst_moment(result: CheckResult) -> Moment:
     """The window around the worst miss; around the longest answer seen if there is none; else the beginning."""
-    candidates = [need for need in result.needs.values() if isinstance(need.need, WithinNeed)]
+    candidates = [need for need in result.needs.values() if need.need.follows]
     missed = sorted((need for need in candidates if need.misses), key=_overrun, reverse=True)
     if not missed:
         begin = result.capture.begin
         return Moment(begin, begin + min(result.capture.length, 2 * 10**9))
     need = missed[0]
     worst = max(need.misses, key=lambda miss: miss.value or 0)
-    assert isinstance(need.need, WithinNeed)
-    length = max(worst.value or 0, need.need.within)
+    assert isinstance(need.limit, int)
+    length = max(worst.value or 0, need.limit)
     return Moment(worst.at - length, worst.at + 2 * length, need)
 
 
@@ -129,9 +129,10 @@ def _first_after(bodies: Bodies, event: int) -> int | None:
 def _draw_misses(axes: Axes, lanes: list[_Lane], moment: Moment) -> None:
     """The limit as a bar below each missed event of the need, and what it took."""
     need = moment.need
-    if need is None or not isinstance(need.need, WithinNeed):
+    answer = None if need is None else need.need.follows
+    if need is None or answer is None:
         return
-    row = next((k for k, lane in enumerate(lanes) if lane.event == need.need.begins), None)
+    row = next((k for k, lane in enumerate(lanes) if lane.event == answer.begins), None)
     if row is None:
         return
     inside = [miss for miss in need.misses if moment.begin <= miss.at <= moment.end]
@@ -139,7 +140,7 @@ def _draw_misses(axes: Axes, lanes: list[_Lane], moment: Moment) -> None:
     if lost:
         axes.plot([_us(at, moment) for at in lost], [row + 0.05] * len(lost), "x", color=_LIMIT, markersize=10,
                   markeredgewidth=2.5, zorder=5)  # fmt: skip
-    limit = need.need.within / 1e6
+    limit = answer.within / 1e6
     late = [miss for miss in inside if miss.kind != "lost"]
     for miss in late:
         left = _us(miss.at, moment)

@@ -10,18 +10,8 @@ from tachys.model.events import Event, Thing
 from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
-from tachys.model.system import (
-    IDLE,
-    FeedNeed,
-    JitterNeed,
-    LoadNeed,
-    LossNeed,
-    Need,
-    PeriodNeed,
-    Probe,
-    Watchdog,
-    WithinNeed,
-)
+from tachys.model.system import IDLE, Probe
+from tachys.needs.kinds import FeedNeed, JitterNeed, LoadNeed, LossNeed, Need, PeriodNeed, Watchdog, WithinNeed
 
 _KINDS = {
     frozenset({"from", "to", "within"}): frozenset({"age"}),

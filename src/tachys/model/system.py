@@ -16,6 +16,7 @@ from tachys.dividers.serial import SerialSetting
 from tachys.errors import Place, Remark
 from tachys.model.events import Body, Event, Named, Thing
 from tachys.model.quantities import ZERO, Range
+from tachys.needs.kinds import Need
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,77 +192,6 @@ class Loop:
 
     overhead: Range
     steps: tuple[Step, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Watchdog:
-    """Fed by an event at intervals below ``timeout`` and, with a window, not below ``not_before`` ps.
-
-    Both already at the unfavourable end of the tolerance.
-    """
-
-    fed_by: Event
-    timeout: int
-    not_before: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class WithinNeed:
-    """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause."""
-
-    name: str
-    begins: Event
-    ends: Event
-    within: int
-    age: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class LoadNeed:
-    """The share of time that the core works, at most; ``over`` ps of any window, None: in the long run."""
-
-    name: str
-    limit: Fraction
-    over: int | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class LossNeed:
-    """At most ``most`` events of ``of`` (a source, unit, routine or flag.NAME) are lost."""
-
-    name: str
-    of: Thing
-    most: int
-
-
-@dataclass(frozen=True, slots=True)
-class PeriodNeed:
-    """Every single distance between neighbouring events ``of`` lies within ``every`` ± ``give_or_take`` ps."""
-
-    name: str
-    of: Event
-    every: int
-    give_or_take: int
-
-
-@dataclass(frozen=True, slots=True)
-class JitterNeed:
-    """Latest minus earliest delay of event ``of`` against what causes it, at most ``jitter`` ps."""
-
-    name: str
-    of: Event
-    jitter: int
-
-
-@dataclass(frozen=True, slots=True)
-class FeedNeed:
-    """The watchdog is always fed in time."""
-
-    name: str
-    watchdog: Watchdog
-
-
-Need = WithinNeed | LoadNeed | LossNeed | PeriodNeed | JitterNeed | FeedNeed
 
 
 IDLE = "idle"

@@ -6,7 +6,6 @@ from fractions import Fraction
 from typing import Any
 
 from tachys.bounds.export import limit_value, seconds
-from tachys.model.system import LoadNeed, LossNeed
 from tachys.simulation.result import NeedSeen, Simulated
 from tachys.simulation.statistics import Stats
 
@@ -38,7 +37,7 @@ def need_data(need: NeedSeen) -> dict[str, Any]:
             for miss in need.first
         ],
     }
-    if isinstance(need.need, (LoadNeed, LossNeed)):
+    if not need.need.timed:
         del found["seen"]
     return found
 

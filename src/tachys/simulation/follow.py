@@ -14,8 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.model.events import Event
-from tachys.model.system import System, WithinNeed
+from tachys.model.system import System
 from tachys.model.ways import Hop, way
+from tachys.needs.kinds import WithinNeed
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records
 from tachys.simulation.index import Index

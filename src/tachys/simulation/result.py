@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from fractions import Fraction
 
-from tachys.bounds.result import Bounds, Verdict
-from tachys.model.system import Need
+from tachys.bounds.result import Bounds
+from tachys.needs.kinds import Need
+from tachys.needs.verdicts import Verdict
 from tachys.simulation.statistics import Counted, Stats
 
 

@@ -15,7 +15,7 @@ from tachys.bounds.load import surplus
 from tachys.bounds.result import Bounds
 from tachys.model.system import System
 from tachys.simulation.engine import Run
-from tachys.simulation.needs import Watch, became, needs_records, watches
+from tachys.simulation.needs import PlayedSlice, Watch, became, needs_records, watches
 from tachys.simulation.result import Simulated
 from tachys.simulation.statistics import Counted, counted, losses, taken
 from tachys.simulation.ways import Ways
@@ -40,12 +40,14 @@ def play_part(
 ) -> Part:
     """One run. KeyboardInterrupt between slices leaves what was counted up to there."""
     run = Run(system, ways, end, record=needs_records(system), compiled=compiled)
-    looking = watches(system, number)
+    looking, played = watches(system, number), None
     whole = False
     try:
         for records in run.slices():
+            played = played or PlayedSlice(system, run.index, records, run.now, run.ended)
+            played.next(records, run.now, whole=run.ended)
             for watch in looking:
-                watch.look(records, system, run.index, run.now, ended=run.ended)
+                watch.look(played)
             if progress is not None:
                 progress(run.now / end)
         whole = True

@@ -14,12 +14,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tachys.bounds.result import Bounds
-from tachys.model.system import FeedNeed, JitterNeed, Need, PeriodNeed, Source, System, WithinNeed
+from tachys.model.system import Source, System
+from tachys.needs.kinds import Need
+from tachys.needs.seen import Past
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, Run
-from tachys.simulation.follow import answers, event_times
 from tachys.simulation.memory import histogram_bits
-from tachys.simulation.needs import Watch, value_of
+from tachys.simulation.needs import PlayedSlice, Watch
 from tachys.simulation.statistics import counted
 from tachys.simulation.ways import Costs, Ways
 
@@ -45,9 +46,6 @@ class Worst:
     placed: bool = True
 
 
-TIMED = (WithinNeed, PeriodNeed, JitterNeed, FeedNeed)
-
-
 def measured_figures(paper: Bounds) -> dict[str, int | None]:
     """The bound in ps of every figure that a run measures, by its name; a routine's own name stands for its latency."""
     found: dict[str, int | None] = {}
@@ -70,7 +68,7 @@ def goals(paper: Bounds) -> dict[str, int | None]:
     """What can be searched for, with its bound in ps: every figure that a run measures, every need that is a time."""
     found: dict[str, int | None] = {}
     for name, need in paper.needs.items():
-        if isinstance(need.need, TIMED):
+        if need.need.timed:
             assert need.bound is None or isinstance(need.bound, int)
             found[name] = found[f"need.{name}"] = need.bound
     return found | measured_figures(paper)
@@ -172,14 +170,16 @@ class _Hunt:
     def _try(self, ways: Ways) -> None:
         self.tried += 1
         run = Run(self.system, ways, self.length, record=self.need is not None)
-        watch = None if self.need is None else Watch(self.need, 0, histogram_bits(self.system))
+        watch, played = None if self.need is None else Watch(self.need, 0, histogram_bits(self.system)), None
         for records in run.slices():
             if watch is not None:
-                watch.look(records, self.system, run.index, run.now, ended=run.ended)
+                played = played or PlayedSlice(self.system, run.index, records, run.now, run.ended)
+                played.next(records, run.now, whole=run.ended)
+                watch.look(played)
         if watch is None:
             most = counted(run.memory, run.index)[self.name].most
         else:
-            most = -1 if (worst := value_of(watch.need, watch.seen)) is None else worst
+            most = -1 if watch.worst is None else watch.worst
         if most > self.best:
             self.best, self.ways = most, ways
 
@@ -222,14 +222,11 @@ def _longest(begins: at.Ints, ends: at.Ints) -> tuple[int, int]:
 
 def _moment_of(need: Need, records: Records, run: Run) -> tuple[int, int] | None:
     """From when to when the worst of a need lasted; None where it is no single stretch."""
-    if isinstance(need, WithinNeed):
-        found = answers(records, run.system, run.index, need)
-        return _longest(found.at, found.at + found.after)
-    if isinstance(need, PeriodNeed | FeedNeed):
-        event = need.of if isinstance(need, PeriodNeed) else need.watchdog.fed_by
-        times = event_times(records, run.index, event)
-        times = np.append(0, times) if isinstance(need, FeedNeed) else times
-        wrong = np.abs(np.diff(times) - (need.every if isinstance(need, PeriodNeed) else 0))
-        place = int(np.argmax(wrong)) if len(wrong) else 0
-        return (int(times[place]), int(times[place + 1])) if len(wrong) else None
-    return None
+    look = need.look(PlayedSlice(run.system, run.index, records, run.end, whole=True), Past())
+    bad = None if look is None else need.badness(look.after)
+    if look is None or bad is None:
+        return None
+    if not len(bad):
+        return 0, 0
+    place = int(np.argmax(bad))
+    return int(look.at[place]), int(look.at[place] + look.after[place])

@@ -1,0 +1,514 @@
+"""The kinds of needs: what each asks for, its bound on paper, and what of that which was seen breaks it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import ClassVar, Literal, Protocol
+
+import numpy as np
+
+from tachys.figures import Figure, Part, summed
+from tachys.model.events import Event, Thing
+from tachys.needs.seen import Broken, Instants, Look, Observation, Past, Total
+from tachys.needs.verdicts import Proof, Verdict, verdict_of
+
+Amount = int | Fraction
+LOOP = Thing("loop")
+
+
+class Paper(Protocol):
+    """What the bounds say, asked by needs."""
+
+    def gap(self, event: Event) -> int | None:
+        """The longest time in ps from any instant to the next such event."""
+
+    def distances(self, event: Event) -> tuple[int, Figure]:
+        """(the least distance in ps between neighbouring events, the most as a figure)."""
+
+    def delay(self, event: Event) -> Figure:
+        """The delay of an event against what causes it."""
+
+    def way(self, begins: Event, ends: Event, *, age: bool) -> tuple[Figure, str] | None:
+        """(time from one event to what it causes, why one may be lost on the way); None: no chain leads there."""
+
+    def loses(self, thing: Thing) -> str | None:
+        """Why events of a thing may be lost; None if none ever is."""
+
+    def load(self, over: int | None) -> tuple[Fraction, Fraction, str]:
+        """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""
+
+
+@dataclass(frozen=True, slots=True)
+class NeedBounds:
+    """One need on paper. ``bound`` and ``limit`` in ps, a share for a load, a number for losses; None: none known.
+
+    ``figure`` takes the bound apart where it is a time. ``least``: what it is at least, whatever happens.
+    """
+
+    need: Need
+    limit: Amount
+    bound: Amount | None
+    proved: bool
+    reason: str = ""
+    figure: Figure | None = None
+    least: Amount = 0
+
+    @property
+    def proof(self) -> Proof:
+        """What verdicts rest on."""
+        return Proof(self.proved, self.bound is not None or self.may_break, self.least > self.limit)
+
+    @property
+    def may_break(self) -> bool:
+        """Whether it is known that it may be broken, though no number says by how much."""
+        return self.bound is None and bool(self.figure or not self.need.timed)
+
+    @property
+    def verdict(self) -> Verdict:
+        """What paper alone says."""
+        return verdict_of(self.proof)
+
+
+class Need(ABC):
+    """Something that must hold. Limits and values are in ps, a share of one, or a number (``measures``)."""
+
+    __slots__ = ()
+    measures: ClassVar[Literal["time", "share", "number"]] = "time"
+    timed: ClassVar[bool] = True
+    bound_is_wait: ClassVar[bool] = False  # the parts of the bound are what a single wait is made of
+    name: str
+
+    @property
+    @abstractmethod
+    def limit(self) -> Amount:
+        """What it may be at most."""
+
+    @property
+    @abstractmethod
+    def events(self) -> tuple[Event, ...]:
+        """The events that it is about."""
+
+    @property
+    def waits(self) -> Thing:
+        """What waits where it is broken."""
+        return LOOP
+
+    @property
+    def follows(self) -> WithinNeed | None:
+        """Itself, where it follows events to their answers."""
+        return None
+
+    @property
+    def feeds(self) -> Watchdog | None:
+        """The watchdog that must be fed."""
+        return None
+
+    @property
+    def window(self) -> int | None:
+        """The length of the windows that it looks at, in ps."""
+        return None
+
+    @property
+    def of_records(self) -> bool:
+        """Whether only records of what happened can tell; else counters can."""
+        return self.timed or self.window is not None
+
+    @abstractmethod
+    def bound(self, paper: Paper) -> NeedBounds:
+        """What can happen at worst."""
+
+    def look(self, seen: Observation, past: Past) -> Look | None:
+        """What was seen of a need that is a time, slice by slice; None where nothing shows it."""
+        raise NotImplementedError
+
+    def sum_up(self, seen: Observation, surplus: Fraction = Fraction(0)) -> Total | None:
+        """What was seen in all of a need that is no time; None where nothing shows it.
+
+        ``surplus``: how much more than in the long run a load can be, since what was seen ends somewhere.
+        """
+        raise NotImplementedError
+
+    def worst(self, least: int, most: int) -> int:
+        """What counts against the limit, of times from ``least`` to ``most`` ps."""
+        return most
+
+    def badness(self, after: Instants) -> Instants | None:
+        """How much each single time counts against the limit; None where only all of them together do."""
+        return after
+
+    @abstractmethod
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold, in the model's words; ``time`` writes a time in ps."""
+
+    def _of_figure(self, figure: Figure, lost: str = "", least: Amount = 0) -> NeedBounds:
+        proved = figure.most is not None and figure.most <= self.limit and not lost
+        return NeedBounds(self, self.limit, figure.most, proved, figure.reason or lost, figure, least)
+
+
+@dataclass(frozen=True, slots=True)
+class WithinNeed(Need):
+    """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause."""
+
+    bound_is_wait: ClassVar[bool] = True
+    name: str
+    begins: Event
+    ends: Event
+    within: int
+    age: bool = False
+
+    @property
+    def limit(self) -> int:
+        """What it may be at most."""
+        return self.within
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """The events that it is about."""
+        return self.begins, self.ends
+
+    @property
+    def waits(self) -> Thing:
+        """What waits where it is broken."""
+        return self.ends.thing
+
+    @property
+    def follows(self) -> WithinNeed | None:
+        """Itself."""
+        return self
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """The sum of the ways from cause to cause; where no chain leads there, the time to whichever comes next."""
+        found = paper.way(self.begins, self.ends, age=self.age)
+        if found is not None:
+            figure, lost = found
+            return self._of_figure(figure, lost, figure.least)
+        gap = paper.gap(self.ends)
+        if gap is None:
+            reason = f"no chain of causes leads from {self.begins} to {self.ends}, and nothing makes it come"
+            return NeedBounds(self, self.within, None, False, reason)
+        part = Part("longest time to the next", self.ends, 1, gap)
+        return self._of_figure(Figure(0, gap, (part,)))
+
+    def look(self, seen: Observation, past: Past) -> Look | None:
+        """Late beyond the limit, lost on the way, or not answered although the limit is over."""
+        found = seen.answers(self)
+        if found is None:
+            return None
+        beyond = self.within + seen.slack
+        late = found.after > beyond
+        pairs = zip(found.at[late].tolist(), found.after[late].tolist(), strict=True)
+        broken = [Broken(at, after, "late", at, at + after) for at, after in pairs]
+        broken += [Broken(at, None, "lost", at, at + self.within) for at in found.lost.tolist()]
+        still = found.open[seen.end - found.open > beyond]
+        broken += [Broken(at, None, "open", at, seen.end) for at in still.tolist()]
+        return Look(found.at, found.after, broken, relative=found.relative)
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        age = " (age)" if self.age else ""
+        return f"{self.begins.removeprefix('source.')} → {self.ends}{age}"
+
+
+@dataclass(frozen=True, slots=True)
+class LoadNeed(Need):
+    """The share of time that the core works, at most; ``over`` ps of any window, None: in the long run."""
+
+    measures: ClassVar[Literal["time", "share", "number"]] = "share"
+    timed: ClassVar[bool] = False
+    name: str
+    share: Fraction
+    over: int | None = None
+
+    @property
+    def limit(self) -> Fraction:
+        """What it may be at most."""
+        return self.share
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """None."""
+        return ()
+
+    @property
+    def window(self) -> int | None:
+        """The length of the windows that it looks at, in ps."""
+        return self.over
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """The load of the bounds."""
+        least, most, reason = paper.load(self.over)
+        proved = most <= self.share
+        return NeedBounds(self, self.share, most, proved, "" if proved else reason, least=least)
+
+    def sum_up(self, seen: Observation, surplus: Fraction = Fraction(0)) -> Total | None:
+        """More than the limit in any window, or in all."""
+        found = seen.load(self.over)
+        if found is None:
+            return None
+        more = surplus if self.over is None else Fraction(0)
+        over = found.share - found.slack > self.share + more
+        broken = [Broken(found.at, None, "late", found.at, found.at)] if over else []
+        return Total(found.share, broken, int(over), found.by, found.slack)
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return "load" if self.over is None else f"load in any {time(self.over)}"
+
+
+@dataclass(frozen=True, slots=True)
+class LossNeed(Need):
+    """At most ``most`` events of ``of`` (a source, unit, routine or flag.NAME) are lost."""
+
+    measures: ClassVar[Literal["time", "share", "number"]] = "number"
+    timed: ClassVar[bool] = False
+    name: str
+    of: Thing
+    most: int
+
+    @property
+    def limit(self) -> int:
+        """What it may be at most."""
+        return self.most
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """The event of what may lose it."""
+        return (Event(self.of),)
+
+    @property
+    def waits(self) -> Thing:
+        """What waits where it is broken."""
+        return self.of
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """None is lost, or any number may be."""
+        why = paper.loses(self.of)
+        if why is None:
+            return NeedBounds(self, self.most, 0, True)
+        return NeedBounds(self, self.most, None, False, f"may be lost: {why}")
+
+    def sum_up(self, seen: Observation, surplus: Fraction = Fraction(0)) -> Total | None:
+        """Each loss beyond those that are allowed."""
+        found = seen.lost(self.of)
+        if found is None:
+            return None
+        instants, count = found
+        broken = [Broken(at, None, "lost", at, at) for at in instants[self.most :].tolist()]
+        return Total(count, broken, max(0, count - self.most))
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return f"lost of {self.of}"
+
+
+def _distances(times: Instants, least: int, most: int, slack: int) -> Look:
+    """The distances of neighbouring instants; those that are too short or too long are misses of the later one."""
+    apart = np.diff(times)
+    wrong = np.flatnonzero((apart < least - slack) | (apart > most + slack))
+    broken = [
+        Broken(int(times[k + 1]), int(apart[k]), "early" if apart[k] < least else "late",
+               int(times[k]), int(times[k + 1]))
+        for k in wrong.tolist()
+    ]  # fmt: skip
+    return Look(times[: len(apart)], apart, broken)
+
+
+def _from_last(times: Instants, past: Past) -> Instants:
+    """The instants of a slice behind the last one before it."""
+    joined = times if past.last is None else np.append(np.int64(past.last), times)
+    past.last = int(joined[-1]) if len(joined) else None
+    return joined
+
+
+@dataclass(frozen=True, slots=True)
+class PeriodNeed(Need):
+    """Every single distance between neighbouring events ``of`` lies within ``every`` ± ``give_or_take`` ps."""
+
+    name: str
+    of: Event
+    every: int
+    give_or_take: int
+
+    @property
+    def limit(self) -> int:
+        """What it may be at most: how far a distance is from ``every``, either way."""
+        return self.give_or_take
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """The events that it is about."""
+        return (self.of,)
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """How far a distance can be from ``every``, either way."""
+        least, most = paper.distances(self.of)
+        if most.most is None:
+            return self._of_figure(Figure(0, None, reason=most.reason), least=max(0, least - self.every))
+        if most.most - self.every >= self.every - least:
+            parts = [*most.parts, Part("wanted", self.of, 1, -self.every)]
+        else:
+            parts = [Part("wanted", self.of, 1, self.every), Part("least distance", self.of, 1, -least)]
+        certain = max(0, least - self.every, self.every - most.most)
+        return self._of_figure(summed(0, parts), least=certain)
+
+    def look(self, seen: Observation, past: Past) -> Look | None:
+        """Every distance."""
+        times = seen.instants(self.of)
+        if times is None or (seen.whole and past.last is None and len(times) < 2):
+            return None
+        return _distances(
+            _from_last(times, past), self.every - self.give_or_take, self.every + self.give_or_take, seen.slack
+        )
+
+    def worst(self, least: int, most: int) -> int:
+        """How far the distances were from ``every``."""
+        return max(most - self.every, self.every - least)
+
+    def badness(self, after: Instants) -> Instants | None:
+        """How far each distance was from ``every``."""
+        return np.abs(after - self.every)
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return f"{self.of} every {time(self.every)}, ±"
+
+
+@dataclass(frozen=True, slots=True)
+class JitterNeed(Need):
+    """Latest minus earliest delay of event ``of`` against what causes it, at most ``jitter`` ps."""
+
+    name: str
+    of: Event
+    jitter: int
+
+    @property
+    def limit(self) -> int:
+        """What it may be at most."""
+        return self.jitter
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """The events that it is about."""
+        return (self.of,)
+
+    @property
+    def waits(self) -> Thing:
+        """What waits where it is broken."""
+        return self.of.thing
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """The most of the delay less its least."""
+        figure = paper.delay(self.of)
+        if figure.most is None:
+            return self._of_figure(figure)
+        return self._of_figure(summed(0, [*figure.parts, Part("the least of it", self.of, 1, -figure.least)]))
+
+    def look(self, seen: Observation, past: Past) -> Look | None:
+        """A delay is a miss if it lies further than the limit from one that was seen before it."""
+        found = seen.delays(self.of)
+        if found is None or (seen.whole and past.least is None and not len(found.after)):
+            return None
+        if not len(found.after):
+            return Look()
+        known = np.array([each for each in (past.least, past.most) if each is not None], np.int64)
+        least = np.minimum.accumulate(np.append(known, found.after))[len(known) :]
+        most = np.maximum.accumulate(np.append(known, found.after))[len(known) :]
+        past.least, past.most = int(least[-1]), int(most[-1])
+        wrong = np.flatnonzero(np.maximum(found.after - least, most - found.after) > self.jitter + seen.slack)
+        broken = []
+        for k in wrong.tolist():
+            at, after = int(found.at[k]), int(found.after[k])
+            kind = "late" if after - int(least[k]) > self.jitter + seen.slack else "early"
+            broken.append(Broken(at + after, int(most[k] - least[k]), kind, at, at + after))
+        return Look(found.at, found.after, broken, relative=found.relative)
+
+    def worst(self, least: int, most: int) -> int:
+        """How far apart the delays were."""
+        return most - least
+
+    def badness(self, after: Instants) -> Instants | None:
+        """A width is that of all of them."""
+        return None
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return f"jitter of {self.of}"
+
+
+@dataclass(frozen=True, slots=True)
+class Watchdog:
+    """Fed by an event at intervals below ``timeout`` and, with a window, not below ``not_before`` ps.
+
+    Both already at the unfavourable end of the tolerance.
+    """
+
+    fed_by: Event
+    timeout: int
+    not_before: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class FeedNeed(Need):
+    """The watchdog is always fed in time."""
+
+    name: str
+    watchdog: Watchdog
+
+    @property
+    def limit(self) -> int:
+        """What it may be less than."""
+        return self.watchdog.timeout
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """The event that feeds it."""
+        return (self.watchdog.fed_by,)
+
+    @property
+    def feeds(self) -> Watchdog | None:
+        """The watchdog."""
+        return self.watchdog
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """The longest time to the next feed; fed exactly as it is up is too late."""
+        dog = self.watchdog
+        gap = paper.gap(dog.fed_by)
+        least, most = paper.distances(dog.fed_by)
+        if gap is None:
+            return self._of_figure(Figure(0, None, reason=most.reason or "nothing is sure to feed it"))
+        figure = most if most.most is not None and most.most >= gap else Figure(
+            0, gap, (Part("longest time to the next feed", dog.fed_by, 1, gap),)
+        )  # fmt: skip
+        assert figure.most is not None
+        early = least < dog.not_before
+        reason = "it can be fed again before its window opens" if early else ""
+        proved = figure.most < dog.timeout and not early
+        certain = dog.timeout + 1 if least >= dog.timeout else least
+        return NeedBounds(self, dog.timeout, figure.most, proved, reason, figure, certain)
+
+    def look(self, seen: Observation, past: Past) -> Look | None:
+        """Every distance; the first is due from time zero, and its window opens with it."""
+        times, dog = seen.instants(self.watchdog.fed_by), self.watchdog
+        if times is None or (seen.whole and past.last is None and not len(times) and not seen.from_zero):
+            return None
+        first = Look()
+        if past.last is None and seen.from_zero:
+            if len(times):
+                first = _distances(np.append(np.int64(0), times[:1]), 0, dog.timeout - 1, seen.slack)
+                times = times[1:]
+                past.last = int(first.at[0] + first.after[0])
+            elif seen.whole:
+                past.last = 0
+        found = _distances(_from_last(times, past), dog.not_before, dog.timeout - 1, seen.slack)
+        look = Look(np.append(first.at, found.at), np.append(first.after, found.after), first.broken + found.broken)
+        if seen.whole and past.last is not None and seen.end - past.last >= dog.timeout + seen.slack:
+            look.still = seen.end - past.last
+            look.broken.append(Broken(past.last, None, "open", past.last, seen.end))
+        return look
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return f"{self.watchdog.fed_by} feeds within"

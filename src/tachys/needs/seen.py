@@ -1,0 +1,129 @@
+"""What a need asks of what was seen: a simulation answers to the picosecond, a capture to its resolution."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import TYPE_CHECKING, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tachys.model.events import Event, Thing
+
+if TYPE_CHECKING:
+    from tachys.needs.kinds import WithinNeed
+
+Instants = NDArray[np.int64]
+
+
+def no_instants() -> Instants:
+    """None at all."""
+    return np.zeros(0, np.int64)
+
+
+@dataclass(frozen=True, slots=True)
+class Delays:
+    """Events at ``at`` ps and how long each was answered after; ``lost`` were never, ``open`` not by the end.
+
+    ``relative``: against the fastest answer, since the event itself was not seen.
+    """
+
+    at: Instants
+    after: Instants
+    lost: Instants = field(default_factory=no_instants)
+    open: Instants = field(default_factory=no_instants)
+    relative: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """The share of the core that was taken, of a window that begins at ``at`` ps; ``slack``: what it may be less."""
+
+    share: Fraction
+    at: int
+    slack: Fraction = Fraction(0)
+    by: str = ""
+
+
+class Observation(Protocol):
+    """What was seen, all of it or a slice. What was not shown is None."""
+
+    @property
+    def slack(self) -> int:
+        """How far off a time may be, in ps."""
+
+    @property
+    def end(self) -> int:
+        """Up to when it was seen, in ps."""
+
+    @property
+    def whole(self) -> bool:
+        """Whether no more of it comes."""
+
+    @property
+    def from_zero(self) -> bool:
+        """Whether it was seen from time zero on."""
+
+    def instants(self, event: Event) -> Instants | None:
+        """When an event happened."""
+
+    def answers(self, need: WithinNeed) -> Delays | None:
+        """From the events of a need to their answers."""
+
+    def delays(self, event: Event) -> Delays | None:
+        """From what causes an event to the event."""
+
+    def lost(self, thing: Thing) -> tuple[Instants, int] | None:
+        """(when events of a thing were lost as far as that is known, how many)."""
+
+    def load(self, over: int | None) -> Taken | None:
+        """What was taken of the core: of the busiest window of that length in ps, or of all that was seen."""
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """One miss: at ``at`` ps, answered after ``value`` ps (None: never); the wait lasted from ``begin`` to ``end``.
+
+    ``kind``: "late"; "early"; "lost", it will never be answered; "open", not answered by the end.
+    """
+
+    at: int
+    value: int | None
+    kind: str
+    begin: int
+    end: int
+
+
+@dataclass(slots=True)
+class Look:
+    """What a need has seen: times in ps (``after``) that each began at ``at``, and what broke it.
+
+    ``still``: how long one has been waited for at the end. ``relative`` as of :class:`Delays`.
+    """
+
+    at: Instants = field(default_factory=no_instants)
+    after: Instants = field(default_factory=no_instants)
+    broken: list[Broken] = field(default_factory=list)
+    still: int | None = None
+    relative: bool = False
+
+
+@dataclass(slots=True)
+class Past:
+    """What a need remembers from one slice to the next: the last instant, the extremes so far."""
+
+    last: int | None = None
+    least: int | None = None
+    most: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Total:
+    """A number or share that was seen in all, what broke the need, and what it rests on."""
+
+    value: int | Fraction
+    broken: list[Broken]
+    misses: int
+    note: str = ""
+    slack: Fraction = Fraction(0)
