@@ -184,8 +184,12 @@ class Case:
             self.hold(
                 f"need both ways: {type(need.need).__name__}",
                 name,
-                (need.verdict is Verdict.MISSED) == bool(need.misses),
+                (need.verdict is Verdict.MISSED) == bool(need.misses or paper.proof.cannot_hold),
             )
+            if paper.proof.cannot_hold and need.need.timed:
+                self.hold(
+                    f"need that cannot hold did: {type(need.need).__name__}", name, not need.seen or need.misses > 0
+                )
             if paper.bound is not None and need.value is not None and not isinstance(need.need, LoadNeed):
                 self.hold(
                     f"need beyond its bound: {type(need.need).__name__}",

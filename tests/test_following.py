@@ -19,7 +19,7 @@ from tachys.simulation.engine import Records, join, play_whole
 from tachys.simulation.follow import answers, event_times
 from tachys.simulation.index import index_of
 from tachys.simulation.lanes import lanes
-from tachys.simulation.needs import watches
+from tachys.simulation.needs import PlayedSlice, watches
 from tachys.simulation.running import simulate
 from tachys.simulation.ways import Ways
 
@@ -106,18 +106,21 @@ def test_slices_tell_the_same_as_the_whole():
     system = read_model(text, "m.toml")
     _, whole, index = play_whole(system, Ways("drawn", "drawn", "mean"), 5000 * NS)
     (once,) = watches(system, 0)
-    once.look(whole, system, index, 5000 * NS, ended=True)
+    once.look(PlayedSlice(system, index, whole, 5000 * NS, whole=True))
     for size in (7, 100, 999):
         (watch,) = watches(system, 0)
+        played = PlayedSlice(system, index, whole, 0, whole=False)
         # as the engine does, a slice ends between two instants
         borders = np.flatnonzero(np.diff(whole.time)) + 1
         for columns in zip(*(np.split(getattr(whole, n), borders[::size]) for n in ("time", "kind", "index", "cause")),
                            strict=True):  # fmt: skip
             part = Records(*columns)
             now = int(part.time[-1])
-            watch.look(part, system, index, now, ended=False)
+            played.next(part, now, whole=False)
+            watch.look(played)
         empty = Records(*(getattr(whole, name)[:0] for name in ("time", "kind", "index", "cause")))
-        watch.look(empty, system, index, 5000 * NS, ended=True)
+        played.next(empty, 5000 * NS, whole=True)
+        watch.look(played)
         assert (watch.seen.count, watch.seen.total, watch.misses) == (once.seen.count, once.seen.total, once.misses)
         assert [miss.at for miss in watch.first] == [miss.at for miss in once.first]
 

@@ -46,9 +46,9 @@ class Events:
         self._curves: dict[Event, Curve] = {s.event: source_curve(s) for s in system.sources}
         self._backlogs: dict[str, Backlog] = {}
 
-    def curve(self, event: Event) -> Curve:
+    def curve(self, event: str) -> Curve:
         """The densest way in which an event can come."""
-        asked = [event]  # causes before what they cause, without recursion: chains may be long
+        asked = [Event(event)]  # causes before what they cause, without recursion: chains may be long
         while asked:
             if asked[-1] in self._curves:
                 asked.pop()
@@ -57,7 +57,7 @@ class Events:
             if not missing:
                 self._curves[asked[-1]] = self._derive(asked[-1])
             asked += missing
-        return self._curves[event]
+        return self._curves[Event(event)]
 
     def _stands_on(self, event: Event) -> tuple[Event, ...]:
         """The events whose curves that of an event is made of."""

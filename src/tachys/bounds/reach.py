@@ -28,9 +28,9 @@ class Reach:
     flags: dict[str, FlagBounds]
     steps: dict[str, StepBounds]
 
-    def gap(self, event: Event) -> int | None:
+    def gap(self, event: str) -> int | None:
         """The longest time in ps from any instant to the next such event; None: no such time is known."""
-        return self._gaps.within.get(event)
+        return self._gaps.within.get(Event(event))
 
     @cached_property
     def _gaps(self) -> Gaps:
@@ -115,12 +115,13 @@ class Reach:
         on = self.system.isr(name).on if kind == "isr" else self.system.unit(name).on
         return Fraction(0) if lost else sum((rates.get(cause.thing, Fraction(0)) for cause in on), Fraction(0))
 
-    def least_rate(self, event: Event) -> Fraction:
+    def least_rate(self, event: str) -> Fraction:
         """The fewest events per ps in the long run; 0 where none is sure, or where one may be lost on the way."""
-        return self._least_rates[event.thing]
+        return self._least_rates[Event(event).thing]
 
-    def distances(self, event: Event) -> tuple[int, Figure]:
+    def distances(self, event: str) -> tuple[int, Figure]:
         """(the least distance in ps between neighbouring events, the most as a figure)."""
+        event = Event(event)
         least = self._least_distance(event)
         ways: list[tuple[Event, Figure]] = []  # back along single causes, then forth again with what each adds
         now, seen = event, {event}

@@ -10,7 +10,6 @@ from tachys.errors import input_error
 from tachys.needs.verdicts import WORST_FIRST, Verdict
 
 LARGEST = 1 << 26
-_FORMATS = ("tachys.check/1", "tachys.check/2")  # the first listed all misses, the second counts them
 
 
 def read_baseline(path: str) -> dict[str, dict[str, Any]]:
@@ -30,7 +29,7 @@ def read_baseline(path: str) -> dict[str, dict[str, Any]]:
         raise input_error(path, "is no JSON", mend) from None
     captures: Any = data.get("captures") if isinstance(data, dict) and "captures" in data else [data]
     good = isinstance(captures, list) and all(
-        isinstance(each, dict) and each.get("format") in _FORMATS and isinstance(each.get("needs"), dict)
+        isinstance(each, dict) and each.get("format") == "tachys.check/1" and isinstance(each.get("needs"), dict)
         and isinstance(each.get("findings"), list) and isinstance(each.get("capture"), str)
         for each in captures
     )  # fmt: skip
@@ -66,17 +65,12 @@ def _need(name: str, old: dict[str, Any], new: dict[str, Any]) -> list[str]:
     ranks = {str(verdict): rank for rank, verdict in enumerate(WORST_FIRST)}
     if ranks[new["verdict"]] < ranks.get(str(old.get("verdict")), len(Verdict)):
         found.append(f"need.{name} was {old.get('verdict')}, is {new['verdict']}")
-    misses = new["misses"] - _many(old.get("misses"))
+    misses = len(new["misses"]) - len(old.get("misses") or [])
     if misses > 0:
-        found.append(f"need.{name} is missed {misses} times more: {new['misses']}")
+        found.append(f"need.{name} is missed {misses} times more: {len(new['misses'])}")
     was, is_ = old.get("seen"), new["seen"]
     if isinstance(was, dict) and is_ and isinstance(was.get("most"), (int, float)):
         slack = is_["resolution"] + float(was.get("resolution") or 0)
         if is_["most"] > was["most"] + slack:
             found.append(f"need.{name}: worst seen {is_['most'] * 1e6:.3f} us, was {was['most'] * 1e6:.3f} us")
     return found
-
-
-def _many(misses: Any) -> int:
-    """How many misses a baseline says; the first version of the format listed them."""
-    return len(misses) if isinstance(misses, list) else misses if isinstance(misses, int) else 0

@@ -1,4 +1,4 @@
-"""A check as plain data for programs: format "tachys.check/2", described in docs/formats.md."""
+"""A check as plain data for programs: format "tachys.check/1", described in docs/formats.md."""
 
 from __future__ import annotations
 
@@ -9,8 +9,6 @@ from tachys.bounds.export import limit_value, seconds
 from tachys.check.figures import Compared
 from tachys.check.pooling import pool
 from tachys.check.result import CheckResult, Finding, NeedCheck, Seen
-
-KEPT = 100  # misses that are listed, of each need
 
 
 def seen_data(seen: Seen | None) -> dict[str, Any] | None:
@@ -30,8 +28,8 @@ def _need(need: NeedCheck) -> dict[str, Any]:
         "bound": limit_value(need.bound, need.need),
         "seen": seen_data(need.seen),
         "value": limit_value(need.value, need.need),
-        "misses": need.count,
-        "first": [
+        "missed": need.count,
+        "misses": [
             {
                 "at": seconds(miss.at),
                 "value": seconds(miss.value),
@@ -42,7 +40,7 @@ def _need(need: NeedCheck) -> dict[str, Any]:
                     for cause in miss.causes
                 ],
             }
-            for miss in need.misses[:KEPT]
+            for miss in need.misses
         ],
         "worst": [
             {"from": seconds(part.begin), "to": seconds(part.end), "how": part.how, "what": part.what}
@@ -92,7 +90,7 @@ def check_data(result: CheckResult) -> dict[str, Any]:
     """Everything, keyed by the model's names."""
     paper, load, clock = result.bounds.load, result.load, result.clock
     return {
-        "format": "tachys.check/2",
+        "format": "tachys.check/1",
         "capture": result.capture.file,
         "length": seconds(result.capture.length),
         "resolution": seconds(result.capture.resolution),
@@ -140,7 +138,7 @@ def checks_data(results: Sequence[CheckResult]) -> dict[str, Any]:
     }  # fmt: skip
     findings = [{**_finding(finding), "captures": count} for finding, count in together.findings]
     return {
-        "format": "tachys.checks/2",
+        "format": "tachys.checks/1",
         "pooled": {"needs": needs, "findings": findings},
         "captures": [check_data(result) for result in results],
     }

@@ -32,10 +32,10 @@ class Hop:
     flag: str = ""
 
 
-def way(system: System, begins: Event, ends: Event) -> tuple[Hop, ...] | None:
+def way(system: System, begins: str, ends: str) -> tuple[Hop, ...] | None:
     """The way of causes from one event to another, with the fewest hops; None if there is none."""
-    came: dict[Event, Hop | None] = {begins: None}
-    queue = deque([begins])
+    came: dict[Event, Hop | None] = {Event(begins): None}
+    queue = deque(came)
     while queue:
         event = queue.popleft()
         for hop in _hops(system, event):

@@ -31,6 +31,7 @@ def need_data(need: NeedSeen) -> dict[str, Any]:
         "limit": _value(need, need.limit),
         "seen": stats_data(need.seen),
         "value": _value(need, need.value),
+        "missed": need.misses,
         "misses": need.misses,
         "first": [
             {"run": miss.run, "at": seconds(miss.at), "value": _value(need, miss.value), "kind": miss.kind}

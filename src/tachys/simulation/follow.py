@@ -45,15 +45,16 @@ def empty(times: list[int] | None = None) -> Ints:
     return np.array(times or [], np.int64)
 
 
-def places(records: Records, index: Index, event: Event) -> Ints:
+def places(records: Records, index: Index, event: str) -> Ints:
     """Where an event stands in the records."""
+    event = Event(event)
     if event.kind == "source":
         return np.flatnonzero((records.kind == at.SOURCE) & (records.index == index.sources.index(event.name)))
     table = _STARTS if event.moment == "start" else _ENDS
     return np.flatnonzero((records.kind == table[event.kind]) & of_body(records, index, event.kind, event.name))
 
 
-def event_times(records: Records, index: Index, event: Event) -> Ints:
+def event_times(records: Records, index: Index, event: str) -> Ints:
     """The instants at which an event happened."""
     times: Ints = records.time[places(records, index, event)]
     return times
