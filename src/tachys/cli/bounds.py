@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from fractions import Fraction
 
 import click
@@ -42,12 +42,12 @@ def bounds_command(model: str, why: str | None, variant: str | None, strict: boo
         print_csv(["name", "quantity", "least", "most", "limit", "lost or verdict"], bounds_rows(found))
     else:
         show_bounds(found, model)
-    return status(need.verdict for need in found.needs.values()) if strict else 0
+    return status([need.verdict for need in found.needs.values()], strict=strict)
 
 
-def status(verdicts: Iterable[Verdict]) -> int:
-    """The exit status of a strict command."""
-    return int(any(verdict is not Verdict.MET for verdict in verdicts))
+def status(verdicts: Collection[Verdict], *, strict: bool) -> int:
+    """The exit status that follows from verdicts."""
+    return int(Verdict.MISSED in verdicts or (strict and any(verdict is not Verdict.MET for verdict in verdicts)))
 
 
 def show_bounds(found: Bounds, model: str) -> None:
@@ -121,11 +121,15 @@ def _show_needs(found: Bounds) -> None:
     needs = by_slack(found.needs.values())
     columns = [("need", ""), ("what must hold", ""), *((name, "right") for name in ("limit", "bound", "slack"))]
     table([*columns, ("verdict", "")], [need_row(need) for need in needs])
-    for need in needs:
-        if need.reason and not need.proved:
-            say(f"  {need.need.name}: {need.reason}.")
-    if any(need.reason and not need.proved for need in needs):
-        say("")
+    doubts = [f"  {need.need.name}: {doubt}." for need in needs if (doubt := doubt_of(need))]
+    say(*doubts, *[""] * bool(doubts))
+
+
+def doubt_of(need: NeedBounds) -> str:
+    """Why paper does not prove a need; empty where it does."""
+    if need.proof.cannot_hold:
+        return f"it cannot hold: at the least it is {value_text(need.need, need.least, 'down')}"
+    return "" if need.proved else need.reason
 
 
 def most_text(figure: Figure) -> str:

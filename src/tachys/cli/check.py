@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.bounds import status, value_text, what_holds
+from tachys.cli.bounds import doubt_of, status, value_text, what_holds
 from tachys.cli.capturing import read_given, shape_options
 from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.output import format_option, variant_option
@@ -72,11 +72,8 @@ def check_command(
         _show_worse(worse)
     if junit is not None:
         _write_junit(results, junit, strict)
-    if any(result.missed for result in results):
-        return 1
-    if not strict:
-        return 0
-    return max(int(bool(worse)), status(need.verdict for result in results for need in result.needs.values()))
+    verdicts = [need.verdict for result in results for need in result.needs.values()]
+    return max(int(strict and bool(worse)), status(verdicts, strict=strict))
 
 
 def _print(results: list[CheckResult], shape: str, model: str, *, figures: bool, every: bool) -> None:
@@ -158,7 +155,7 @@ def show_check(
         columns = [("need", ""), ("what must hold", ""), ("limit", "right"), ("bound", "right")]
         columns += [("worst seen", "right"), ("misses", "right"), ("verdict", "")]
         table(columns, [_need_row(need) for need in needs])
-    doubts = [f"  {each.need.name}: {each.reason}" for each in needs if each.verdict is Verdict.AT_RISK and each.reason]
+    doubts = [f"  {each.need.name}: {doubt}" for each in needs if (doubt := _doubt(result, each))]
     say(*doubts, *[""] * bool(doubts))
     _show_findings(result, model, every, brief)
     _show_groups(result, needs)
@@ -168,6 +165,13 @@ def show_check(
         _show_figures(result)
         _show_quantities(result)
     _show_rest(result, model, needs, figures)
+
+
+def _doubt(result: CheckResult, need: NeedCheck) -> str:
+    """Why a need is not met although it was not seen broken."""
+    if need.verdict is Verdict.MET or need.count:
+        return ""
+    return doubt_of(result.bounds.needs[need.need.name]) or need.reason
 
 
 def _headline(result: CheckResult) -> str:

@@ -53,6 +53,7 @@ def simulate_command(
     The status is 1 when a need was seen broken, and 130 when it was interrupted: what was played until then is shown.
     """
     from tachys.bounds.analysis import bounds
+    from tachys.cli.bounds import status
     from tachys.cli.output import print_csv, print_json, warn
     from tachys.model.loading import load_model
     from tachys.simulation.export import simulated_data, simulated_rows
@@ -79,9 +80,7 @@ def simulate_command(
         return INTERRUPTED
     if output is not None:
         _write(system, ways, window, output, probes)
-    if result.missed:
-        return 1
-    return int(strict and any(need.verdict is not Verdict.MET for need in result.needs.values()))
+    return status([need.verdict for need in result.needs.values()], strict=strict)
 
 
 def _window(length: Fraction, begin: Fraction | None, end: Fraction | None) -> tuple[int, int]:
@@ -128,7 +127,7 @@ def _share(seen: int | None, bound: int | None) -> str:
 
 
 def _show_needs(result: Simulated) -> None:
-    from tachys.cli.bounds import value_text, what_holds
+    from tachys.cli.bounds import doubt_of, value_text, what_holds
     from tachys.cli.output import heading, say, table
 
     if not result.needs:
@@ -151,6 +150,9 @@ def _show_needs(result: Simulated) -> None:
     for name, need in result.needs.items():
         for line in _miss_lines(need, result.runs):
             say(f"  {name}: {line}")
+        paper = result.bounds.needs[name]
+        if paper.proof.cannot_hold:
+            say(f"  {name}: {doubt_of(paper)}")
     if result.missed:
         say("")
 
