@@ -8,7 +8,7 @@ from __future__ import annotations
 import random
 import time
 
-from tachys.bounds.analysis import bounds
+from tachys.worstcase.analysis import bounds
 from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 

@@ -8,7 +8,7 @@ import time
 import numpy as np
 
 from tachys.capture.table import Capture, Signal
-from tachys.check.checking import check
+from tachys.checking.checking import check
 from tachys.model.loading import read_model
 
 US = 10**6

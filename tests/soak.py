@@ -20,7 +20,6 @@ from pathlib import Path
 from attack import NS, Attack, copied, relaxed, shrunk, toml
 from playing import figures
 from second_judge import Story, misses, rows_of
-from tachys.bounds.analysis import bounds
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.needs.kinds import LoadNeed, LossNeed
@@ -29,6 +28,7 @@ from tachys.simulation.engine import play_whole
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, losses
 from tachys.simulation.ways import Ways
+from tachys.worstcase.analysis import bounds
 
 LONGEST = 5.0  # seconds that a model may take
 

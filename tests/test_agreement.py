@@ -5,16 +5,16 @@ import random
 import pytest
 
 from playing import ways
-from tachys.bounds.analysis import bounds
 from tachys.capture.vcd import read_vcd
-from tachys.check.checking import check
-from tachys.check.figures import Agreement
+from tachys.checking.checking import check
+from tachys.checking.compare.figures import Agreement
 from tachys.demo.planted import MODEL
 from tachys.demo.project import model_text
 from tachys.demo.trial import trial
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
 from tachys.simulation.writing import timeline_text
+from tachys.worstcase.analysis import bounds
 
 MODELS = {"row unit": model_text(), "planted": MODEL} | {f"trial {seed}": trial(seed).model for seed in range(3)}
 MS = 10**9

@@ -8,15 +8,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tachys.capture.table import Capture, make_signal
-from tachys.check.checking import check
-from tachys.check.clocking import by_own_clock
-from tachys.check.explaining import explain_finding
-from tachys.check.export import check_data
-from tachys.check.grid import clock_error, hidden_grid
-from tachys.check.junit import junit_text
-from tachys.check.pairing import pair_unit
-from tachys.check.tail import tail_of
-from tachys.draw.capture_text import moment_lines
+from tachys.checking.board.grid import clock_error, hidden_grid
+from tachys.checking.board.pairing import pair_unit
+from tachys.checking.checking import check
+from tachys.checking.compare.tail import tail_of
+from tachys.checking.correct.clocking import by_own_clock
+from tachys.checking.out.explaining import explain_finding
+from tachys.checking.out.export import check_data
+from tachys.checking.out.junit import junit_text
+from tachys.drawing.capture_text import moment_lines
 from tachys.model.loading import read_model
 from tachys.model.quantities import Range
 from tachys.model.system import Unit

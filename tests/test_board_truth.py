@@ -5,7 +5,7 @@ from bisect import bisect_left
 import pytest
 
 from tachys.capture.vcd import read_vcd
-from tachys.check.checking import check
+from tachys.checking.checking import check
 from tachys.demo.analyser import to_vcd
 from tachys.demo.trial import trial
 from tachys.model.loading import read_model

@@ -4,10 +4,10 @@ from fractions import Fraction
 
 import pytest
 
-from tachys.bounds.analysis import bounds
 from tachys.model.loading import read_model
 from tachys.model.ways import way
 from tachys.needs.verdicts import Verdict
+from tachys.worstcase.analysis import bounds
 
 NS = 1000
 

@@ -4,9 +4,9 @@ from fractions import Fraction
 
 import pytest
 
-from tachys.bounds.analysis import bounds
-from tachys.bounds.arrivals import Bursts, Moved, Staircase, Sum, Tightest, delayed, least_spans, moved
 from tachys.model.loading import read_model
+from tachys.worstcase.analysis import bounds
+from tachys.worstcase.arrivals import Bursts, Moved, Staircase, Sum, Tightest, delayed, least_spans, moved
 
 NS, US, MS = 10**3, 10**6, 10**9
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'

@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 from tachys.capture.csv import read_csv
 from tachys.capture.vcd import read_vcd
-from tachys.check.checking import check
-from tachys.check.matching import match
+from tachys.checking.board.matching import match
+from tachys.checking.checking import check
 from tachys.demo import board
 from tachys.demo.analyser import to_csv, to_vcd
 from tachys.demo.project import model_text

@@ -8,13 +8,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from strategies import NS, source
-from tachys.bounds.arrivals import source_curve
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import kernel, play_whole
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import bucket_end, bucket_of, counted, taken
 from tachys.simulation.ways import Ways
+from tachys.worstcase.arrivals import source_curve
 
 CORE = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 3\nentry = "0 s"\nexit = "0 s"\n'
 

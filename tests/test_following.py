@@ -5,12 +5,11 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from tachys.bounds.analysis import bounds
 from tachys.capture.table import Capture, make_signal
-from tachys.draw.lanes import LOOKS, draw_played
-from tachys.draw.moment import play_moment
-from tachys.draw.spread import Spread, draw_spreads
-from tachys.draw.waveform import draw_waveform, waveform_lines
+from tachys.drawing.lanes import LOOKS, draw_played
+from tachys.drawing.moment import play_moment
+from tachys.drawing.spread import Spread, draw_spreads
+from tachys.drawing.waveform import draw_waveform, waveform_lines
 from tachys.model.loading import read_model
 from tachys.needs.kinds import WithinNeed
 from tachys.simulation import layout as at
@@ -22,6 +21,7 @@ from tachys.simulation.lanes import lanes
 from tachys.simulation.needs import PlayedSlice, watches
 from tachys.simulation.running import simulate
 from tachys.simulation.ways import Ways
+from tachys.worstcase.analysis import bounds
 
 NS = 1000
 TEXT = """tachys = 1

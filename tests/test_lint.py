@@ -2,9 +2,9 @@
 
 import pytest
 
-from tachys.bounds.analysis import bounds
-from tachys.bounds.lint import lint
 from tachys.model.loading import read_model
+from tachys.worstcase.analysis import bounds
+from tachys.worstcase.lint import lint
 
 HEAD = 'tachys = 1\n[core]\nclock = "1 MHz"\nlevels = 3\nentry = "1 us"\nexit = "1 us"\n'
 A = '[source.a]\ngap = "1 ms"\n[isr.a]\non = "source.a"\ncost = "{cost}"\nlevel = {level}\n'

@@ -5,12 +5,12 @@ Times of the papers are written as milliseconds here; a task is a line of its ow
 
 import pytest
 
-from tachys.bounds.analysis import bounds
-from tachys.bounds.arrivals import Bursts, most_before
 from tachys.model.loading import read_model
 from tachys.simulation.engine import Run
 from tachys.simulation.statistics import counted
 from tachys.simulation.ways import Ways
+from tachys.worstcase.analysis import bounds
+from tachys.worstcase.arrivals import Bursts, most_before
 
 MS = 10**9
 

@@ -7,13 +7,13 @@ from pathlib import Path
 
 import pytest
 
-from tachys.bounds.analysis import bounds
-from tachys.bounds.export import bounds_data
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.model.places import key_lines
 from tachys.model.quantities import Range, parse_duration, parse_share
 from tachys.model.schema import json_schema
+from tachys.worstcase.analysis import bounds
+from tachys.worstcase.export import bounds_data
 
 GOOD = """tachys = 1
 [clock.bus]

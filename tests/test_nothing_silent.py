@@ -22,7 +22,7 @@ from tachys.capture.inspecting import spans
 from tachys.capture.reading import read_capture
 from tachys.capture.vcd import read_vcd
 from tachys.capture.writing import capture_bytes
-from tachys.check.checking import check
+from tachys.checking.checking import check
 from tachys.demo import board
 from tachys.demo.analyser import to_csv
 from tachys.demo.project import model_text

@@ -5,9 +5,9 @@ import difflib
 import pytest
 
 from tachys.capture.vcd import read_vcd
-from tachys.check.checking import check
-from tachys.check.figures import Agreement
-from tachys.check.fitting import fit, quantity
+from tachys.checking.checking import check
+from tachys.checking.compare.figures import Agreement
+from tachys.checking.correct.fitting import fit, quantity
 from tachys.demo.analyser import to_vcd
 from tachys.demo.planted import FAULTS, MODEL, planted
 from tachys.model.loading import read_model

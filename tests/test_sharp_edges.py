@@ -3,12 +3,10 @@
 from dataclasses import replace
 from fractions import Fraction
 
-from tachys.bounds.analysis import bounds
-from tachys.bounds.lint import lint
 from tachys.capture.inspecting import inspect, spans
 from tachys.capture.vcd import read_vcd
-from tachys.check.checking import check
-from tachys.check.pooling import pool
+from tachys.checking.checking import check
+from tachys.checking.out.pooling import pool
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
 from tachys.simulation.engine import play_whole
@@ -16,6 +14,8 @@ from tachys.simulation.running import simulate
 from tachys.simulation.statistics import taken
 from tachys.simulation.ways import Ways
 from tachys.simulation.writing import timeline_text
+from tachys.worstcase.analysis import bounds
+from tachys.worstcase.lint import lint
 
 NS = 1000
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'

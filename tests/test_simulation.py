@@ -16,12 +16,11 @@ from hypothesis import strategies as st
 
 from playing import LONG, needs_beaten, ways
 from strategies import NS, needy_models
-from tachys.bounds.analysis import bounds
 from tachys.capture.reading import read_capture
-from tachys.check.checking import check
+from tachys.checking.checking import check
 from tachys.demo.project import model_text
-from tachys.draw.moment import play_moment
-from tachys.draw.text import text_lines
+from tachys.drawing.moment import play_moment
+from tachys.drawing.text import text_lines
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
@@ -33,6 +32,7 @@ from tachys.simulation.statistics import counted, taken
 from tachys.simulation.ways import Ways
 from tachys.simulation.worst import search
 from tachys.simulation.writing import play_lanes, timeline_text
+from tachys.worstcase.analysis import bounds
 
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\n'
 FREE = HEAD + 'entry = "0 s"\nexit = "0 s"\n'

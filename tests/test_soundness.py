@@ -9,8 +9,6 @@ from hypothesis import strategies as st
 
 from playing import LONG, beaten, played, ways
 from strategies import firm_models, lone_models
-from tachys.bounds.analysis import bounds
-from tachys.bounds.catalog import catalog
 from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
 from tachys.demo.project import model_text
 from tachys.model.loading import read_model
@@ -18,6 +16,7 @@ from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
 from tachys.simulation.statistics import counted
 from tachys.simulation.ways import Ways
+from tachys.worstcase.analysis import bounds
 
 
 @given(firm_models(), st.integers(0, 2**16))
@@ -40,7 +39,7 @@ def test_compiled_and_uncompiled_engines_do_the_same(text, seed):
 @example(model_text())
 @example((Path(__file__).parent / "every_key.toml").read_text())
 def test_every_figure_is_the_sum_of_its_parts(text):
-    for figures in catalog(bounds(read_model(text, "model.toml"))).values():
+    for figures in bounds(read_model(text, "model.toml")).catalog().values():
         for _, figure in figures:
             assert figure.most is None or sum(part.total for part in figure.parts) == figure.most
             assert figure.most is not None or figure.reason

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+
+from tachys.frames import Seconds, in_seconds
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +36,7 @@ class Figure:
 
     least: int
     most: int | None
-    made_of: Parts | Callable[[], Parts] = ()
+    made_of: Parts | Callable[[], Parts] = field(default=(), repr=False)
     reason: str = ""
     activation: int = 1
 
@@ -42,6 +44,11 @@ class Figure:
     def parts(self) -> Parts:
         """What the most is made of, in the order in which it happens in the worst case."""
         return self.made_of() if callable(self.made_of) else self.made_of
+
+    @property
+    def seconds(self) -> Seconds:
+        """Least and most in seconds."""
+        return in_seconds(self.least, self.most)
 
 
 def summed(least: int, parts: list[Part]) -> Figure:

@@ -4,12 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from tachys.capture.edges import edges
 from tachys.capture.flow import Period, Times, distances, figures, fitted, moves, stays
 from tachys.capture.table import Capture, Instants, Known, Signal, blocks, unsigned
+from tachys.frames import PS, frame
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 ACTIVITY = 24
 
@@ -29,6 +34,23 @@ class Line:
     duty: float | None
     activity: tuple[int, ...]
     remarks: tuple[str, ...] = field(default=())
+
+
+class Lines(list[Line]):
+    """What each line of a capture does, in the order of the file."""
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row a line, times in seconds."""
+        columns = ("signal", "edges", "period", "high", "low", "duty", "remarks")
+        rows = []
+        for line in self:
+            times = (line.rising, line.high, line.low)
+            medians = [None if each is None else each.median / PS for each in times]
+            rows.append([line.signal.name, line.edges, *medians, line.duty, "; ".join(line.remarks)])
+        return frame(columns, rows)
+
+    def __repr__(self) -> str:
+        return f"<{len(self)} lines: {', '.join(line.signal.name for line in self[:6])}{', …' * (len(self) > 6)}>"
 
 
 def window(capture: Capture, begin: int | None, end: int | None) -> Capture:

@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
+
+from tachys.frames import frame
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 Instants = npt.NDArray[np.int64]
 Known = npt.NDArray[np.bool_]
@@ -14,7 +20,7 @@ MOST_BITS = 64  # of a value; a file with a wider one is refused
 BLOCK = 1 << 19
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Signal:
     """One line or bus. ``at`` in ps, ascending; ``value`` holds from there on, and where not ``known`` it was x or z.
 
@@ -29,6 +35,9 @@ class Signal:
     value: Instants
     known: Known
     real: bool = False
+
+    def __repr__(self) -> str:
+        return f"<Signal {self.name}: {len(self.at)} changes, {'real' if self.real else f'{self.width} bits'}>"
 
     @property
     def reals(self) -> npt.NDArray[np.float64]:
@@ -53,7 +62,7 @@ class Signal:
         return replace(self, at=self.at[keep], value=self.value[keep], known=self.known[keep])
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Capture:
     """A whole capture, from ``begin`` to ``end`` ps of the analyser's clock.
 
@@ -66,6 +75,19 @@ class Capture:
     end: int
     resolution: int
     remarks: tuple[str, ...] = ()
+
+    def __repr__(self) -> str:
+        return f"<Capture {self.file}: {len(self.signals)} signals, {self.length / 10**12:g} s>"
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row a change: the instant in seconds, the signal, its value (none where it is not known)."""
+        rows = [
+            (int(at), name, signal.number(place))
+            for name, signal in self.signals.items()
+            for place, at in enumerate(signal.at)
+        ]
+        in_order = sorted(rows, key=lambda row: row[0])
+        return frame(["time", "signal", "value"], [(at / 10**12, name, value) for at, name, value in in_order])
 
     @property
     def length(self) -> int:

@@ -7,12 +7,12 @@ from fractions import Fraction
 
 import click
 
-from tachys.bounds.result import Bounds
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import count_text, exact_share, exact_time, limit_text, share_text, time_text
 from tachys.figures import Figure
 from tachys.needs.kinds import Need, NeedBounds
 from tachys.needs.verdicts import Verdict
+from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
 
@@ -25,11 +25,12 @@ Row = list[str | Verdict]
 @format_option
 def bounds_command(model: str, why: str | None, variant: str | None, strict: bool, shape: str) -> int:
     """Worst-case latency, response, loss, load and needs of MODEL, without running anything."""
-    from tachys.bounds.analysis import bounds
-    from tachys.bounds.export import bounds_data, bounds_rows
-    from tachys.bounds.lint import lint
     from tachys.cli.output import print_csv, print_json, warn
     from tachys.model.loading import load_model
+    from tachys.worstcase.analysis import bounds
+    from tachys.worstcase.bounds import COLUMNS
+    from tachys.worstcase.export import bounds_data
+    from tachys.worstcase.lint import lint
 
     system = load_model(model, variant)
     found = bounds(system)
@@ -39,7 +40,7 @@ def bounds_command(model: str, why: str | None, variant: str | None, strict: boo
     elif shape == "json":
         print_json(bounds_data(found))
     elif shape == "csv":
-        print_csv(["name", "quantity", "least", "most", "limit", "lost or verdict"], bounds_rows(found))
+        print_csv(COLUMNS, found.rows())
     else:
         show_bounds(found, model)
     return status([need.verdict for need in found.needs.values()], strict=strict)
@@ -252,22 +253,21 @@ def _load_lines(found: Bounds) -> list[str]:
 
 
 def _show_why(found: Bounds, name: str, model: str, shape: str) -> None:
-    from tachys.bounds.catalog import catalog, named
-    from tachys.bounds.export import range_of
     from tachys.cli.output import print_json, say
     from tachys.errors import did_you_mean, input_error
+    from tachys.plain import figure as figure_data
 
     if name == "load":
         _show_load_why(found)
         return
-    things = list(named(found, name))
+    things = list(found.named(name))
     if not things:
-        known = list(catalog(found))
+        known = list(found.catalog())
         short = [full.partition(".")[2] or full for full in known]
         raise input_error(model, f'there is no "{name}"', did_you_mean(name, [*known, *short, "load"], "name"),
                           key="--why")  # fmt: skip
     if shape == "json":
-        print_json({"format": "tachys.why/1"} | {f: {title: range_of(x) for title, x in xs} for f, xs in things})
+        print_json({"format": "tachys.why/1"} | {f: {title: figure_data(x) for title, x in xs} for f, xs in things})
         return
     for full, figures in things:
         for title, figure in figures:

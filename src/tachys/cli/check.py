@@ -17,8 +17,8 @@ from tachys.figures import Figure
 from tachys.needs.verdicts import WORST_FIRST, Verdict
 
 if TYPE_CHECKING:
-    from tachys.check.figures import Compared
-    from tachys.check.result import CheckResult, Miss, NeedCheck, Seen
+    from tachys.checking.compare.figures import Compared
+    from tachys.checking.result import CheckResult, Miss, NeedCheck, Seen
     from tachys.model.system import Core
 
 Row = list[str | Verdict]
@@ -50,13 +50,13 @@ def check_command(
 
     The status is 0 when all needs are met, 1 when one is missed, 2 when the input is wrong.
     """
-    from tachys.bounds.analysis import bounds
-    from tachys.check.baseline import read_baseline, worse_than
-    from tachys.check.checking import check
-    from tachys.check.clocking import by_own_clock
-    from tachys.check.export import check_data
+    from tachys.checking.checking import check
+    from tachys.checking.correct.clocking import by_own_clock
+    from tachys.checking.out.baseline import read_baseline, worse_than
+    from tachys.checking.out.export import check_data
     from tachys.cli.output import warn
     from tachys.model.loading import load_model
+    from tachys.worstcase.analysis import bounds
 
     system = load_model(model, variant)
     warn(system.remarks)
@@ -77,7 +77,7 @@ def check_command(
 
 
 def _print(results: list[CheckResult], shape: str, model: str, *, figures: bool, every: bool) -> None:
-    from tachys.check.export import check_data, checks_data
+    from tachys.checking.out.export import check_data, checks_data
     from tachys.cli.output import print_csv, print_json
 
     if shape == "json":
@@ -93,17 +93,17 @@ def _print(results: list[CheckResult], shape: str, model: str, *, figures: bool,
 
 
 def _csv_rows(result: CheckResult) -> list[list[object]]:
-    from tachys.bounds.export import limit_value, seconds
+    from tachys.plain import seconds
 
     return [
-        [result.capture.file, name, *(limit_value(each, need.need) for each in (need.limit, need.bound, need.value)),
+        [result.capture.file, name, *(need.need.given(each) for each in (need.limit, need.bound, need.value)),
          seconds(result.capture.resolution), need.count, str(need.verdict)]
         for name, need in result.needs.items()
     ]  # fmt: skip
 
 
 def _write_junit(results: list[CheckResult], path: str, strict: bool) -> None:
-    from tachys.check.junit import junit_text
+    from tachys.checking.out.junit import junit_text
     from tachys.files import write_whole
 
     write_whole(Path(path), junit_text(results, need_sentence, strict=strict))
@@ -120,7 +120,7 @@ def _show_worse(worse: list[str]) -> None:
 
 
 def _show_pooled(results: list[CheckResult], model: str) -> None:
-    from tachys.check.pooling import pool
+    from tachys.checking.out.pooling import pool
     from tachys.cli.output import heading, say, table
 
     together = pool(results)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 if TYPE_CHECKING:
-    from tachys.check.result import CheckResult
+    from tachys.checking.result import CheckResult
 
 PICTURE = "worst.png"
 
@@ -20,16 +20,16 @@ def demo_command(folder: Path) -> int:
 
     The example is the row unit of a seed drill: a model, a capture with a fault in it, and one after the mend.
     """
-    from tachys.bounds.analysis import bounds
     from tachys.capture.reading import read_capture
-    from tachys.check.checking import check
+    from tachys.checking.checking import check
     from tachys.cli.bounds import show_bounds
     from tachys.cli.check import show_check
     from tachys.cli.output import say
     from tachys.demo.project import write_project
-    from tachys.draw.timeline import draw_timeline, worst_moment
+    from tachys.drawing.timeline import draw_timeline, worst_moment
     from tachys.files import write_whole
     from tachys.model.loading import load_model
+    from tachys.worstcase.analysis import bounds
 
     model, faulty, mended = write_project(folder)
     say(f"1. The model, two captures from the board: {model}, {faulty}, {mended}", "")

@@ -13,11 +13,11 @@ from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 
 if TYPE_CHECKING:
-    from tachys.bounds.result import Bounds
-    from tachys.check.result import CheckResult
-    from tachys.draw.moment import Played
-    from tachys.draw.timeline import Moment
+    from tachys.checking.result import CheckResult
+    from tachys.drawing.moment import Played
+    from tachys.drawing.timeline import Moment
     from tachys.simulation.ways import Ways
+    from tachys.worstcase.bounds import Bounds
 
 FORMS = ("png", "svg", "pdf")
 
@@ -48,10 +48,10 @@ def draw_command(
 
     The window is the worst moment (of a capture: its worst miss), or from one time to another.
     """
-    from tachys.bounds.analysis import bounds
     from tachys.cli.output import compile_note, say, say_as_is, terminal_width
     from tachys.files import write_whole
     from tachys.model.loading import load_model
+    from tachys.worstcase.analysis import bounds
 
     form = form_of(output)
     alone = capture is None and Path(model).suffix.lower() != ".toml" and model != "-"
@@ -79,7 +79,7 @@ def draw_command(
         else:
             played = _played(paper, worst, ways, length_of(length), window, model)
             if text:
-                from tachys.draw.text import text_lines
+                from tachys.drawing.text import text_lines
 
                 say_as_is(text_lines(played, terminal_width()))
                 return 0
@@ -97,7 +97,7 @@ def _draw_alone(
     from tachys.capture.inspecting import window
     from tachys.cli.capturing import read_given
     from tachys.cli.output import say, say_as_is, terminal_width
-    from tachys.draw.waveform import draw_waveform, waveform_lines
+    from tachys.drawing.waveform import draw_waveform, waveform_lines
     from tachys.files import write_whole
 
     if len(cursor) > 2:
@@ -137,7 +137,7 @@ def _window(begin: Fraction | None, end: Fraction | None, length: Fraction) -> t
 
 def _print_capture(paper: Bounds, capture: str, window: tuple[int | None, int | None] | None) -> int:
     from tachys.cli.output import say_as_is, terminal_width
-    from tachys.draw.capture_text import moment_lines
+    from tachys.drawing.capture_text import moment_lines
 
     result, moment = _moment_of(paper, capture, window)
     say_as_is(moment_lines(result, moment.begin, moment.end, terminal_width()))
@@ -147,7 +147,7 @@ def _print_capture(paper: Bounds, capture: str, window: tuple[int | None, int | 
 def _draw_capture(
     paper: Bounds, capture: str, window: tuple[int | None, int | None] | None, form: str
 ) -> tuple[bytes, str]:
-    from tachys.draw.timeline import draw_timeline
+    from tachys.drawing.timeline import draw_timeline
 
     result, moment = _moment_of(paper, capture, window)
     return draw_timeline(result, moment, form), _where(moment.begin, moment.end, capture)
@@ -155,7 +155,7 @@ def _draw_capture(
 
 def _moment_of(paper: Bounds, capture: str, window: tuple[int | None, int | None] | None) -> tuple[CheckResult, Moment]:
     """What was asked for, or else the worst moment."""
-    from tachys.draw.timeline import Moment
+    from tachys.drawing.timeline import Moment
 
     result, moment = _checked(paper, capture)
     if window is not None:
@@ -169,8 +169,8 @@ def _moment_of(paper: Bounds, capture: str, window: tuple[int | None, int | None
 
 def _checked(paper: Bounds, capture: str) -> tuple[CheckResult, Moment]:
     from tachys.capture.reading import read_capture
-    from tachys.check.checking import check
-    from tachys.draw.timeline import worst_moment
+    from tachys.checking.checking import check
+    from tachys.drawing.timeline import worst_moment
 
     result = check(paper.system, read_capture(capture), paper)
     return result, worst_moment(result)
@@ -183,7 +183,7 @@ def _where(begin: int, end: int, what: str) -> str:
 def _played(
     paper: Bounds, worst: str | None, ways: Ways, length: int, window: tuple[int | None, int | None] | None, model: str
 ) -> Played:
-    from tachys.draw.moment import play_moment
+    from tachys.drawing.moment import play_moment
 
     if worst is None:
         whole = None if window is None else (window[0] or 0, min(length, window[1] or length))
@@ -212,12 +212,12 @@ def _played(
 
 
 def _draw_played(paper: Bounds, played: Played, capture: str | None, form: str) -> tuple[bytes, str]:
-    from tachys.draw.lanes import draw_lanes_on, draw_played, new_figure, save
+    from tachys.drawing.lanes import draw_lanes_on, draw_played, new_figure, save
 
     told = _where(played.lanes.begin, played.lanes.end, "the played model")
     if capture is None:
         return draw_played(played, form), told
-    from tachys.draw.timeline import draw_capture_on
+    from tachys.drawing.timeline import draw_capture_on
 
     result, moment = _checked(paper, capture)
     figure, (above, below) = new_figure(2)
@@ -229,7 +229,7 @@ def _draw_played(paper: Bounds, played: Played, capture: str | None, form: str) 
 def _draw_spread(
     paper: Bounds, names: tuple[str, ...], ways: Ways, length: int, model: str, form: str
 ) -> tuple[bytes, str]:
-    from tachys.draw.spread import Spread, draw_spreads
+    from tachys.drawing.spread import Spread, draw_spreads
     from tachys.errors import did_you_mean, input_error
     from tachys.simulation.running import simulate
     from tachys.simulation.worst import measured_figures

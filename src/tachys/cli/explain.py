@@ -16,8 +16,8 @@ from tachys.cli.words import NONE, exact_time, instant_text, time_text
 from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
-    from tachys.check.explaining import Explained
-    from tachys.check.result import CheckResult
+    from tachys.checking.out.explaining import Explained
+    from tachys.checking.result import CheckResult
 
 Row = list[str | Verdict]
 MOST_ROWS = 24
@@ -40,7 +40,7 @@ def explain_command(
     A NUMBER is that finding of tachys check; a NEED its worst miss. Without either: the first finding, or else the
     need that came closest to its limit.
     """
-    from tachys.check.checking import check
+    from tachys.checking.checking import check
     from tachys.cli.output import say
     from tachys.files import write_whole
     from tachys.model.loading import load_model
@@ -50,7 +50,7 @@ def explain_command(
     explained = _found(result, what, None if instant is None else length_of(instant), model)
     _show(result, explained, model)
     if output is not None:
-        from tachys.draw.timeline import Moment, draw_timeline
+        from tachys.drawing.timeline import Moment, draw_timeline
 
         moment = Moment(*explained.window, explained.need, explained.title)
         write_whole(output, draw_timeline(result, moment, form))
@@ -65,7 +65,7 @@ def _form(output: str | None) -> str:
 
 
 def _found(result: CheckResult, what: str | None, at: int | None, model: str) -> Explained:
-    from tachys.check.explaining import explain_finding, explain_need
+    from tachys.checking.out.explaining import explain_finding, explain_need
     from tachys.errors import did_you_mean, input_error
 
     if what is None:
@@ -105,7 +105,7 @@ def _closest(result: CheckResult) -> str | None:
 
 def _show(result: CheckResult, explained: Explained, model: str) -> None:
     from tachys.cli.output import heading, say, say_as_is, table, terminal_width
-    from tachys.draw.capture_text import moment_lines
+    from tachys.drawing.capture_text import moment_lines
 
     heading(explained.title)
     if explained.finding is not None:

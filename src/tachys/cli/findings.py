@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from tachys.cli.words import count_text, range_text, seconds_text, time_text
 
 if TYPE_CHECKING:
-    from tachys.check.grouping import Group
-    from tachys.check.result import CheckResult, Finding, NeedCheck
+    from tachys.checking.compare.grouping import Group
+    from tachys.checking.result import CheckResult, Finding, NeedCheck
 
 _COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked")
 
@@ -74,7 +74,7 @@ def group_text(group: Group, total: int) -> str:
 
 def miss_lines(result: CheckResult, need: NeedCheck) -> list[str]:
     """The misses of a need, grouped by what made them late."""
-    from tachys.check.grouping import groups_of
+    from tachys.checking.compare.grouping import groups_of
 
     apart = sum(1 for miss in need.misses if miss.causes)
     return [group_text(group, apart) for group in groups_of(result.bounds.system, need.misses)]

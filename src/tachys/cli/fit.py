@@ -31,7 +31,7 @@ def fit_command(
     """
     import datetime
 
-    from tachys.check.fitting import fit
+    from tachys.checking.correct.fitting import fit
     from tachys.cli.output import say, table
     from tachys.files import write_whole
     from tachys.model.loading import LARGEST_MODEL, read_text
@@ -59,9 +59,9 @@ def fit_command(
 
 def _show_what_follows(before: str, after: str, model: str) -> None:
     """The needs that hold on paper with the old figures and not with the new ones, and the other way round."""
-    from tachys.bounds.analysis import bounds
     from tachys.cli.output import say
     from tachys.model.loading import read_model
+    from tachys.worstcase.analysis import bounds
 
     old, new = (bounds(read_model(text, model)) for text in (before, after))
     falls = [name for name in old.needs if old.needs[name].proved and not new.needs[name].proved]

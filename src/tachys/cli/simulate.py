@@ -15,12 +15,12 @@ from tachys.figures import Figure
 from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
-    from tachys.bounds.result import Bounds
     from tachys.model.system import System
     from tachys.simulation.result import NeedSeen, Simulated
     from tachys.simulation.statistics import Stats
     from tachys.simulation.ways import Ways
     from tachys.simulation.worst import Worst
+    from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
 
@@ -52,12 +52,13 @@ def simulate_command(
 
     The status is 1 when a need was seen broken, and 130 when it was interrupted: what was played until then is shown.
     """
-    from tachys.bounds.analysis import bounds
     from tachys.cli.bounds import status
     from tachys.cli.output import print_csv, print_json, warn
     from tachys.model.loading import load_model
-    from tachys.simulation.export import simulated_data, simulated_rows
+    from tachys.simulation.export import simulated_data
+    from tachys.simulation.result import COLUMNS
     from tachys.simulation.writing import form_of
+    from tachys.worstcase.analysis import bounds
 
     if output is not None:
         form_of(output)
@@ -72,8 +73,7 @@ def simulate_command(
     if shape == "json":
         print_json(simulated_data(result))
     elif shape == "csv":
-        header = ["name", "quantity", "count", "least", "mean", "median", "p95", "p99", "p999", "most", "bound"]
-        print_csv(header, simulated_rows(result))
+        print_csv(COLUMNS, result.rows())
     else:
         show_simulated(result, model)
     if not result.complete:
@@ -270,8 +270,8 @@ def found_worst(paper: Bounds, name: str, model: str) -> Worst:
 
 
 def _search(paper: Bounds, name: str, model: str, output: str | None, probes: bool, shape: str) -> int:
-    from tachys.bounds.export import seconds
     from tachys.cli.output import print_json, say
+    from tachys.plain import seconds
 
     found = found_worst(paper, name, model)
     bound = "there is no bound" if found.bound is None else f"bound {time_text(found.bound, 'up')}"

@@ -217,7 +217,7 @@ class Probe:
     shortest: int = 0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class System:
     """A whole model. ``isrs`` stand in the order in which the core prefers them, most urgent first."""
 
@@ -234,6 +234,11 @@ class System:
     currents: dict[str, Fraction] = field(default_factory=dict, hash=False)
     remarks: tuple[Remark, ...] = ()
     places: dict[str, Place] = field(default_factory=dict, compare=False, hash=False)
+
+    def __repr__(self) -> str:
+        counts = ((len(self.sources), "sources"), (len(self.units), "units"), (len(self.isrs), "routines"))
+        parts = ", ".join(f"{count} {what}" for count, what in (*counts, (len(self.steps), "steps")))
+        return f"<System {self.title or 'without a title'}: {parts}>"
 
     def source(self, name: str) -> Source:
         """The source of that name; KeyError if there is none."""

@@ -11,6 +11,7 @@ from typing import ClassVar, Literal, Protocol
 import numpy as np
 
 from tachys.figures import Figure, Part, summed
+from tachys.frames import PS
 from tachys.model.events import Event, Thing
 from tachys.needs.seen import Broken, Instants, Look, Observation, Past, Total
 from tachys.needs.verdicts import Proof, Verdict, verdict_of
@@ -138,6 +139,12 @@ class Need(ABC):
     def badness(self, after: Instants) -> Instants | None:
         """How much each single time counts against the limit; None where only all of them together do."""
         return after
+
+    def given(self, value: Amount | None) -> float | None:
+        """A limit, bound or value as programs read it: seconds, a share of one, a number."""
+        if value is None:
+            return None
+        return int(value) if self.measures == "number" else float(value if self.measures == "share" else value / PS)
 
     @abstractmethod
     def words(self, time: Callable[[int], str]) -> str:

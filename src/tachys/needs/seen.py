@@ -4,15 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import TYPE_CHECKING, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tachys.model.events import Event, Thing
-
-if TYPE_CHECKING:
-    from tachys.needs.kinds import WithinNeed
 
 Instants = NDArray[np.int64]
 
@@ -46,6 +43,26 @@ class Taken:
     by: str = ""
 
 
+class Following(Protocol):
+    """A need that follows events to their answers."""
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+
+    @property
+    def begins(self) -> Event:
+        """What is answered."""
+
+    @property
+    def ends(self) -> Event:
+        """The answer."""
+
+    @property
+    def age(self) -> bool:
+        """Whether the last cause of an answer counts, not the first."""
+
+
 class Observation(Protocol):
     """What was seen, all of it or a slice. What was not shown is None."""
 
@@ -68,7 +85,7 @@ class Observation(Protocol):
     def instants(self, event: Event) -> Instants | None:
         """When an event happened."""
 
-    def answers(self, need: WithinNeed) -> Delays | None:
+    def answers(self, need: Following) -> Delays | None:
         """From the events of a need to their answers."""
 
     def delays(self, event: Event) -> Delays | None:

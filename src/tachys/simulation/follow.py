@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from tachys.model.events import Event
 from tachys.model.system import System
 from tachys.model.ways import Hop, way
-from tachys.needs.kinds import WithinNeed
+from tachys.needs.seen import Following
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records
 from tachys.simulation.index import Index
@@ -71,7 +71,7 @@ def of_body(records: Records, index: Index, kind: str, name: str) -> Bools:
     return mask
 
 
-def answers(records: Records, system: System, index: Index, need: WithinNeed) -> Answers:
+def answers(records: Records, system: System, index: Index, need: Following) -> Answers:
     """Follow every event of ``need.begins`` that is in the records."""
     hops = way(system, need.begins, need.ends)
     began = event_times(records, index, need.begins)

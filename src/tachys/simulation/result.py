@@ -4,11 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
-from tachys.bounds.result import Bounds
+from tachys.frames import frame
 from tachys.needs.kinds import Need
 from tachys.needs.verdicts import Verdict
+from tachys.plain import statistics
 from tachys.simulation.statistics import Counted, Stats
+from tachys.worstcase.bounds import Bounds
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+COLUMNS = ("name", "quantity", "count", "least", "mean", "median", "p95", "p99", "p999", "most", "bound")
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +42,7 @@ class NeedSeen:
     first: tuple[SeenMiss, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Simulated:
     """Statistics over all runs; times in ps. ``shares``: of the whole time, by who."""
 
@@ -46,6 +54,23 @@ class Simulated:
     lost: dict[str, int]
     shares: dict[str, Fraction]
     needs: dict[str, NeedSeen] = field(default_factory=dict)
+
+    def __repr__(self) -> str:
+        needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
+        return f"<Simulated {self.length / 10**12:g} s, {self.runs} runs: {needs or 'no needs'}>"
+
+    def to_frame(self) -> pd.DataFrame:
+        """The rows as a frame."""
+        return frame(COLUMNS, self.rows())
+
+    def rows(self) -> list[list[object]]:
+        """Every quantity that has a bound as a row of :data:`COLUMNS`, times in seconds."""
+        rows: list[list[object]] = []
+        for measure, name, figure in self.bounds.figures():
+            told = statistics(self.stats(measure.name(name))) or {"count": 0}
+            thing = f"{measure.kind}.{name}" if name else measure.kind
+            rows.append([thing, measure.key, *(told.get(column) for column in COLUMNS[2:-1]), figure.seconds.most])
+        return rows
 
     def stats(self, name: str) -> Stats | None:
         """The statistics of a quantity such as "isr.tick.latency"; None where it was never counted."""

@@ -10,15 +10,15 @@ from fractions import Fraction
 from multiprocessing import get_context
 from multiprocessing.synchronize import Event
 
-from tachys.bounds.analysis import bounds as bounds_of
-from tachys.bounds.load import surplus
-from tachys.bounds.result import Bounds
 from tachys.model.system import System
 from tachys.simulation.engine import Run
 from tachys.simulation.needs import PlayedSlice, Watch, became, needs_records, watches
 from tachys.simulation.result import Simulated
 from tachys.simulation.statistics import Counted, counted, losses, taken
 from tachys.simulation.ways import Ways
+from tachys.worstcase.analysis import bounds as bounds_of
+from tachys.worstcase.bounds import Bounds
+from tachys.worstcase.load import surplus
 
 Progress = Callable[[float], None]
 

@@ -7,6 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 
+from tachys.frames import Seconds, in_seconds
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index
 
@@ -26,6 +27,11 @@ class Stats:
     p99: int
     p999: int
     most: int
+
+    @property
+    def seconds(self) -> Seconds:
+        """Least, most, mean and median in seconds."""
+        return in_seconds(self.least, self.most, float(self.mean), self.median)
 
 
 @dataclass(slots=True)

@@ -13,7 +13,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tachys.bounds.result import Bounds
 from tachys.model.system import Source, System
 from tachys.needs.kinds import Need
 from tachys.needs.seen import Past
@@ -23,6 +22,7 @@ from tachys.simulation.memory import histogram_bits
 from tachys.simulation.needs import PlayedSlice, Watch
 from tachys.simulation.statistics import counted
 from tachys.simulation.ways import Costs, Ways
+from tachys.worstcase.bounds import Bounds
 
 MOST_TRIED = 400
 SHORTEST, LONGEST = 10**6, 10**12
@@ -49,19 +49,9 @@ class Worst:
 def measured_figures(paper: Bounds) -> dict[str, int | None]:
     """The bound in ps of every figure that a run measures, by its name; a routine's own name stands for its latency."""
     found: dict[str, int | None] = {}
-    for name, isr in paper.isrs.items():
-        for what, figure in (("latency", isr.latency), ("response", isr.response), ("span", isr.span)):
-            found[f"isr.{name}.{what}"] = figure.most
-        found[name] = isr.latency.most
-    found |= {f"unit.{name}.time": unit.time.most for name, unit in paper.units.items()}
-    for name, step in paper.steps.items():
-        found |= {f"step.{name}.interval": step.interval.most, f"step.{name}.duration": step.duration.most}
-        if step.late is not None:
-            found[f"step.{name}.late"] = step.late.most
-    found |= {f"flag.{name}": flag.reaction.most for name, flag in paper.flags.items()}
-    if paper.loop_pass is not None:
-        found["pass"] = paper.loop_pass.most
-    return found
+    for measure, name, figure in paper.figures():
+        found[measure.name(name)] = figure.most
+    return found | {name: isr.latency.most for name, isr in paper.isrs.items()}
 
 
 def goals(paper: Bounds) -> dict[str, int | None]:

@@ -1,0 +1,196 @@
+"""What programs and notebooks call: typed, in picoseconds, and wrong arguments are told in words.
+
+Every function here raises :class:`tachys.errors.InputError` where an argument is not what it should be.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal, TypeVar
+
+from tachys.capture import inspecting, reading
+from tachys.capture.csv import CsvShape
+from tachys.capture.inspecting import Lines
+from tachys.capture.table import Capture
+from tachys.checking.checking import check as _check
+from tachys.checking.out.explaining import Explained, explain_finding, explain_need
+from tachys.checking.result import CheckResult
+from tachys.errors import did_you_mean, input_error
+from tachys.model.loading import LARGEST_MODEL, read_text
+from tachys.model.loading import load_model as _load_model
+from tachys.model.quantities import parse_duration
+from tachys.model.system import System
+from tachys.simulation.result import Simulated
+from tachys.simulation.ways import Arrivals, Costs, Phases, Ways
+from tachys.worstcase.analysis import bounds as _bounds
+from tachys.worstcase.bounds import Bounds
+
+if TYPE_CHECKING:
+    from tachys.checking.correct.fitting import Fitted
+
+Time = int | str  # picoseconds, or text such as "20 us"
+Form = Literal["png", "svg", "pdf"]
+_Wanted = TypeVar("_Wanted")
+
+
+def _expect(call: str, name: str, given: object, wanted: type[_Wanted], words: str) -> _Wanted:
+    if not isinstance(given, wanted):
+        raise input_error(f"{call}()", f"{name} is {_shown(given)}", words, key=name)
+    return given
+
+
+def _shown(given: object) -> str:
+    text = repr(given)
+    return f"{type(given).__name__} {text if len(text) <= 40 else text[:37] + '...'}"
+
+
+def _path(call: str, name: str, given: object, what: str) -> str:
+    if isinstance(given, (str, Path)):
+        return str(given)
+    raise input_error(f"{call}()", f"{name} is {_shown(given)}", f"the path of a {what} is due", key=name)
+
+
+def _system(call: str, given: object) -> System:
+    return _expect(call, "system", given, System, "a System is due: tachys.load_model(path) makes one")
+
+
+def _capture(call: str, given: object) -> Capture:
+    return _expect(call, "capture", given, Capture, "a Capture is due: tachys.read_capture(path) makes one")
+
+
+def _picoseconds(call: str, name: str, given: object) -> int:
+    """A time in ps."""
+    if isinstance(given, int) and not isinstance(given, bool):
+        return given
+    if isinstance(given, str):
+        try:
+            duration = parse_duration(given)
+        except ValueError as error:
+            wrong, _, mend = str(error).partition("; ")
+            raise input_error(f"{call}()", wrong, mend, key=name) from None
+        if duration.clock is None:
+            return int(duration.amount)
+    raise input_error(
+        f"{call}()", f"{name} is {_shown(given)}", 'picoseconds, or text such as "20 us", are due', key=name
+    )
+
+
+def _count(call: str, name: str, given: object, least: int) -> int:
+    if isinstance(given, int) and not isinstance(given, bool) and given >= least:
+        return given
+    raise input_error(f"{call}()", f"{name} is {_shown(given)}", f"a whole number from {least} on is due", key=name)
+
+
+def load_model(path: str | Path, variant: str | None = None) -> System:
+    """Read a model file, with one of its variants laid over it if that is asked for."""
+    return _load_model(_path("load_model", "path", path, "model"), variant)
+
+
+def bounds(system: System) -> Bounds:
+    """The worst and best cases of everything in a system, and what they prove of its needs."""
+    return _bounds(_system("bounds", system))
+
+
+def simulate(
+    system: System,
+    length: Time,
+    *,
+    runs: int = 1,
+    seed: int = 1,
+    costs: Costs = "drawn",
+    phases: Phases = "drawn",
+    arrivals: Arrivals = "mean",
+    bounds: Bounds | None = None,
+) -> Simulated:
+    """Play a model for a time, ``runs`` times with seeds that follow each other; see :class:`Ways`."""
+    from tachys.simulation.running import simulate as play
+
+    end = _picoseconds("simulate", "length", length)
+    if end <= 0:
+        raise input_error("simulate()", f"length is {_shown(length)}", "a time above zero is due", key="length")
+    ways = Ways(
+        _one_of("simulate", "costs", costs, Costs), _one_of("simulate", "phases", phases, Phases),
+        _one_of("simulate", "arrivals", arrivals, Arrivals), seed=_count("simulate", "seed", seed, 0),
+    )  # fmt: skip
+    return play(_system("simulate", system), end, ways, runs=_count("simulate", "runs", runs, 1), bounds=bounds)
+
+
+def _one_of(call: str, name: str, given: _Wanted, allowed: object) -> _Wanted:
+    words = [str(each) for each in getattr(allowed, "__args__", ())]
+    if given not in words:
+        raise input_error(f"{call}()", f"{name} is {_shown(given)}", did_you_mean(str(given), words, name), key=name)
+    return given
+
+
+def read_capture(
+    path: str | Path, *, time_unit: str | None = None, separator: str | None = None, strict: bool = False
+) -> Capture:
+    """Read a VCD, a CSV, an event stream or Parquet; what it is, is told by its content."""
+    shape = CsvShape(separator, time_unit)
+    return reading.read_capture(_path("read_capture", "path", path, "capture"), shape, strict=strict)
+
+
+def inspect(capture: Capture, *, begin: Time | None = None, end: Time | None = None, narrow: int = 2) -> Lines:
+    """What each line of a capture does; a pulse of at most ``narrow`` samples is called a glitch."""
+    first, last = (
+        None if time is None else _picoseconds("inspect", name, time) for name, time in (("begin", begin), ("end", end))
+    )
+    part = inspecting.window(_capture("inspect", capture), first, last)
+    return Lines(inspecting.inspect(part, _count("inspect", "narrow", narrow, 0)))
+
+
+def check(system: System, capture: Capture, bounds: Bounds | None = None) -> CheckResult:
+    """Hold a capture against a model: what was measured, does it agree, which need is met, who made it late."""
+    return _check(_system("check", system), _capture("check", capture), bounds)
+
+
+def explain(result: CheckResult, what: int | str = 1, at: Time | None = None) -> Explained:
+    """One finding by its number, or the worst miss of a need by its name, taken apart; ``at``: the one nearest."""
+    found = _expect("explain", "result", result, CheckResult, "what tachys.check() returns is due")
+    moment = None if at is None else _picoseconds("explain", "at", at)
+    if isinstance(what, str) and what in found.needs:
+        try:
+            return explain_need(found, what, moment)
+        except LookupError:
+            raise input_error("explain()", f"nothing was seen of {what}", "name another need", key="what") from None
+    if isinstance(what, int) and 1 <= what <= len(found.findings):
+        return explain_finding(found, what)
+    known = [*found.needs, *(str(number + 1) for number in range(len(found.findings)))]
+    mend = did_you_mean(str(what), known, "need or finding")
+    raise input_error("explain()", f"what is {_shown(what)}", mend, key="what")
+
+
+def fit(path: str | Path, captures: Sequence[Capture], *, margin: float = 0.0, tighten: bool = False) -> Fitted:
+    """The text of a model file with the figures that captures refute put right; nothing is written."""
+    from tachys.checking.correct.fitting import fit as write
+
+    file = _path("fit", "path", path, "model")
+    given = [captures] if isinstance(captures, Capture) else list(captures)
+    if not given:
+        raise input_error("fit()", "captures is empty", "at least one capture is due", key="captures")
+    read = [_capture("fit", each) for each in given]
+    text = read_text(file, "model", LARGEST_MODEL)
+    return write(text, file, read, date.today().isoformat(), margin=Fraction(margin), tighten=tighten)
+
+
+def draw(what: System | Bounds | Capture | CheckResult, *, form: Form = "png", length: Time = "20 ms") -> bytes:
+    """A picture: of a model as it is played, of a capture as it is, or of a check around its worst moment."""
+    _one_of("draw", "form", form, Form)
+    if isinstance(what, CheckResult):
+        from tachys.drawing.timeline import draw_timeline, worst_moment
+
+        return draw_timeline(what, worst_moment(what), form)
+    if isinstance(what, Capture):
+        from tachys.drawing.waveform import draw_waveform
+
+        return draw_waveform(what, (), form)
+    from tachys.drawing.lanes import draw_played
+    from tachys.drawing.moment import play_moment
+
+    if not isinstance(what, Bounds):
+        words = "a System, Bounds, a Capture or the result of a check is due"
+        what = _bounds(_expect("draw", "what", what, System, words))
+    return draw_played(play_moment(what, Ways(), _picoseconds("draw", "length", length)), form)

@@ -1,0 +1,152 @@
+"""From-to needs on a capture: every event followed along the chain of causes of the model to its answer.
+
+Where some link of the chain has no line, each event is answered by the next ``to`` that can be its own: not sooner than
+the least time of the way. That may shorten a delay, but never invents one.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.board.measuring import EMPTY, Board
+from tachys.model.events import Thing
+from tachys.model.ways import Hop, way
+from tachys.needs.seen import Delays, Following
+
+OPEN, LOST, UNSURE = -1, -2, -3
+
+
+@dataclass(frozen=True, slots=True)
+class Followed:
+    """The answers of a need; ``waiting`` is the thing that waited, ``by_order``: some link had no line."""
+
+    delays: Delays
+    waiting: Thing
+    by_order: bool = False
+
+
+def follow(board: Board, need: Following) -> Followed | None:
+    """Every event of the need and its answer; None where the capture shows too little."""
+    hops = way(board.system, need.begins, need.ends)
+    begins, ends = board.events(need.begins), board.events(need.ends)
+    waiting = need.ends.thing
+    if hops is not None and len(hops) == 1 and begins is None:
+        hidden = _hidden(board, hops[0])
+        return None if hidden is None else Followed(hidden, waiting)
+    if begins is None:
+        return None
+    now: Instants | None = begins.copy()
+    for hop in hops or ():
+        assert now is not None
+        now = _over(board, hop, now, need.age)
+        if now is None:
+            break
+    if hops is not None and now is not None:
+        done = now >= 0
+        return Followed(
+            Delays(begins[done], now[done] - begins[done], begins[now == LOST], begins[now == OPEN]), waiting
+        )
+    if ends is None:
+        return None
+    least = _least_way(board, hops)
+    place = np.searchsorted(ends, begins + max(0, least - board.resolution))
+    known = place < len(ends)
+    return Followed(
+        Delays(begins[known], ends[place[known]] - begins[known], EMPTY, begins[~known]), waiting, hops is not None
+    )
+
+
+def _least_way(board: Board, hops: tuple[Hop, ...] | None) -> int:
+    total = 0
+    for hop in hops or ():
+        kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
+        if hop.kind in ("begins", "serves") and kind == "isr":
+            isr = board.paper.isrs[name]
+            total += (isr.latency if moment == "start" else isr.response).least
+        elif hop.kind == "ends" and kind == "isr":
+            total += board.paper.isrs[name].span.least
+        elif kind == "unit":
+            total += board.system.unit(name).takes.least
+    return total
+
+
+def _hidden(board: Board, hop: Hop) -> Delays | None:
+    """Delays against the releases that no line shows."""
+    kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
+    if kind != "isr":
+        return None
+    runs = board.isrs[name]
+    if runs.latency is None or not runs.latency.relative or runs.grid is None:
+        return None
+    if moment == "start":
+        return runs.latency
+    bodies = board.shown.bodies.get(hop.after.thing)
+    if bodies is None:
+        return None
+    count = min(len(bodies.ended), len(runs.latency.at)) if not bodies.cut_begin else len(bodies.ended) - 1
+    ends = bodies.ended[-count:] if bodies.cut_begin and count else bodies.ended[:count]
+    return Delays(runs.latency.at[:count], ends - runs.latency.at[:count], relative=True)
+
+
+def _over(board: Board, hop: Hop, times: Instants, age: bool) -> Instants | None:
+    """When each event was answered over one hop, or OPEN, LOST, UNSURE; None where no line tells."""
+    kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
+    if hop.kind == "sets":
+        return _taken(board, hop, times, age)
+    if hop.kind == "ends" and kind != "unit":
+        bodies = board.shown.bodies.get(hop.after.thing)
+        if bodies is None:
+            return None
+        ends = bodies.ended[int(bodies.cut_begin) :]
+        return _answered(times, bodies.begun[: len(ends)], ends, EMPTY, bodies.begun[len(ends) :])
+    if kind == "unit":
+        paired = board.units[name].paired
+        if paired is None or not paired.judged or moment != "end":
+            return None
+        return _answered(times, paired.at, paired.at + paired.after, paired.lost, paired.open)
+    runs = board.isrs[name]
+    delays = runs.latency if moment == "start" else runs.response
+    if runs.matched is None or delays is None or delays.relative:
+        return None
+    mine = runs.isr.on.index(hop.before)
+    kinds = runs.matched.kind[: len(delays.at)]
+    lost = runs.matched.lost[runs.matched.lost_kind == mine]
+    return _answered(times, delays.at[kinds == mine], (delays.at + delays.after)[kinds == mine], lost, delays.open)
+
+
+def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, still: Instants) -> Instants:
+    """The answers to ``asked`` looked up for each of the times."""
+    found = np.full(len(times), UNSURE, np.int64)
+    going = times >= 0
+    found[~going] = times[~going]
+    if len(asked):
+        if (np.diff(asked) < 0).any():
+            order = np.argsort(asked, kind="stable")
+            asked, told = asked[order], told[order]
+        place = np.minimum(np.searchsorted(asked, times), len(asked) - 1)
+        hit = going & (asked[place] == times)
+        found[hit] = told[place[hit]]
+    free = going & (found == UNSURE)
+    found[free & np.isin(times, lost)] = LOST
+    found[free & np.isin(times, still)] = OPEN
+    return found
+
+
+def _taken(board: Board, hop: Hop, times: Instants, age: bool) -> Instants | None:
+    flag = board.flags.get(hop.flag)
+    step = board.system.step(hop.after.name)
+    if flag is None or step.polls != hop.flag:
+        return None
+    reaction = flag.reaction
+    if not age:
+        return _answered(times, reaction.at, reaction.at + reaction.after, flag.overwritten, reaction.open)
+    takes = board.events(hop.after)
+    assert takes is not None
+    sets = np.sort(np.concatenate([reaction.at, flag.overwritten, reaction.open]))
+    place = np.searchsorted(takes, sets)
+    last = np.append(place[1:] != place[:-1], True)[: len(sets)]
+    known = last & (place < len(takes))
+    return _answered(times, sets[known], takes[place[known]], EMPTY, sets[last & (place >= len(takes))])

@@ -1,0 +1,105 @@
+"""How much of the core a capture shows to be taken: from busy lines, or from a line that is high while it is idle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from tachys import stretches
+from tachys.capture.table import Instants
+from tachys.checking.board.measuring import Board
+from tachys.stretches import joined
+
+
+@dataclass(frozen=True, slots=True)
+class LoadSeen:
+    """The share taken over the whole capture, at least and at most; ``by`` says where it comes from.
+
+    ``unseen`` things have no line: the most that the model gives them is in ``most`` only.
+    """
+
+    least: float
+    most: float
+    by: str
+    unseen: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Busiest:
+    """The window of ``length`` ps, beginning at ``at``, in which most was seen: ``share``; ``bound`` on paper."""
+
+    length: int
+    share: float
+    at: int
+    bound: Fraction
+
+
+def busiest_windows(board: Board) -> tuple[Busiest, ...]:
+    """The busiest window of each length for which there is a bound; what has no line is not in it."""
+    found = []
+    for window in board.paper.load.windows:
+        seen = busiest(board, window.length)
+        if seen is not None:
+            found.append(Busiest(window.length, seen[0], seen[1], window.most))
+    return tuple(found)
+
+
+def load_seen(board: Board) -> LoadSeen | None:
+    """The load of a capture; None where nothing shows it."""
+    length = board.capture.length
+    if not length:
+        return None
+    idle = board.shown.idle
+    if idle is not None:
+        share = 1 - float((idle.end - idle.start).sum()) / length
+        slack = 2 * board.resolution * len(idle.start) / length
+        return LoadSeen(max(0.0, share - slack), min(1.0, share + slack), "the idle line")
+    if not board.things:
+        return None
+    begins, ends = busy_stretches(board)
+    taken = float((ends - begins).sum()) / length
+    things = [isr.thing for isr in board.system.isrs] + [step.thing for step in board.system.steps]
+    missing = [thing for thing in things if thing not in board.shown.bodies]
+    more = sum((share.most for share in board.paper.load.shares if share.who in missing), Fraction(0))
+    slack = 2 * board.resolution * len(begins) / length
+    return LoadSeen(max(0.0, taken - slack), min(1.0, taken + slack + float(more)), "busy lines", tuple(missing))
+
+
+def busy_stretches(board: Board) -> tuple[Instants, Instants]:
+    """When something that has a line ran; worked out once for each board."""
+    if board.busy is None:
+        board.busy = _busy(board)
+    return board.busy
+
+
+def _busy(board: Board) -> tuple[Instants, Instants]:
+    """The stretches in which bodies ran, with entry before and exit behind each routine, put together.
+
+    The time that a step spins or sleeps is no load: steps that pause, wait or sleep count their modelled cost at most.
+    """
+    core, begins, ends = board.system.core, [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
+    for thing in board.things:
+        bodies, kind, name = board.shown.bodies[thing], thing.kind, thing.name
+        start, end = bodies.start, bodies.end
+        if kind == "isr":
+            start, end = start - core.entry.least, end + core.exit.least
+        elif kind == "step":
+            step = board.system.step(name)
+            if step.sleeps or step.pause.most or step.waits:
+                end = np.minimum(end, start + step.cost.most)
+        begins.append(np.maximum(start, board.capture.begin))
+        ends.append(np.minimum(end, board.capture.end))
+    return joined(np.concatenate(begins), np.concatenate(ends))
+
+
+def busiest(board: Board, over: int) -> tuple[float, int] | None:
+    """(share, begin in ps) of the busiest window of ``over`` ps; None where the capture is shorter or shows nothing."""
+    if board.capture.length < over or not board.things:
+        return None
+    begins, ends = busy_stretches(board)
+    if not len(begins):
+        return 0.0, board.capture.begin
+    most, at = stretches.busiest(begins, ends, over, board.capture.begin, board.capture.end)
+    return most / over, at

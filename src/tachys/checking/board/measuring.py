@@ -1,0 +1,339 @@
+"""Everything that a capture shows of a system, measured: runs, delays, own times, losses. Verdicts come later."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from tachys.capture.table import Capture, Instants
+from tachys.checking.board.accepting import acceptance_leads, all_ends
+from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, own_period
+from tachys.checking.board.matching import Matched, match
+from tachys.checking.board.nesting import Own, Tops, nest
+from tachys.checking.board.pairing import Paired, pair_unit
+from tachys.checking.probes.binding import Shown, bind
+from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
+from tachys.checking.probes.lines import Bodies
+from tachys.checking.probes.sharing import deal_shared
+from tachys.model.events import Event, Thing
+from tachys.model.system import Isr, Step, System, Unit
+from tachys.needs.seen import Delays
+from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.bounds import Bounds
+
+EMPTY = np.zeros(0, np.int64)
+
+
+@dataclass(slots=True)
+class Runs:
+    """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told."""
+
+    isr: Isr
+    matched: Matched | None = None
+    latency: Delays | None = None
+    response: Delays | None = None
+    span: Instants | None = None
+    cost: Own | None = None
+    grid: Grid | None = None
+
+
+@dataclass(slots=True)
+class Steps:
+    """What was measured of one step: start to start, start to end, own time, lateness against its own grid."""
+
+    step: Step
+    interval: Instants | None = None
+    duration: Instants | None = None
+    own: Own | None = None
+    late: Delays | None = None
+
+
+@dataclass(slots=True)
+class Works:
+    """What was measured of one unit: which start ended when, and which were lost."""
+
+    unit: Unit
+    paired: Paired | None = None
+
+
+@dataclass(slots=True)
+class Flags:
+    """What was measured of one flag: set to taken, and the sets that found it set already."""
+
+    reaction: Delays
+    overwritten: Instants
+
+
+@dataclass(slots=True)
+class Board:
+    """A capture as its model reads it. ``things`` are those with bodies, by the numbers that ``tops`` uses."""
+
+    system: System
+    paper: Bounds
+    capture: Capture
+    shown: Shown
+    things: list[Thing] = field(default_factory=list)
+    tops: Tops = field(default_factory=lambda: Tops(EMPTY, EMPTY, EMPTY))
+    isrs: dict[str, Runs] = field(default_factory=dict)
+    steps: dict[str, Steps] = field(default_factory=dict)
+    units: dict[str, Works] = field(default_factory=dict)
+    flags: dict[str, Flags] = field(default_factory=dict)
+    clock: ClockError | None = None
+    busy: tuple[Instants, Instants] | None = None
+
+    @property
+    def resolution(self) -> int:
+        """The grid of the capture's instants in ps."""
+        return self.capture.resolution
+
+    def stretched(self, value: int) -> int:
+        """How much the analyser's own clock may make of a time, in ps."""
+        return int(value * self.system.capture_tolerance) + 1
+
+    def slack(self, value: int) -> int:
+        """How far off a measured time may be, in ps: by its two ends and by the analyser's clock."""
+        return self.resolution + self.stretched(value)
+
+    def events(self, event: str) -> Instants | None:
+        """When an event was seen; None where no line shows it."""
+        return self.shown.instants.get(Event(event))
+
+
+def measure(system: System, paper: Bounds, capture: Capture, stranger: str | None = None) -> Board:
+    """Read everything that the model speaks of out of a capture.
+
+    ``stranger`` is a line that the model does not name, taken for the body of the most urgent routine of all.
+
+    Raises:
+        InputError: a probe names a signal that the capture lacks.
+    """
+    shown = bind(system, capture)
+    deal_shared(system, shown, capture.resolution)
+    if stranger is not None:
+        shown.bodies[Thing(f"line.{stranger}")] = shown.foreign[stranger]
+    board = Board(system, paper, capture, shown)
+    _nest(board)
+    for unit in system.units:
+        _without_restarts(shown, unit, board.resolution)
+    ended = all_ends(system, shown)
+    for isr in system.isrs:
+        board.isrs[isr.name] = _runs(board, isr, ended)
+    for unit in system.units:
+        board.units[unit.name] = Works(unit, _works(board, unit))
+    for step in system.steps:
+        board.steps[step.name] = _steps(board, step)
+    for flag in paper.flags:
+        found = _flag(board, flag)
+        if found is not None:
+            board.flags[flag] = found
+    board.clock = _clock(board)
+    return board
+
+
+def _nest(board: Board) -> None:
+    board.things = [thing for thing in board.shown.bodies if thing.kind != "unit"]
+    bodies = [board.shown.bodies[thing] for thing in board.things]
+    urgency = [urgency_of(board.system, thing) for thing in board.things]
+    board.tops, owns = nest(board.system.core, bodies, urgency, board.resolution)
+    for thing, each, own in zip(board.things, bodies, owns, strict=True):
+        kind, name = thing.kind, thing.name
+        whole = _sure(board, thing, each, own)
+        if kind == "isr":
+            board.isrs[name] = Runs(board.system.isr(name), cost=whole)
+        elif kind == "step":
+            board.steps[name] = Steps(board.system.step(name), own=whole)
+
+
+def _sure(board: Board, thing: Thing, bodies: Bodies, own: Own) -> Own:
+    """The own times of whole bodies, with what sampling and routines that no line shows leave open."""
+    part = bodies.whole
+    ends = board.resolution * (1 + own.interrupted[part])
+    unseen = _unseen_on_top(board, thing, bodies.end[part] - bodies.start[part])
+    least = np.maximum(0, own.least[part] - ends - unseen)
+    return Own(least, own.most[part] + ends, own.interrupted[part])
+
+
+def _unseen_on_top(board: Board, thing: Thing, spans: Instants) -> Instants:
+    """At most how much of each span routines without a line have taken, if the model is right about them."""
+    core, level = board.system.core, urgency_of(board.system, thing)
+    taken = np.zeros(len(spans), np.int64)
+    if not len(spans) or (level != BACKGROUND and not core.nesting):
+        return taken
+    for isr in board.system.isrs:
+        if isr.urgency >= level or isr.thing in board.shown.bodies:
+            continue
+        each = isr.cost.most + core.entry.most + core.exit.most
+        values, place = np.unique(np.ceil(spans / 10**6).astype(np.int64) * 10**6, return_inverse=True)
+        most = [_most_runs(board, isr, int(value)) * each for value in values]
+        taken += np.minimum(np.array(most, np.int64)[place], spans)
+    return taken
+
+
+def _most_runs(board: Board, isr: Isr, span: int) -> int:
+    reach = board.paper.reach
+    assert reach is not None
+    try:
+        return sum(reach.events.curve(event).most_within(span) + isr.pending for event in isr.on)
+    except NoBound:
+        return 1 << 20
+
+
+def _runs(board: Board, isr: Isr, ended: Instants) -> Runs:
+    """Which run served which event, and how soon."""
+    found = board.isrs.get(isr.name) or Runs(isr)
+    bodies = board.shown.bodies.get(isr.thing)
+    starts = board.events(isr.start)
+    if bodies is not None:
+        found.span = bodies.end[bodies.whole] - bodies.start[bodies.whole]
+    if starts is None:
+        return found
+    events = [board.events(event) for event in isr.on]
+    known = [each for each in events if each is not None]
+    if len(known) == len(events):
+        lead, longest = acceptance_leads(board.system, board.shown, ended, isr, starts, board.resolution)
+        found.matched = match(
+            known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
+            hidden_until=board.capture.begin + _longest_wait(board, isr), longest=longest,
+        )  # fmt: skip
+        at, run = found.matched.event, found.matched.run
+        found.latency = Delays(at, starts[run] - at, found.matched.lost, found.matched.waiting)
+        found.response = _response(found.matched, bodies)
+    elif len(events) == 1 and isr.on[0].kind == "source":
+        source = board.system.source(isr.on[0][7:])
+        if source.period is not None:
+            found.grid = hidden_grid(starts, float(source.period))
+        if found.grid is not None:
+            found.latency = Delays(starts - found.grid.delay, found.grid.delay, relative=True)
+    return found
+
+
+def _longest_wait(board: Board, isr: Isr) -> int:
+    """How long an event that came before the capture can still have waited: its bound, or a round of everything."""
+    most = board.paper.isrs[isr.name].latency.most
+    if most is not None:
+        return most
+    core = board.system.core
+    each = [(other.cost.most + core.entry.most + core.exit.most) * other.pending for other in board.system.isrs]
+    return sum(each) + max((step.cost.most for step in board.system.steps if step.guards), default=0)
+
+
+def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
+    """Only where the body is seen as a level, so that every run has its own end."""
+    if bodies is None:
+        return None
+    ended = bodies.end[bodies.whole]
+    done = matched.run < len(ended)
+    at = matched.event[done]
+    running = np.sort(np.concatenate([matched.event[~done], matched.waiting]))
+    return Delays(at, ended[matched.run[done]] - at, matched.lost, running)
+
+
+def _without_restarts(shown: Shown, unit: Unit, slack: int) -> None:
+    """The line of a unit may fall for a moment as it begins anew: too soon, and as something starts it, is no end."""
+    bodies = shown.bodies.get(unit.thing)
+    causes = [shown.instants[event] for event in unit.on if event in shown.instants]
+    if unit.busy != "restart" or bodies is None or not causes:
+        return
+    starts = np.sort(np.concatenate(causes))
+    first = np.searchsorted(starts, bodies.end - slack)
+    started = np.searchsorted(starts, bodies.end + slack, side="right") > first
+    false = started & (bodies.end - bodies.start < unit.takes.least - slack)
+    false[len(false) - int(bodies.cut_end) :] = True
+    shown.instants[unit.end] = bodies.end[~false]
+
+
+def _works(board: Board, unit: Unit) -> Paired | None:
+    """Starts and ends of a unit: from its own line, or from what starts it and its end."""
+    bodies, ends = board.shown.bodies.get(unit.thing), board.events(unit.end)
+    causes = [board.events(event) for event in unit.on]
+    known = [each for each in causes if each is not None]
+    if ends is not None and len(known) == len(causes):
+        starts = np.sort(np.concatenate([EMPTY, *known]))
+        busy = bodies is not None and bodies.cut_begin
+        if busy:  # what comes as the capture begins may be what it is busy with
+            starts = starts[starts > board.capture.begin + board.resolution]
+        return pair_unit(unit, starts, ends, board.capture.begin, busy=busy)
+    if bodies is None:
+        return None
+    part = bodies.whole
+    return Paired(bodies.start[part], bodies.end[part] - bodies.start[part], EMPTY, EMPTY, judged=False)
+
+
+def _steps(board: Board, step: Step) -> Steps:
+    found = board.steps.get(step.name) or Steps(step)
+    bodies = board.shown.bodies.get(step.thing)
+    starts = board.events(step.start)
+    if bodies is not None:
+        found.duration = bodies.end[bodies.whole] - bodies.start[bodies.whole]
+    if starts is None:
+        return found
+    found.interval = np.diff(starts)
+    if step.every is not None and step.polls is None and step.rearm == "grid":
+        grid = hidden_grid(starts, float(step.every.nominal))
+        if grid is not None:
+            found.late = Delays(starts - grid.delay, grid.delay, relative=True)
+    return found
+
+
+def _flag(board: Board, flag: str) -> Flags | None:
+    """From the ends of all its setters to the starts of the one step that polls it."""
+    setters = [board.events(isr.end) for isr in board.system.isrs if flag in isr.sets]
+    takers = [step for step in board.system.steps if flag in (step.polls, step.waits)]
+    known = [each for each in setters if each is not None]
+    if (
+        len(takers) != 1
+        or takers[0].polls != flag
+        or takers[0].waits == flag
+        or len(known) != len(setters)
+        or not known
+    ):
+        return None
+    takes = board.events(takers[0].start)
+    if takes is None:
+        return None
+    sets = np.sort(np.concatenate(known))
+    taken_by = np.searchsorted(takes, sets)
+    first = np.append(True, taken_by[1:] != taken_by[:-1])[: len(sets)]
+    # one set may have come before the capture began: its take then answers none of those seen
+    answered = taken_by < len(takes)
+    good = first & answered
+    late = sets[first & ~answered]
+    return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first])
+
+
+def _clock(board: Board) -> ClockError | None:
+    """How far off the clocks are, from lines whose period the board makes from its crystal."""
+    found = []
+    for source in board.system.sources:
+        if source.period is None:
+            continue
+        instants, slop = periodic_instants(board, source.name)
+        if instants is None or len(instants) < 8:
+            continue
+        nominal = float(source.period)
+        period = own_period(instants)
+        assert source.period_most is not None
+        tolerance = float(source.period_most / source.period) - 1 + float(board.system.capture_tolerance)
+        if abs(period / nominal - 1) > max(100e-6, 1.5 * tolerance):
+            continue  # that is no clock: something else is wrong with it
+        length = float(instants[-1] - instants[0])
+        count = round(length / period)
+        ppm = (length / (count * nominal) - 1) * 1e6
+        found.append((source.event, ppm, (slop + source.jitter) / length * 1e6))
+    return clock_error(found)
+
+
+def periodic_instants(board: Board, name: str) -> tuple[Instants | None, int]:
+    """(the events of a source, how far first and last may be off in ps); off its routine where it has no line."""
+    direct = board.events(f"source.{name}")
+    if direct is not None:
+        return direct, 2 * board.resolution
+    for isr in board.system.isrs:
+        runs = board.isrs[isr.name]
+        if isr.on == (f"source.{name}",) and runs.grid is not None:
+            grid = runs.grid
+            releases = np.rint(grid.begin + grid.number * grid.period).astype(np.int64)
+            wander = int(np.percentile(grid.delay, 90))
+            return np.unique(releases), 2 * board.resolution + wander
+    return None, 0

@@ -1,0 +1,157 @@
+"""Who runs on top of whom: all bodies of a capture put together in order of time, with a stack as the core has it.
+
+The pin of a routine stays active while it is put aside. So of the span of a body, what ran on top of it and the entries
+and exits of that are taken off, and what is left is its own. Entries and exits have no pin: how many there were follows
+from the bodies, whether two followed each other by a chain is read off the gap between them, and where the gap does not
+tell, the own time is known as a range.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from tachys.capture.table import Instants
+from tachys.checking.probes.lines import Bodies
+from tachys.model.system import Core
+
+NOBODY = -1
+
+
+@dataclass(frozen=True, slots=True)
+class Own:
+    """Of every body of one thing: its own time [least, most] in ps, and how many others began on top of it."""
+
+    least: Instants
+    most: Instants
+    interrupted: Instants
+
+
+@dataclass(frozen=True, slots=True)
+class Tops:
+    """Which body is on top from each instant on: a place in the list of things, :data:`NOBODY` for none.
+
+    ``depth`` is how many lie on the stack.
+    """
+
+    at: Instants
+    who: Instants
+    depth: Instants
+
+    def at_instants(self, instants: Instants) -> Instants:
+        """Who is on top at each instant; what begins there counts already."""
+        place = np.searchsorted(self.at, instants, side="right") - 1
+        return np.where(place < 0, NOBODY, self.who[np.maximum(place, 0)])
+
+    def between(self, begin: int, end: int) -> list[tuple[int, int, int]]:
+        """(begin, end, who) of the stretches from one instant to another, which add up to the whole."""
+        first = int(np.searchsorted(self.at, begin, side="right"))
+        last = int(np.searchsorted(self.at, end))
+        borders = [begin, *self.at[first:last].tolist(), end]
+        before = [NOBODY if first == 0 else int(self.who[first - 1])]
+        who = before + self.who[first:last].tolist()
+        return [(a, b, w) for a, b, w in zip(borders[:-1], borders[1:], who, strict=True) if b > a]
+
+
+def nest(core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int) -> tuple[Tops, list[Own]]:
+    """Put the bodies of things together, each with its urgency (0 first); ``slack`` ps is how far off a gap may be."""
+    counts = [len(each.start) for each in bodies]
+    first = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    starts = np.concatenate([np.zeros(0, np.int64), *(each.start for each in bodies)])
+    ends = np.concatenate([np.zeros(0, np.int64), *(each.end for each in bodies)])
+    costs = np.array([core.entry.least, core.entry.most, core.exit.least, core.exit.most, core.chain.least,
+                      core.chain.most, slack], np.int64)  # fmt: skip
+    at, who, deep, least, most, interrupted = _nest(first, starts, ends, np.array(urgency, np.int64), costs)
+    parts = zip(first[:-1].tolist(), first[1:].tolist(), strict=True)
+    return Tops(at, who, deep), [Own(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants) -> Any:
+    things, total = len(urgency), len(starts)
+    at, who, deep = np.empty(2 * total, np.int64), np.empty(2 * total, np.int32), np.empty(2 * total, np.int32)
+    least, most = np.empty(total, np.int64), np.empty(total, np.int64)
+    interrupted = np.zeros(total, np.int64)
+    begins, finishes = first[:-1].copy(), first[:-1].copy()  # the next start and the next end of each thing
+    stack = np.empty(things + 1, np.int64)  # bodies by number
+    owner = np.empty(things + 1, np.int64)
+    covered = np.zeros(things + 1, np.int64)
+    accepts = np.zeros(things + 1, np.int64)
+    saved_least, saved_most = np.zeros(things + 1, np.int64), np.zeros(things + 1, np.int64)
+    ended = np.full(things + 1, -1, np.int64)  # when the last one on top of this ended
+    depth = 0
+    for found in range(2 * total):
+        # ends before starts, the most urgent end and the least urgent start first
+        when, thing, ending = np.int64(9223372036854775807), -1, False
+        for k in range(things):
+            if finishes[k] < begins[k] and (
+                ends[finishes[k]] < when or (ends[finishes[k]] == when and (not ending or urgency[k] < urgency[thing]))
+            ):
+                when, thing, ending = ends[finishes[k]], k, True
+            if (
+                begins[k] < first[k + 1]
+                and (
+                    starts[begins[k]] < when
+                    or (starts[begins[k]] == when and not ending and urgency[k] > urgency[thing])
+                )
+                and (finishes[k] == begins[k] or starts[begins[k]] >= ends[finishes[k]])
+            ):
+                when, thing, ending = starts[begins[k]], k, False
+        if ending:
+            place = depth - 1
+            while place > 0 and owner[place] != thing:
+                place -= 1
+            body = stack[place]
+            span = ends[body] - starts[body]
+            count = accepts[place]
+            taken_least = count * (costs[0] + costs[2]) - saved_most[place]
+            taken_most = count * (costs[1] + costs[3]) - saved_least[place]
+            least[body] = max(0, span - covered[place] - taken_most)
+            most[body] = max(0, span - covered[place] - taken_least)
+            interrupted[body] = count
+            for above in range(place, depth - 1):  # what lay above it, by the ties of sampling, stays
+                stack[above], owner[above] = stack[above + 1], owner[above + 1]
+                covered[above], accepts[above] = covered[above + 1], accepts[above + 1]
+                saved_least[above], saved_most[above] = saved_least[above + 1], saved_most[above + 1]
+                ended[above] = ended[above + 1]
+            depth -= 1
+            finishes[thing] += 1
+            if depth > 0 and place == depth:
+                covered[depth - 1] += span
+                accepts[depth - 1] += 1
+                ended[depth - 1] = when
+        else:
+            if depth > 0 and ended[depth - 1] >= 0:
+                low, high = _saved(when - ended[depth - 1], costs)
+                saved_least[depth - 1] += low
+                saved_most[depth - 1] += high
+            stack[depth], owner[depth] = begins[thing], thing
+            covered[depth], accepts[depth], saved_least[depth], saved_most[depth] = 0, 0, 0, 0
+            ended[depth] = -1
+            depth += 1
+            begins[thing] += 1
+        at[found] = when
+        deep[found] = depth
+        who[found] = owner[depth - 1] if depth > 0 else -1
+    return at, who, deep, least, most, interrupted
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def _saved(gap: int, costs: Instants) -> tuple[int, int]:
+    """How much a chain saved, or lost, between two bodies that lie ``gap`` apart: [least, most]."""
+    entry_least, entry_most, exit_least, exit_most, chain_least, chain_most, slack = costs
+    alone = gap >= exit_least + entry_least - slack or exit_least - slack <= gap <= exit_most + slack
+    chained = False
+    for entries in range(4):
+        if chain_least + entries * entry_least - slack <= gap <= chain_most + entries * entry_most + slack:
+            chained = True
+    low, high = exit_least + entry_least - chain_most, exit_most + entry_most - chain_least
+    if chained and not alone:
+        return low, high
+    if alone and not chained:
+        return 0, 0
+    return min(0, low), max(0, high)

@@ -1,0 +1,146 @@
+"""The check: hold one capture against one model and its bounds."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tachys.capture.table import Capture
+from tachys.checking.board.load import busiest_windows, load_seen
+from tachys.checking.board.measuring import Board, measure
+from tachys.checking.board.nesting import Own
+from tachys.checking.compare.figures import Compared, compare_figures
+from tachys.checking.compare.findings import find_all
+from tachys.checking.compare.judging import judge
+from tachys.checking.compare.premises import fallen_proofs
+from tachys.checking.compare.unmodelled import look_for_strangers
+from tachys.checking.probes.plausible import first_reason
+from tachys.checking.result import CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
+from tachys.model.system import System
+from tachys.worstcase.analysis import bounds as bounds_of
+from tachys.worstcase.bounds import Bounds
+
+
+def check(system: System, capture: Capture, bounds: Bounds | None = None) -> CheckResult:
+    """Measure everything that the lines show, compare it with the bounds, judge every need, say what is wrong.
+
+    Raises:
+        InputError: a probe names a signal that the capture lacks.
+    """
+    paper = bounds or bounds_of(system)
+    board = measure(system, paper, capture)
+    figures = compare_figures(board)
+    board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)
+    fallen = fallen_proofs(board, figures, strangers)
+    needs = {name: judge(board, need, refuted=name in fallen) for name, need in paper.needs.items()}
+    return CheckResult(
+        capture,
+        paper,
+        board,
+        isrs={name: _isr(board, name) for name in board.isrs},
+        steps={name: _step(board, name) for name in board.steps},
+        units={name: _unit(board, name) for name in board.units},
+        flags={
+            name: FlagCheck(name, seen(flag.reaction.after, board.resolution), len(flag.overwritten))
+            for name, flag in board.flags.items()
+        },
+        periods=_periods(board),
+        needs=needs,
+        figures=figures,
+        findings=find_all(board, figures, strangers),
+        load=load_seen(board),
+        busiest=busiest_windows(board),
+        clock=board.clock,
+        unseen=_unseen(board),
+        foreign=tuple(board.shown.foreign),
+        remarks=(
+            *_first(board, figures),
+            *capture.remarks,
+            *board.shown.remarks,
+            *_cannot_show(board),
+            *_left_out(board),
+        ),
+    )
+
+
+def _first(board: Board, figures: tuple[Compared, ...]) -> list[str]:
+    reason = first_reason(board, figures)
+    return [reason] if reason else []
+
+
+def _cannot_show(board: Board) -> list[str]:
+    """What lies below the resolution of a capture."""
+    core = board.system.core
+    least = min(core.chain.least, core.exit.least + core.entry.least)
+    if len(board.things) > 1 and 0 < least < board.resolution:
+        step, gap = board.resolution / 1000, least / 1000
+        return [f"a sampling step of {step:g} ns cannot show the {gap:g} ns between two runs that follow each other at "
+                "once: such runs of one routine look like one"]  # fmt: skip
+    return []
+
+
+def _unseen(board: Board) -> tuple[str, ...]:
+    """What nothing shows; a timer that shows in the starts of its routine is not among it."""
+    hidden = {runs.isr.on[0].thing for runs in board.isrs.values() if runs.grid is not None}
+    return tuple(thing for thing in board.shown.unseen if thing not in hidden)
+
+
+def _left_out(board: Board) -> list[str]:
+    """Events of which it cannot be told what became of them."""
+    found = {name: runs.matched.left_out for name, runs in board.isrs.items() if runs.matched and runs.matched.left_out}
+    if not found:
+        return []
+    words = ", ".join(f"{count} of isr.{name}" for name, count in found.items())
+    return [f"left out, since it cannot be told which run served them: {words}"]
+
+
+def _own(own: Own | None, resolution: int) -> Seen | None:
+    """Own times, the middle of what each can have been, known to half the widest."""
+    if own is None or not len(own.least):
+        return None
+    width = int((own.most - own.least).max())
+    return seen((own.least + own.most) // 2, max(resolution, (width + 1) // 2))
+
+
+def _isr(board: Board, name: str) -> IsrCheck:
+    runs = board.isrs[name]
+    starts = board.events(f"isr.{name}.start")
+    latency = response = None
+    if runs.latency is not None:
+        values = runs.latency.after
+        if runs.matched is not None and runs.isr.serves_all:
+            values = values[runs.matched.firsts]
+        latency = seen(values, board.resolution, relative=runs.latency.relative)
+    if runs.response is not None:
+        response = seen(runs.response.after, board.resolution)
+    return IsrCheck(
+        name, latency, response,
+        seen(runs.span, board.resolution) if runs.span is not None else None,
+        _own(runs.cost, board.resolution),
+        runs.matched.lost_count if runs.matched else None,
+        None if starts is None else len(starts),
+        len(runs.matched.orphans) if runs.matched else 0,
+    )  # fmt: skip
+
+
+def _step(board: Board, name: str) -> StepCheck:
+    found, resolution = board.steps[name], board.resolution
+    return StepCheck(
+        name,
+        seen(found.interval, resolution) if found.interval is not None else None,
+        seen(found.duration, resolution) if found.duration is not None else None,
+        _own(found.own, resolution),
+        seen(found.late.after, resolution, relative=True) if found.late is not None else None,
+    )
+
+
+def _unit(board: Board, name: str) -> UnitCheck:
+    paired = board.units[name].paired
+    if paired is None:
+        return UnitCheck(name, None, None)
+    return UnitCheck(name, seen(paired.after, board.resolution), len(paired.lost) if paired.judged else None)
+
+
+def _periods(board: Board) -> dict[str, Seen]:
+    """Distances between neighbouring events, for every event of which at least two were seen."""
+    found = {name: seen(np.diff(at), board.resolution) for name, at in board.shown.instants.items()}
+    return {name: value for name, value in found.items() if value is not None}

@@ -1,0 +1,1 @@
+"""Model and board side by side: figures, verdicts, findings, and what lies behind them."""

@@ -1,0 +1,83 @@
+"""What a refuted figure would mean: the same system with the measured figure in place of the modelled one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from fractions import Fraction
+
+from tachys.checking.compare.figures import Compared
+from tachys.model.quantities import ZERO, Range
+from tachys.model.system import Guard, Isr, Period, Source, Step, System
+
+
+def corrected(system: System, figures: tuple[Compared, ...]) -> System:
+    """The system with every one of the figures as it was measured, never narrower than it was."""
+    sources = {source.name: source for source in system.sources}
+    units = {unit.name: unit for unit in system.units}
+    isrs = {isr.name: isr for isr in system.isrs}
+    steps = {step.name: step for step in system.steps}
+    for figure in figures:
+        kind, name = figure.about.kind, figure.about.name
+        if figure.measured is None:
+            continue
+        if kind == "source":
+            sources[name] = _source(sources[name], figure)
+        elif kind == "unit":
+            units[name] = replace(units[name], takes=_wider(units[name].takes, figure))
+        elif kind == "isr":
+            isrs[name] = _isr(isrs[name], figure)
+        elif kind == "step":
+            steps[name] = _step(steps[name], figure)
+    loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
+    return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
+                   loop=loop)  # fmt: skip
+
+
+def _wider(old: Range, figure: Compared) -> Range:
+    """The old range, widened to hold what was measured, with the room that its uncertainty needs."""
+    assert figure.measured is not None
+    room = figure.measured.resolution + 1
+    least = min(old.least, max(0, figure.measured.least - room))
+    return Range(least, max(old.most, figure.measured.most + room))
+
+
+def _source(source: Source, figure: Compared) -> Source:
+    assert figure.measured is not None
+    measured = figure.measured
+    if figure.key == "jitter":
+        return replace(source, jitter=measured.most + 2 * measured.resolution)
+    if figure.key == "period":
+        mean, room = Fraction(measured.most), measured.resolution + 1
+        return replace(source, period=mean, period_least=mean - room, period_most=mean + room)
+    gap = max(1, measured.least - measured.resolution)
+    return replace(source, gap=gap, burst=None, serial=None)
+
+
+def _isr(isr: Isr, figure: Compared) -> Isr:
+    if figure.key == "guard":
+        return replace(isr, guards=_guards(isr.guards, figure), cost=_holding(isr.cost, figure),
+                       costs=tuple(_holding(cost, figure) for cost in isr.costs))  # fmt: skip
+    return replace(isr, cost=_wider(isr.cost, figure), costs=tuple(_wider(cost, figure) for cost in isr.costs))
+
+
+def _step(step: Step, figure: Compared) -> Step:
+    assert figure.measured is not None
+    if figure.key == "guard":
+        return replace(step, guards=_guards(step.guards, figure), cost=_holding(step.cost, figure))
+    if figure.key == "every":
+        mean, room = Fraction(figure.measured.most), figure.measured.resolution + 1
+        return replace(step, every=Period(mean, mean - room, mean + room))
+    return replace(step, cost=_wider(step.cost, figure), pause=ZERO if figure.key == "time" else step.pause)
+
+
+def _guards(guards: tuple[Guard, ...], figure: Compared) -> tuple[Guard, ...]:
+    assert figure.measured is not None
+    assert figure.urgency is not None
+    length = figure.measured.most + 2 * figure.measured.resolution
+    return (*guards, Guard(figure.urgency, ZERO, Range(length, length)))
+
+
+def _holding(cost: Range, figure: Compared) -> Range:
+    """A body must last as long as what it holds off."""
+    assert figure.measured is not None
+    return Range(cost.least, max(cost.most, figure.measured.most + 2 * figure.measured.resolution))

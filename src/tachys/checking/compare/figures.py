@@ -1,0 +1,385 @@
+"""Every modelled figure beside what was measured of it: it agrees, is refuted, or the capture does not show it.
+
+A figure is refuted only by what no resolution, no unseen routine and no tolerance can explain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.board.grid import jitter_of, numbered, own_period
+from tachys.checking.board.measuring import Board, periodic_instants
+from tachys.checking.board.nesting import Own
+from tachys.checking.probes.buscodes import urgency_of
+from tachys.model.events import Thing
+from tachys.model.quantities import Range
+from tachys.model.system import Guard, Isr, Source, Step, Unit
+from tachys.worstcase.arrivals import source_curve
+
+
+class Agreement(StrEnum):
+    """What a capture says of a modelled figure."""
+
+    AGREES = "agrees"
+    REFUTES = "refutes"
+    NOT_SHOWN = "not shown"
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """What was seen of a figure: [least, most] in ps over ``count`` cases, each within ``resolution``."""
+
+    least: int
+    most: int
+    count: int
+    resolution: int
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """One figure of the model: ``about`` it belongs to, ``key`` as the model file names it, [low, high] in ps.
+
+    ``high`` None: the figure is a least distance. ``sure_least`` and ``sure_most`` are what the
+    measurement proves of the extremes: some case was at most ``sure_least``, some was at least ``sure_most``. ``at``
+    is where the worst was seen, where that is known.
+    """
+
+    about: Thing
+    key: str
+    low: int | None
+    high: int | None
+    measured: Measured | None
+    state: Agreement
+    sure_least: int | None = None
+    sure_most: int | None = None
+    why: str = ""
+    urgency: int | None = None
+    at: int | None = None
+
+    @property
+    def below(self) -> bool:
+        """Whether something came out smaller than the model allows."""
+        return self.sure_least is not None and self.low is not None and self.sure_least < self.low
+
+    @property
+    def beyond(self) -> bool:
+        """Whether something came out larger than the model allows."""
+        return self.sure_most is not None and self.high is not None and self.sure_most > self.high
+
+
+def compare_figures(board: Board) -> tuple[Compared, ...]:
+    """Every figure of the model, in the order of the model file."""
+    found: list[Compared] = []
+    waits = {isr.name: held for isr in board.system.isrs if (held := _waits_held(board, isr)) is not None}
+    for source in board.system.sources:
+        found += _source(board, source)
+    for unit in board.system.units:
+        found.append(_unit(board, unit))
+    for isr in board.system.isrs:
+        found += _isr(board, isr, waits)
+    for step in board.system.steps:
+        found += _step(board, step, waits)
+    passed = _pass(board)
+    return (*found, passed) if passed else tuple(found)
+
+
+def _judged(
+    about: Thing, key: str, low: int | None, high: int | None, measured: Measured, sure: tuple[int, int],
+    urgency: int | None = None, why: str = "",
+) -> Compared:  # fmt: skip
+    made = Compared(about, key, low, high, measured, Agreement.AGREES, sure[0], sure[1], why, urgency)
+    if made.below or made.beyond:
+        return Compared(about, key, low, high, measured, Agreement.REFUTES, sure[0], sure[1], why, urgency)
+    return made
+
+
+def _not_shown(about: Thing, key: str, low: int | None, high: int | None, why: str) -> Compared:
+    return Compared(about, key, low, high, None, Agreement.NOT_SHOWN, why=why)
+
+
+# --- sources ------------------------------------------------------------------------------------------------
+
+
+def _source(board: Board, source: Source) -> Iterator[Compared]:
+    about = source.thing
+    instants, slop = periodic_instants(board, source.name) if source.period else (board.events(about), 0)
+    if instants is None or len(instants) < 3:
+        key = "period" if source.period else "gap"
+        low = None if source.period_least is None else int(source.period_least)
+        yield _not_shown(about, key, low if source.period else source.gap, None,
+                         "no line shows it" if instants is None else "too few events")  # fmt: skip
+        return
+    if source.period is None:
+        yield from _distances(board, source, about, instants)
+        return
+    yield _period(board, source, about, instants, slop)
+    if board.events(about) is not None:
+        yield _jitter(board, source, about, instants)
+
+
+def _period(board: Board, source: Source, about: Thing, instants: Instants, slop: int) -> Compared:
+    assert source.period_least is not None
+    assert source.period_most is not None
+    length = int(instants[-1] - instants[0])
+    # events that stray as far as the next one cannot be told from missing ones: all are taken to be there
+    strays = 4 * source.jitter >= source.period_least and board.events(about) is not None
+    count = len(instants) - 1 if strays else max(1, round(length / own_period(instants)))
+    off = slop + source.jitter
+    tolerance = board.system.capture_tolerance
+    low = Fraction(length - off, count) * (1 - tolerance)
+    high = Fraction(length + off, count) * (1 + tolerance)
+    mean = round(length / count)
+    measured = Measured(mean, mean, count, max(1, -(-off // count)))
+    # the mean is one figure: it refutes where it lies outside on either side, as a whole
+    sure = (int(high), -int(-low // 1))
+    return _judged(about, "period", int(source.period_least), -int(-source.period_most // 1), measured, sure)
+
+
+def _jitter(board: Board, source: Source, about: Thing, instants: Instants) -> Compared:
+    assert source.period_least is not None
+    assert source.period_most is not None
+    strays = 4 * source.jitter >= source.period_least
+    number = np.arange(len(instants)) if strays else numbered(instants, own_period(instants))
+    share = 1 + float(board.system.capture_tolerance) * 2
+    mean = float(instants[-1] - instants[0]) / max(1, int(number[-1]))
+    least, most = min(mean, float(source.period_least)) / share, max(mean, float(source.period_most)) * share
+    width = jitter_of(instants, number, least, most)
+    measured = Measured(0, max(0, width - board.resolution), len(instants), board.resolution)
+    return _judged(about, "jitter", None, source.jitter, measured, (0, width - board.resolution))
+
+
+def _distances(board: Board, source: Source, about: Thing, instants: Instants) -> Iterator[Compared]:
+    """The gap of two events, and what the bursts allow of more."""
+    apart = np.diff(instants)
+    least, most, count = int(apart.min()), int(apart.max()), len(apart)
+    curve = source_curve(source)
+    pair = curve.least_span(2)
+    slack = board.slack(least)
+    measured = Measured(least, most, count, board.resolution)
+    key = "burst" if source.burst else "gap"
+    if source.burst is None:
+        yield _judged(about, key, pair, None, measured, (least + slack, 0))
+        return
+    refuted = None
+    for size in range(2, min(len(instants), 4 * source.burst.count + 2) + 1):
+        span = int((instants[size - 1 :] - instants[: len(instants) - size + 1]).min())
+        allowed = curve.least_span(size)
+        if span + board.slack(span) < allowed and refuted is None:
+            refuted = (size, span, allowed)
+    if refuted is None:
+        yield _judged(about, key, pair, None, measured, (max(pair, least), 0))
+        return
+    size, span, allowed = refuted
+    why = f"{size} events came within {span / 1e6:g} us, the model allows them {allowed / 1e6:g} us"
+    yield Compared(about, key, allowed, None, Measured(span, span, 1, board.resolution), Agreement.REFUTES,
+                   span + slack, 0, why)  # fmt: skip
+
+
+# --- units, routines, steps ---------------------------------------------------------------------------------
+
+
+def _unit(board: Board, unit: Unit) -> Compared:
+    about = unit.thing
+    paired = board.units[unit.name].paired
+    takes = None if paired is None else paired.takes if paired.takes is not None else paired.after
+    if takes is None or not len(takes):
+        return _not_shown(about, "takes", unit.takes.least, unit.takes.most, "no line shows its start and end")
+    least, most = int(takes.min()), int(takes.max())
+    measured = Measured(least, most, len(takes), board.resolution)
+    slack = board.slack(most)
+    return _judged(about, "takes", unit.takes.least, unit.takes.most, measured, (least + slack, most - slack))
+
+
+def _isr(board: Board, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
+    about = isr.thing
+    own = board.isrs[isr.name].cost
+    if own is None or not len(own.least):
+        yield _not_shown(about, "cost", isr.cost.least, isr.cost.most, _no_body(board, about))
+    else:
+        yield _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
+    yield from _guards(board, waits, about, isr.guards, isr.cost)
+
+
+def _no_body(board: Board, about: Thing) -> str:
+    return "no line shows when it runs" if about in board.shown.unseen else "its line never moves"
+
+
+def _served(board: Board, isr: Isr, runs: int) -> Instants | None:
+    """At most how many events each whole run served, where one run may serve several."""
+    if not isr.serves_all:
+        return None
+    capacity = isr.pending * len(isr.on)
+    events = [board.events(event) for event in isr.on]
+    known = [each for each in events if each is not None]
+    starts = board.events(isr.start)
+    if len(known) != len(events) or starts is None:
+        return np.full(runs, capacity, np.int64)
+    come = np.searchsorted(np.sort(np.concatenate(known)), starts[:runs], side="right")
+    since = np.concatenate([[come[0] - capacity, come[0] - capacity], come[:-2]])[: len(come)] if len(come) else come
+    # what came since the run before the last one, as the last may have left some of it
+    return np.clip(come - since, 1, capacity)
+
+
+def _cost(board: Board, about: Thing, cost: Range, own: Own, served: Instants | None, key: str = "cost") -> Compared:
+    """``own`` of every whole run; what a run that served several events took is shared out among them."""
+    least, most = own.least, own.most
+    if served is not None:
+        least = least // served
+    slack = board.stretched(int(most.max()))
+    sure_most = int((least - slack).max())
+    sure_least = int((most + slack).min())
+    middle = (own.least + own.most) // 2
+    width = int((own.most - own.least).max())
+    measured = Measured(int(middle.min()), int(middle.max()), len(middle), (width + 1) // 2)
+    return _judged(about, key, cost.least, cost.most, measured, (sure_least, sure_most))
+
+
+def _step(board: Board, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:
+    about = step.thing
+    found = board.steps[step.name]
+    if step.every is not None:
+        yield _every(board, step, about)
+    allowed = _own_time(step)
+    key = "cost" if allowed is not None and not step.pause.most and step.waits is None else "time"
+    if found.own is None or not len(found.own.least):
+        yield _not_shown(about, key, step.cost.least, step.cost.most, _no_body(board, about))
+    elif allowed is None:
+        yield _not_shown(about, key, step.cost.least, None, "it sleeps or waits, for as long as that takes")
+    else:
+        yield _cost(board, about, allowed, found.own, None, key)
+    yield from _guards(board, waits, about, step.guards, step.cost)
+
+
+def _own_time(step: Step) -> Range | None:
+    """How long a step takes when nothing interrupts it; None where it waits without a limit, or sleeps."""
+    if step.sleeps or (step.waits is not None and step.at_most is None):
+        return None
+    waiting = step.at_most.most if step.at_most is not None else 0
+    # a pause goes on under what runs on top of it, which is taken off: only the cost is sure to be left
+    least = 0 if step.waits is not None else step.cost.least
+    return Range(least, waiting + step.cost.most + step.pause.most)
+
+
+def _every(board: Board, step: Step, about: Thing) -> Compared:
+    assert step.every is not None
+    low, high = int(step.every.least), -int(-step.every.most // 1)
+    starts = board.events(f"{about}.start")
+    if starts is None or len(starts) < 8 or step.rearm != "grid" or step.polls is not None:
+        why = (
+            "no line shows it" if starts is None else "too few runs" if len(starts) < 8 else "it is rearmed by its run"
+        )
+        return _not_shown(about, "every", low, high, why)
+    if board.paper.steps[step.name].drifts or board.paper.steps[step.name].interval.most is None:
+        return _not_shown(about, "every", low, high, "the loop cannot keep up with it even on paper")
+    length, count = int(starts[-1] - starts[0]), len(starts) - 1
+    wander = int(np.percentile(np.diff(starts), 99) - np.percentile(np.diff(starts), 1)) + 2 * board.resolution
+    bound = board.paper.steps[step.name].late
+    wander = max(wander, bound.most if bound is not None and bound.most is not None else 0)
+    tolerance = board.system.capture_tolerance
+    least = Fraction(length - wander, count) * (1 - tolerance)
+    most = Fraction(length + wander, count) * (1 + tolerance)
+    mean = round(length / count)
+    measured = Measured(mean, mean, count, -(-wander // count))
+    return _judged(about, "every", low, high, measured, (int(most), -int(-least // 1)))
+
+
+def _pass(board: Board) -> Compared | None:
+    """One round of the loop, off a step that runs in every pass."""
+    figure = board.paper.loop_pass
+    if figure is None:
+        return None
+    for step in board.system.steps:
+        interval = board.steps[step.name].interval
+        if step.polls is None and step.every is None and interval is not None and len(interval):
+            least, most = int(interval.min()), int(interval.max())
+            slack = board.slack(most)
+            measured = Measured(least, most, len(interval), board.resolution)
+            return _judged(Thing("loop"), "pass", figure.least, figure.most, measured, (least + slack, most - slack))
+    return _not_shown(Thing("loop"), "pass", figure.least, figure.most, "no step that runs in every pass has a line")
+
+
+# --- guards -------------------------------------------------------------------------------------------------
+
+
+def _guards(
+    board: Board, waits: dict[str, _Held], about: Thing, guards: tuple[Guard, ...], cost: Range
+) -> Iterator[Compared]:
+    """How long more urgent lines were really held off while this body ran, for each level of such lines."""
+    if about not in board.things:
+        return
+    number, level = board.things.index(about), urgency_of(board.system, about)
+    if about.kind == "isr" and not board.system.core.nesting:
+        return
+    held: dict[int, list[tuple[Instants, Instants]]] = {}
+    for isr in board.system.isrs:
+        if isr.urgency < level and isr.name in waits:
+            each = waits[isr.name]
+            mine = each.holder == number
+            held.setdefault(isr.urgency, []).append((each.at[mine], each.length[mine]))
+    for urgency, parts in sorted(held.items()):
+        modelled = max((guard.longest(cost.most) for guard in guards if guard.urgency <= urgency), default=0)
+        lengths = np.concatenate([length for _, length in parts])
+        if not len(lengths):
+            if modelled:
+                yield Compared(about, "guard", None, modelled, None, Agreement.NOT_SHOWN,
+                               why="no event came while it held interrupts off", urgency=urgency)  # fmt: skip
+            continue
+        most = int(lengths.max())
+        measured = Measured(0, max(0, most), len(lengths), board.resolution)
+        # what is just being entered as the event comes is entered first, and the pins do not show it
+        core = board.system.core
+        sleeps = about.kind == "step" and board.system.step(about.name).sleeps
+        sure = most - board.slack(most) - max(core.entry.most, core.chain.most)
+        sure -= core.wake.most if sleeps else 0
+        if modelled or sure > 0:
+            at = int(np.concatenate([when for when, _ in parts])[int(np.argmax(lengths))])
+            yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)
+
+
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """Of every wait of a routine: what was on top as its event came, and for how long it surely held it off."""
+
+    at: Instants
+    holder: Instants
+    length: Instants
+
+
+def _waits_held(board: Board, isr: Isr) -> _Held | None:
+    """For how long each event of a routine was held off by the body that was on top as it came.
+
+    An entry, and the exit or entry that may just have been going on as the event came, are taken off.
+    """
+    delays, core, tops = board.isrs[isr.name].latency, board.system.core, board.tops
+    if delays is None or delays.relative or not len(delays.at) or not len(tops.at):
+        return None
+    first = np.searchsorted(tops.at, delays.at, side="right")
+    before = np.maximum(first - 1, 0)
+    holder = np.where(first > 0, tops.who[before], -1)
+    covered = holder >= 0
+    at, after, first, before = (each[covered] for each in (delays.at, delays.after, first, before))
+    # it is over as the body ends, or one entry before whatever comes on top of it
+    place = np.minimum(first, len(tops.at) - 1)
+    within = (first < len(tops.at)) & (tops.at[place] < at + after)
+    ended = within & (tops.depth[place] < tops.depth[before])
+    until = np.where(within, tops.at[place], at + after) - np.where(ended, 0, core.entry.most)
+    length = until - at
+    length -= np.where(at - tops.at[before] <= core.exit.most + core.entry.most + board.resolution, core.exit.most, 0)
+    return _Held(at, holder[covered], length - _unseen_urgent(board, isr))
+
+
+def _unseen_urgent(board: Board, isr: Isr) -> int:
+    """What routines without a line that are as urgent may take of a wait, each once."""
+    core = board.system.core
+    unseen = [
+        each.cost.most + core.entry.most + core.exit.most
+        for each in board.system.isrs
+        if each is not isr and each.urgency <= isr.urgency and each.thing not in board.shown.bodies
+    ]
+    return sum(unseen)

@@ -1,0 +1,346 @@
+"""What is wrong, and what it accounts for: the figures that are refuted first, then what they do not explain.
+
+A refuted figure goes into the model as it was measured, and the bounds are worked out again. What lies beyond the old
+bounds but within the new ones is explained by it; the figure that explains most stands first. What is left is matched
+against what usually lies behind it: a routine that the model does not have, a wake-up that was lost, a line that
+something else raises as well.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.board.measuring import Board
+from tachys.checking.board.nesting import NOBODY
+from tachys.checking.board.waits import Cause, causes_of, stretches_of
+from tachys.checking.compare.consequence import corrected
+from tachys.checking.compare.figures import Compared, Measured
+from tachys.checking.compare.premises import refuted_figures
+from tachys.checking.compare.sentences import sentence
+from tachys.checking.compare.unmodelled import Stranger
+from tachys.checking.result import Finding
+from tachys.dividers.mistakes import Mistake, TimerContext, read_ratio
+from tachys.figures import Figure
+from tachys.model.events import Thing
+from tachys.model.quantities import PS_PER_SECOND
+from tachys.model.system import Source, System
+from tachys.worstcase.analysis import bounds as bounds_of
+from tachys.worstcase.bounds import Bounds
+
+# which figure is looked at first where two explain the same: what happens to a board comes before what it does about it
+_ORDER = ["period", "gap", "burst", "jitter", "takes", "guard", "cost", "time", "every"]
+
+LOOKED_AT = 2000  # reactions, the longest first
+
+
+@dataclass(frozen=True, slots=True)
+class Symptom:
+    """Something measured that lies outside its bound; ``at`` to ``end`` ps is where it is seen worst."""
+
+    code: str
+    about: Thing
+    modelled: int | None
+    measured: int
+    at: int | None = None
+    end: int | None = None
+
+
+def find_all(board: Board, figures: tuple[Compared, ...], strangers: tuple[Stranger, ...]) -> tuple[Finding, ...]:
+    """Every difference between model and board, the one that explains most first."""
+    refuted = refuted_figures(figures)
+    hidden = any(each.what == "core" for each in strangers)  # what it can have done is not held against anything else
+    symptoms = list(symptoms_of(board, board.paper))
+    after = bounds_of(corrected(board.system, refuted)) if refuted else board.paper
+    left = [each for each in symptoms if _still(each, board, after)]
+    same: dict[tuple[str, str], list[Compared]] = {}
+    for figure in refuted:  # a guard may be refuted for lines of several levels at once
+        same.setdefault((figure.about, figure.key), []).append(figure)
+    found = [_root(board, tuple(each), symptoms) for each in same.values()]
+    found += [_stranger(stranger, left, board) for stranger in strangers]
+    found += [] if hidden else list(_lost_wake_ups(board))
+    left = [each for each in left if not any(each.about in finding.explains for finding in found)]
+    if not any(figure.key == "gap" or figure.key == "burst" for figure in refuted):
+        found += list(_unasked(board))
+    explained = any(finding.code == "runs-unasked" for finding in found)
+    found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
+    found += list(_silent(board))
+    return tuple(sorted(found, key=lambda finding: (-_weight(finding), _rank(finding))))
+
+
+def _weight(finding: Finding) -> int:
+    return len(finding.explains) + len(finding.falls) + 2 * (finding.code == "not-modelled")
+
+
+def _rank(finding: Finding) -> int:
+    key = finding.code.partition("-")[0]
+    return _ORDER.index(key) if key in _ORDER else len(_ORDER)
+
+
+# --- what lies outside its bound ----------------------------------------------------------------------------
+
+
+def symptoms_of(board: Board, paper: Bounds) -> Iterator[Symptom]:
+    """Everything measured that lies beyond or below its bound."""
+    for name, runs in board.isrs.items():
+        bound, about = paper.isrs[name], runs.isr.thing
+        if runs.matched is not None and runs.matched.lost_count and not bound.lost:
+            first = int(runs.matched.lost[0]) if len(runs.matched.lost) else None
+            yield Symptom("lost-unexpected", about, 0, runs.matched.lost_count, first)
+        late = False
+        if runs.latency is not None:
+            found = list(_outside(board, "latency", about, runs.latency.at, runs.latency.after, bound.latency,
+                                  relative=runs.latency.relative))  # fmt: skip
+            late = bool(found)
+            yield from found
+        if runs.response is not None and not late:  # a response that is only late as its beginning was says no more
+            yield from _outside(board, "response", about, runs.response.at, runs.response.after, bound.response)
+        bodies = board.shown.bodies.get(about)
+        if bodies is not None and runs.span is not None:
+            yield from _outside(board, "span", about, bodies.start[bodies.whole], runs.span, bound.span)
+    for name, works in board.units.items():
+        unit = paper.units[name]
+        if works.paired is not None and works.paired.judged and len(works.paired.lost) and not unit.lost:
+            yield Symptom("lost-unexpected", works.unit.thing, 0, len(works.paired.lost), int(works.paired.lost[0]))
+    for name, flag in board.flags.items():
+        about = Thing(f"flag.{name}")
+        yield from _outside(board, "reaction", about, flag.reaction.at, flag.reaction.after,
+                            paper.flags[name].reaction)  # fmt: skip
+        if len(flag.overwritten) and not paper.flags[name].overwritten:
+            yield Symptom("overwritten-unexpected", about, 0, len(flag.overwritten), int(flag.overwritten[0]))
+    for name, each in board.steps.items():
+        about, bodies = each.step.thing, board.shown.bodies.get(each.step.thing)
+        if bodies is not None and each.duration is not None:
+            yield from _outside(board, "duration", about, bodies.start[bodies.whole], each.duration,
+                                paper.steps[name].duration)  # fmt: skip
+
+
+def _outside(
+    board: Board, what: str, about: Thing, at: Instants, values: Instants, figure: Figure, *, relative: bool = False
+) -> Iterator[Symptom]:
+    if not len(values):
+        return
+    place = int(np.argmax(values))
+    most = int(values[place])
+    slack = board.slack(most)
+    if figure.most is not None and most - slack >= figure.most:
+        yield Symptom(f"{what}-beyond-bound", about, figure.most, most, int(at[place]), int(at[place]) + most)
+    least = int(values.min())
+    if not relative and least + slack <= figure.least:
+        place = int(np.argmin(values))
+        yield Symptom(f"{what}-below-bound", about, figure.least, least, int(at[place]), int(at[place]) + least)
+
+
+def _still(symptom: Symptom, board: Board, after: Bounds) -> bool:
+    """Whether a symptom is one for other bounds as well."""
+    kind, name = symptom.about.kind, symptom.about.name
+    if symptom.code == "lost-unexpected":
+        return not (after.isrs[name].lost if kind == "isr" else after.units[name].lost)
+    if symptom.code == "overwritten-unexpected":
+        return not after.flags[name].overwritten
+    what = symptom.code.split("-")[0]
+    table = {"isr": after.isrs, "flag": after.flags, "step": after.steps}[kind]
+    figure: Figure = getattr(table[name], what)  # type: ignore[index]
+    slack = board.slack(symptom.measured)
+    if symptom.code.endswith("beyond-bound"):
+        return figure.most is not None and symptom.measured - slack >= figure.most
+    return symptom.measured + slack <= figure.least
+
+
+# --- findings -----------------------------------------------------------------------------------------------
+
+
+def _root(board: Board, figures: tuple[Compared, ...], symptoms: list[Symptom]) -> Finding:
+    """A refuted figure, with what it explains and which needs fall with it."""
+    figure = max(figures, key=lambda each: each.measured.most if each.measured else 0)
+    assert figure.measured is not None
+    changed = corrected(board.system, figures)
+    after = bounds_of(changed)
+    explains = tuple(dict.fromkeys(each.about for each in symptoms if not _still(each, board, after)))
+    falls = tuple(name for name, need in board.paper.needs.items() if need.proved and not after.needs[name].proved)
+    beyond = figure.beyond
+    code = _code(figure)
+    modelled = (figure.high if beyond else figure.low) or 0
+    measured = figure.measured.most if beyond else figure.measured.least
+    text = sentence(code, figure.why)
+    if figure.key == "period":
+        text += _likely(board, figure)
+        modelled = round(board.system.source(figure.about.name).period or 0)
+    return Finding(code, figure.about, text, modelled, measured, falls, explains, _where(board, figure))
+
+
+def _code(figure: Compared) -> str:
+    if figure.key in ("period", "every"):
+        return f"{figure.key}-off"
+    if figure.key == "gap":
+        return "gap-closer"
+    if figure.key == "burst":
+        return "burst-denser"
+    if figure.key == "jitter":
+        return "jitter-more"
+    return f"{figure.key}-{'longer' if figure.beyond else 'shorter'}"
+
+
+def _where(board: Board, figure: Compared) -> int | None:
+    """An instant at which a figure of a body, or a gap, is seen at its worst."""
+    kind, name = figure.about.kind, figure.about.name
+    if figure.at is not None:
+        return figure.at
+    if figure.key in ("cost", "time"):
+        bodies = board.shown.bodies[figure.about]
+        own = board.isrs[name].cost if kind == "isr" else board.steps[name].own
+        assert own is not None
+        place = int(np.argmax(own.least)) if figure.beyond else int(np.argmin(own.most))
+        return int(bodies.start[bodies.whole][place])
+    if figure.key in ("gap", "burst"):
+        events = board.events(figure.about)
+        return None if events is None else int(events[int(np.argmin(np.diff(events)))])
+    return None
+
+
+def _likely(board: Board, figure: Compared) -> str:
+    """The mistake that the ratio of the periods points at, in words."""
+    source = board.system.source(figure.about.name)
+    assert figure.measured is not None
+    if source.period is None:
+        return ""
+    found = likely_mistakes(board.system, source, figure.measured)
+    return f"; likely: {found[0].text}" if found else "; none of the usual timer mistakes gives this ratio"
+
+
+def likely_mistakes(system: System, source: Source, measured: Measured) -> tuple[Mistake, ...]:
+    """What the ratio reader makes of a measured period."""
+    assert source.period is not None
+    period = Fraction(measured.most)
+    share = Fraction(measured.resolution, measured.most) + system.capture_tolerance
+    return read_ratio(source.period / PS_PER_SECOND, period / PS_PER_SECOND, share, _timer_context(system, source))
+
+
+def _timer_context(system: System, source: Source) -> TimerContext:
+    """What the ratio reader must know of what is behind a periodic source: its timer, or else only the clocks."""
+    assert source.period is not None
+    clock = source.timer.clock if source.timer is not None else system.core.clock
+    return TimerContext(
+        clock=clock.name,
+        clocks={clock.name: clock.hertz for clock in (*system.clocks, clock)},
+        setting=source.timer.setting if source.timer is not None else None,
+        parents={clock.name: clock.parent for clock in system.clocks if clock.parent},
+        tolerance=clock.tolerance,
+        most_excess=source.period / PS_PER_SECOND / 20,
+    )
+
+
+def _stranger(stranger: Stranger, left: list[Symptom], board: Board) -> Finding:
+    """Something that runs and is not in the model."""
+    explains = [*stranger.explains]
+    for symptom in left:
+        main = main_cause(board, symptom)
+        if main is not None and (main.what == stranger.what or main.how == "unseen"):
+            explains.append(symptom.about)
+    return Finding("not-modelled", stranger.what, stranger.text, None, stranger.most, (),
+                   tuple(dict.fromkeys(explains)), stranger.at)  # fmt: skip
+
+
+def main_cause(board: Board, symptom: Symptom) -> Cause | None:
+    """What took most of a wait, more than the bound expects."""
+    if symptom.at is None or symptom.end is None or symptom.end <= symptom.at:
+        return None
+    waiting = symptom.about
+    if waiting.kind == "flag":
+        taker = next(step for step in board.system.steps if step.polls == waiting.name)
+        waiting = taker.thing
+    causes = causes_of(stretches_of(board, symptom.at, symptom.end, waiting))
+    return causes[0] if causes else None
+
+
+def _unasked(board: Board) -> Iterator[Finding]:
+    """Runs for which no event came: something else raises the line, too."""
+    for runs in board.isrs.values():
+        matched = runs.matched
+        if matched is None:
+            continue
+        count = len(matched.orphans)
+        total = max(1, len(matched.run))
+        if count >= 3 or count * 10 >= total > 3:
+            starts = board.events(runs.isr.start)
+            assert starts is not None
+            text = sentence("runs-unasked", f"{count} of its {count + total} runs")
+            yield Finding("runs-unasked", runs.isr.thing, text, 0, count, (), (), int(starts[matched.orphans[0]]))
+
+
+def _plain(board: Board, symptom: Symptom) -> Finding:
+    """What no refuted figure explains, with the mechanism that fits, if one does."""
+    main = main_cause(board, symptom)
+    if symptom.code == "reaction-beyond-bound" and main is not None and main.how == "unseen":
+        sleeper = next((step for step in board.system.steps if step.sleeps), None)
+        if sleeper is not None and _woken(board, symptom):
+            text = sentence("lost-wake-up", sleeper.thing)
+            return Finding("lost-wake-up", symptom.about, text, symptom.modelled, symptom.measured, (), (), symptom.at)
+    why = "" if main is None else _cause_words(main)
+    return Finding(symptom.code, symptom.about, sentence(symptom.code, why), symptom.modelled, symptom.measured, (), (),
+                   symptom.at)  # fmt: skip
+
+
+def _woken(board: Board, symptom: Symptom) -> bool:
+    """Whether the reaction came as soon as the next routine had run: it was asleep, and that woke it."""
+    assert symptom.end is not None
+    ends = [bodies.ended for thing, bodies in board.shown.bodies.items() if thing.kind == "isr"]
+    ended = np.sort(np.concatenate([np.zeros(0, np.int64), *ends]))
+    place = int(np.searchsorted(ended, symptom.end, side="right")) - 1
+    if place < 0:
+        return False
+    slept = int(ended[place]) - (symptom.at or 0)
+    return symptom.end - int(ended[place]) < max(slept, 1) and int(ended[place]) > (symptom.at or 0)
+
+
+def _cause_words(cause: Cause) -> str:
+    if cause.how == "held off":
+        return f"held off while {cause.what} ran"
+    if cause.how == "ran":
+        return f"{cause.what} ran meanwhile"
+    if cause.how == "unseen":
+        return "nothing that has a line ran meanwhile"
+    return ""
+
+
+def _lost_wake_ups(board: Board) -> Iterator[Finding]:
+    """Flags that were set, with nothing running, for longer than a round without work: the core slept on them.
+
+    Only where the model says that the loop does not halt while the flag is set.
+    """
+    system = board.system
+    for name, flag in board.flags.items():
+        sleeper = next((step for step in system.steps if step.sleeps and name in step.unless), None)
+        if sleeper is None or system.loop is None:
+            continue
+        core = system.core
+        round_ = system.loop.overhead.most + core.wake.most + 2 * board.resolution
+        round_ += core.entry.most + core.exit.most + core.chain.most
+        round_ += sum(step.cost.most + step.pause.most for step in system.steps if step.thing not in board.shown.bodies)
+        round_ += sum(
+            isr.cost.most + system.core.entry.most + system.core.exit.most
+            for isr in system.isrs
+            if isr.thing not in board.shown.bodies
+        )
+        delays, slept = flag.reaction, list[tuple[int, int]]()
+        longest = np.argsort(-delays.after)[:LOOKED_AT]
+        for place in longest[delays.after[longest] > round_].tolist():
+            begin, end = int(delays.at[place]), int(delays.at[place] + delays.after[place])
+            idle = [(b - a, a) for a, b, who in board.tops.between(begin, end) if who == NOBODY]
+            slept += [each for each in idle if each[0] > round_]
+        if slept:
+            most, at = max(slept)
+            text = sentence("lost-wake-up", f"{len(slept)} times, step.{sleeper.name} halts with flag.{name} set")
+            yield Finding("lost-wake-up", sleeper.thing, text, None, most, (), (Thing(f"flag.{name}"),), at)
+
+
+def _silent(board: Board) -> Iterator[Finding]:
+    for thing in board.shown.silent:
+        kind, name = thing.kind, thing.name
+        if kind == "source" and board.system.source(name).period is not None:
+            lines = ", ".join(board.shown.through.get(thing, []))
+            yield Finding("never-seen", thing, sentence("never-seen", lines), None, None)

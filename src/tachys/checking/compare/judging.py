@@ -1,0 +1,204 @@
+"""The verdict on every need: what the paper proves, what the capture shows, and each miss taken apart."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.board.following import Followed, follow
+from tachys.checking.board.load import busiest, load_seen
+from tachys.checking.board.measuring import EMPTY, Board
+from tachys.checking.board.waits import Cause, causes_of, stretches_of
+from tachys.checking.compare.tail import tail_of
+from tachys.checking.result import Miss, NeedCheck, seen
+from tachys.model.events import Event, Thing
+from tachys.needs.kinds import NeedBounds
+from tachys.needs.seen import Broken, Delays, Following, Past, Taken, Total
+from tachys.needs.verdicts import basis_of, verdict_of
+from tachys.worstcase.load import surplus
+
+APART = 2000  # misses that are taken apart, of each need; the others are counted
+
+
+@dataclass(slots=True)
+class BoardSeen:
+    """A capture as needs see it: to its resolution, from somewhere in the midst of a run."""
+
+    board: Board
+    followed: dict[str, Followed] = field(default_factory=dict)
+    whole: bool = True
+    from_zero: bool = False
+
+    @property
+    def slack(self) -> int:
+        """How far off a time may be, in ps."""
+        return self.board.resolution
+
+    @property
+    def end(self) -> int:
+        """The end of the capture, in ps."""
+        return self.board.capture.end
+
+    def instants(self, event: Event) -> Instants | None:
+        """When an event happened."""
+        return self.board.events(event)
+
+    def answers(self, need: Following) -> Delays | None:
+        """From the events of a need to their answers."""
+        found = follow(self.board, need)
+        if found is None:
+            return None
+        self.followed[need.name] = found
+        return found.delays
+
+    def delays(self, event: Event) -> Delays | None:
+        """From what causes an event to the event."""
+        board, name = self.board, event.name
+        if event.kind == "isr":
+            return board.isrs[name].latency if event.moment == "start" else board.isrs[name].response
+        if event.kind == "unit":
+            paired = board.units[name].paired
+            return None if paired is None or event.moment != "end" else Delays(paired.at, paired.after)
+        if event.kind == "step" and event.moment == "start":
+            polls = board.system.step(name).polls
+            return board.flags[polls].reaction if polls in board.flags else board.steps[name].late
+        return None
+
+    def lost(self, thing: Thing) -> tuple[Instants, int] | None:
+        """(when events of a thing were lost, how many): of a source where it is taken; None where no line tells."""
+        board, name = self.board, thing.name
+        if thing.kind == "isr":
+            matched = board.isrs[name].matched
+            return None if matched is None else (matched.lost, matched.lost_count)
+        if thing.kind == "unit":
+            paired = board.units[name].paired
+            return None if paired is None or not paired.judged else (paired.lost, len(paired.lost))
+        if thing.kind == "flag":
+            flag = board.flags.get(name)
+            return None if flag is None else (flag.overwritten, len(flag.overwritten))
+        return self._lost_of_source(Event(thing))
+
+    def _lost_of_source(self, event: Event) -> tuple[Instants, int] | None:
+        parts = []
+        for isr in self.board.system.isrs:
+            if event in isr.on:
+                matched = self.board.isrs[isr.name].matched
+                if matched is None:
+                    return None
+                parts.append(matched.lost[matched.lost_kind == isr.on.index(event)])
+        for unit in self.board.system.units:
+            if event in unit.on:
+                paired = self.board.units[unit.name].paired
+                if paired is None or not paired.judged:
+                    return None
+                parts.append(paired.lost)
+        lost = np.sort(np.concatenate([EMPTY, *parts]))
+        return (lost, len(lost)) if parts else None
+
+    def load(self, over: int | None) -> Taken | None:
+        """What was taken of the core, at least: of the busiest window of ``over`` ps, or of the whole capture."""
+        board = self.board
+        if over is None:
+            load = load_seen(board)
+            if load is None:
+                return None
+            return Taken(Fraction(load.least).limit_denominator(10**6), board.capture.begin, by=f"from {load.by}")
+        found = busiest(board, over)
+        if found is None:
+            return None
+        share, at = found
+        note = f"the busiest window begins at {at / 1e9:.6f} ms"
+        return Taken(Fraction(share).limit_denominator(10**6), at, Fraction(2 * board.resolution, over), note)
+
+
+def judge(board: Board, paper: NeedBounds, *, refuted: bool = False) -> NeedCheck:
+    """One need. ``refuted``: the capture refutes a figure that its proof rests on."""
+    shown = BoardSeen(board)
+    return _timed(shown, paper, refuted) if paper.need.timed else _total(shown, paper, refuted)
+
+
+def _made(
+    paper: NeedBounds, shown: int, misses: int, refuted: bool, value: int | Fraction | None = None,
+    slack: int | Fraction = 0,
+) -> NeedCheck:  # fmt: skip
+    """A need with its verdict; ``shown``: how often it was seen, ``value``: the worst of it, known to ``slack``."""
+    if value is not None and paper.bound is not None and value - slack > paper.bound:
+        refuted = True  # what was seen lies beyond the bound itself
+    holds = shown > 0 and paper.need.measures != "share"  # of a load at least so much was seen
+    verdict = verdict_of(paper.proof, seen=holds, broken=misses > 0, refuted=refuted)
+    basis = basis_of(paper.proof, verdict, seen=shown > 0 or misses > 0)
+    told = paper.proof.bounded or shown or misses
+    reason = paper.reason or ("" if told else "no line shows it")
+    if refuted and paper.proved:
+        reason = "proved, but the proof rests on what this capture refutes"
+    return NeedCheck(paper.need, paper.limit, paper.bound, None, (), verdict, reason, value, basis=basis, count=misses)
+
+
+def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
+    board, need = shown.board, paper.need
+    reach = board.paper.reach
+    length = board.capture.length
+    assert reach is not None
+    more = Fraction(surplus(reach, length), length) if length and need.measures == "share" else Fraction(0)
+    total: Total | None = need.sum_up(shown, more)
+    if total is None:
+        return _made(paper, 0, 0, refuted)
+    made = _made(paper, 1, total.misses, refuted, total.value, total.slack + more)
+    misses = tuple(Miss(each.at, None, each.kind, _lost_causes(board, need.waits, each)) for each in total.broken)
+    return replace(made, misses=misses, note=total.note)
+
+
+def _lost_causes(board: Board, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
+    """What kept the earlier event waiting: from when it came to this one."""
+    starts = board.events(thing.start) if thing.kind == "isr" and miss.kind == "lost" else None
+    if starts is None:
+        return ()
+    place = int(np.searchsorted(starts, miss.at))
+    end = int(starts[place]) if place < len(starts) else board.capture.end
+    bound = board.paper.isrs[thing.name].latency
+    return causes_of(stretches_of(board, miss.at, max(miss.at, end), thing), bound)
+
+
+def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
+    board, need = shown.board, paper.need
+    look = need.look(shown, Past())
+    if look is None:
+        return _made(paper, 0, 0, refuted)
+    measured = seen(look.after, board.resolution, relative=look.relative)
+    values = [] if measured is None else [need.worst(measured.least, measured.most)]
+    values += [] if look.still is None else [look.still]
+    value = max(values, default=None)
+    made = _made(paper, len(look.after), len(look.broken), refuted, value, board.slack(value or 0))
+    made = replace(made, seen=measured, misses=_misses(board, paper, look.broken))
+    followed = shown.followed.get(need.name)
+    if followed is None or not len(look.after):
+        return made if followed is None else replace(made, note=_note(followed))
+    worst = int(np.argmax(look.after))
+    begin, after = int(look.at[worst]), int(look.after[worst])
+    apart = tuple(stretches_of(board, begin, begin + after, need.waits))
+    tail = None if look.relative or made.misses or paper.proved else tail_of(look.after)
+    return replace(made, worst_at=begin, worst=apart, tail=tail, note=_note(followed))
+
+
+def _note(followed: Followed) -> str:
+    if followed.delays.relative:
+        return "against the fastest one seen, since no line shows the event"
+    if followed.by_order:
+        return "each event is answered by the next that can be its own, since part of the way has no line"
+    return ""
+
+
+def _misses(board: Board, paper: NeedBounds, broken: list[Broken]) -> tuple[Miss, ...]:
+    """The misses in order of time, the longest of them with what made them late."""
+    need = paper.need
+    bound = paper.figure if need.bound_is_wait else None
+    longest = sorted(broken, key=lambda miss: -(miss.value or 1 << 62))
+    made = [
+        Miss(miss.at, miss.value, miss.kind,
+             causes_of(stretches_of(board, miss.begin, miss.end, need.waits), bound) if k < APART else ())
+        for k, miss in enumerate(longest)
+    ]  # fmt: skip
+    return tuple(sorted(made, key=lambda miss: miss.at))

@@ -1,0 +1,340 @@
+"""Measured figures back into the model file: comments, order and everything else stay as they are.
+
+A figure that a capture refutes is widened until it holds what was seen, with a margin if that is asked for. What was
+seen is never proof that nothing worse comes, so a figure is made tighter only on demand.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from math import ceil, floor
+from typing import Any
+
+import numpy as np
+import tomlkit
+from tomlkit.items import Array, InlineTable, Item, Table
+
+from tachys.capture.table import Capture
+from tachys.checking.checking import check
+from tachys.checking.compare.figures import Agreement, Compared
+from tachys.checking.compare.findings import likely_mistakes
+from tachys.checking.result import CheckResult
+from tachys.model.loading import read_model
+from tachys.model.system import Source
+
+MARK = "measured: "
+_UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"), (1, "ps"))
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One value of the file: where it stands, what it was and what it becomes; ``why`` in words."""
+
+    key: str
+    was: str
+    becomes: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Fitted:
+    """The new text of a model, what was changed, and what would need changing but is no value that can be written."""
+
+    text: str
+    changes: tuple[Change, ...]
+    left: tuple[str, ...]
+
+
+def fit(
+    text: str, file: str, captures: Sequence[Capture], today: str, *, margin: Fraction = Fraction(0),
+    tighten: bool = False,
+) -> Fitted:  # fmt: skip
+    """Fit a model to captures, one after the other; ``today`` is written beside each change.
+
+    Raises:
+        InputError: the model is wrong, or a probe names a signal that a capture lacks.
+    """
+    changes: dict[str, Change] = {}
+    left: dict[str, None] = {}
+    for number, capture in enumerate(captures):
+        result = check(read_model(text, file), capture)
+        writer = _Writer(text, f"{MARK}{_short(capture.file)}, {today}", margin)
+        for figure in result.figures:
+            if figure.state is Agreement.REFUTES or (tighten and number == 0 and figure.measured is not None):
+                writer.put(figure, result, tighten=tighten)
+        text = writer.text()
+        for change in writer.changes:
+            before = changes.get(change.key)
+            changes[change.key] = change if before is None else Change(
+                change.key, before.was, change.becomes, change.why
+            )  # fmt: skip
+        left |= dict.fromkeys(writer.left)
+    return Fitted(text, tuple(changes.values()), tuple(left))
+
+
+def _short(file: str) -> str:
+    return file.rsplit("/", 1)[-1].replace("\n", " ")
+
+
+def quantity(ps: int | Fraction, *, up: bool) -> str:
+    """A time as it is written in a model, to four digits, rounded so that it stays on the safe side."""
+    scale, unit = next((pair for pair in _UNITS if ps >= pair[0]), _UNITS[-1])
+    parts = 1000 if ps < 10 * scale else 100 if ps < 100 * scale else 10
+    step = Fraction(scale, parts) if scale > parts else Fraction(1)
+    value = Fraction(ceil(ps / step) if up else floor(ps / step)) * step / scale
+    whole = f"{float(value):.6f}".rstrip("0").rstrip(".")
+    return f"{whole} {unit}"
+
+
+def exact_quantity(ps: int | Fraction) -> str:
+    """A period to the last picosecond."""
+    scale, unit = next((pair for pair in _UNITS if ps >= pair[0]), _UNITS[-1])
+    digits = len(str(scale)) - 1
+    return f"{float(Fraction(ps) / scale):.{digits}f}".rstrip("0").rstrip(".") + f" {unit}"
+
+
+class _Writer:
+    def __init__(self, text: str, note: str, margin: Fraction) -> None:
+        self.document = tomlkit.parse(text)
+        self.note = note
+        self.margin = margin
+        self.changes: list[Change] = []
+        self.left: list[str] = []
+
+    def text(self) -> str:
+        """The file as it is now."""
+        return tomlkit.dumps(self.document)
+
+    def put(self, figure: Compared, result: CheckResult, *, tighten: bool) -> None:
+        """Write one figure, if it is one that stands in the file."""
+        kind, name = figure.about.kind, figure.about.name
+        if kind not in ("source", "unit", "isr", "step"):
+            return
+        table: Any = self.document[kind][name]
+        refuted = figure.state is Agreement.REFUTES
+        if figure.key in ("cost", "takes"):
+            self._range(table, f"{kind}.{name}", figure.key, figure, tighten=tighten)
+        elif not refuted:
+            if tighten and figure.key == "gap":
+                self._gap(table, f"{kind}.{name}", figure)
+        elif figure.key == "gap":
+            self._gap(table, f"{kind}.{name}", figure)
+        elif figure.key == "guard":
+            self._guard(table, f"{kind}.{name}", figure, result)
+        elif figure.key == "jitter":
+            assert figure.measured is not None
+            most = figure.measured.most + 2 * figure.measured.resolution
+            self._set(table, f"{kind}.{name}", "jitter", quantity(self._more(most), up=True), figure)
+        elif figure.key == "burst":
+            self._burst(table, f"{kind}.{name}", figure, result)
+        elif figure.key in ("period", "every"):
+            self._period(table, f"{kind}.{name}", figure, result)
+        elif figure.key == "time":
+            self._blocks(table, f"{kind}.{name}", figure, result)
+
+    # --- values -------------------------------------------------------------------------------------------------
+
+    def _more(self, ps: int) -> Fraction:
+        return ps * (1 + self.margin)
+
+    def _less(self, ps: int) -> Fraction:
+        return max(Fraction(0), ps * (1 - self.margin))
+
+    def _set(self, table: Any, path: str, key: str, value: Any, figure: Compared, shown: str | None = None) -> None:
+        """Put a value in place of the old one, and the note behind it."""
+        old = table.get(key)
+        was = "-" if old is None else _plain(old)
+        becomes = shown or _plain(value)
+        if was == becomes:
+            return
+        comment = _kept_comment(old)
+        table[key] = value
+        item = table.item(key) if hasattr(table, "item") else table[key]
+        if isinstance(item, Item) and not isinstance(table, InlineTable):
+            item.comment(f"{comment}; {self.note}" if comment else self.note)
+        self.changes.append(Change(f"{path}.{key}", was, becomes, _why(figure)))
+
+    def _range(self, table: Any, path: str, key: str, figure: Compared, *, tighten: bool) -> None:
+        measured = figure.measured
+        assert measured is not None
+        assert figure.low is not None
+        assert figure.high is not None
+        seen_least, seen_most = max(0, measured.least - measured.resolution), measured.most + measured.resolution
+        most = quantity(self._more(seen_most), up=True) if figure.beyond or tighten else None
+        least = quantity(self._less(seen_least), up=False) if figure.below or tighten else None
+        old = table.get(key)
+        if isinstance(old, (Table, InlineTable)):
+            self.left.append(f"{path}.{key} differs by event: widen the one that is meant by hand")
+            return
+        pair = [str(each) for each in old] if isinstance(old, Array) else [str(old), str(old)]
+        pair = [least or pair[0], most or pair[1]]
+        value: Any = pair[0] if pair[0] == pair[1] else tomlkit.array()
+        if pair[0] != pair[1]:
+            value.extend(pair)
+        self._set(table, path, key, value, figure)
+
+    def _gap(self, table: Any, path: str, figure: Compared) -> None:
+        measured = figure.measured
+        assert measured is not None
+        if "gap" not in table:
+            self.left.append(
+                f"{path}: its least distance is not written as a gap: two came {measured.least / 1e6:g} us apart"
+            )
+            return
+        least = self._less(max(1, measured.least - measured.resolution))
+        self._set(table, path, "gap", quantity(least, up=False), figure)
+
+    def _burst(self, table: Any, path: str, figure: Compared, result: CheckResult) -> None:
+        burst, name = table["burst"], path.partition(".")[2]
+        events = result.board.events(path)
+        old = result.bounds.system.source(name).burst
+        assert events is not None
+        assert old is not None
+        slack = result.capture.resolution
+        apart = int(np.diff(events).min()) - slack
+        rounds = (
+            int((events[old.count :] - events[: -old.count]).min()) - slack if len(events) > old.count else old.every
+        )
+        spaced, every = min(old.spaced, apart), min(old.every, rounds)
+        was = _plain(burst)
+        burst["spaced"] = quantity(self._less(spaced), up=False)
+        burst["every"] = quantity(self._less(every), up=False)
+        self.changes.append(Change(f"{path}.burst", was, _plain(burst), _why(figure)))
+
+    def _guard(self, table: Any, path: str, figure: Compared, result: CheckResult) -> None:
+        """Lengthen the guard that holds off such lines; write one where there is none."""
+        measured, system = figure.measured, result.bounds.system
+        assert measured is not None
+        assert figure.urgency is not None
+        length = quantity(self._more(measured.most + 2 * measured.resolution), up=True)
+        level = system.core.level_text(figure.urgency)
+        old = table.get("guard")
+        holding = old if isinstance(old, (Table, InlineTable)) else None
+        if isinstance(old, Array):
+            holding = max(
+                (each for each in old if isinstance(each, InlineTable)), key=lambda each: str(each.get("for"))
+            )
+        if old is None:
+            made = tomlkit.inline_table()
+            made.update({"level": level, "for": length})
+            self._set(table, path, "guard", made, figure)
+        elif holding is not None:
+            was = _plain(holding)
+            held = _held_level(system.core.lowest_is_urgent, int(holding["level"]), level)
+            known = self._known_length(path, holding)
+            if known is None or Fraction(measured.most) > known:
+                holding["for"] = length
+            holding["level"] = held
+            if _plain(holding) != was:
+                key = f"{path}.guard"
+                self._note(table, "guard")
+                before = next((each.was for each in self.changes if each.key == key), was)
+                self.changes = [each for each in self.changes if each.key != key]
+                self.changes.append(Change(key, before, _plain(holding), _why(figure)))
+        self._hold_it(table, path, figure, result)
+
+    def _known_length(self, path: str, holding: Any) -> Fraction | None:
+        from tachys.model.quantities import parse_positive_duration
+
+        if any(each.key == f"{path}.guard" for each in self.changes):
+            return parse_positive_duration(str(holding["for"])).amount
+        return None
+
+    def _hold_it(self, table: Any, path: str, figure: Compared, result: CheckResult) -> None:
+        """A body costs at least what it holds off."""
+        kind, _, name = path.partition(".")
+        body = result.bounds.system.isr(name) if kind == "isr" else result.bounds.system.step(name)
+        assert figure.measured is not None
+        start = max((guard.at.most for guard in body.guards), default=0)
+        need = int(self._more(figure.measured.most + 2 * figure.measured.resolution)) + start
+        if need > body.cost.most:
+            pair = tomlkit.array()
+            pair.extend([quantity(body.cost.least, up=False), quantity(need, up=True)])
+            self._set(table, path, "cost", pair, figure)
+
+    def _period(self, table: Any, path: str, figure: Compared, result: CheckResult) -> None:
+        kind, _, name = path.partition(".")
+        measured = figure.measured
+        assert measured is not None
+        if "every" in table:
+            self._set(table, path, "every", exact_quantity(measured.most), figure)
+            return
+        source = result.bounds.system.source(name) if kind == "source" else None
+        if source is None or source.timer is None or "timer" not in table:
+            self.left.append(f"{path}: its period is measured as {exact_quantity(measured.most)}")
+            return
+        self._timer(table, path, figure, result, source)
+
+    def _timer(self, table: Any, path: str, figure: Compared, result: CheckResult, source: Source) -> None:
+        """The registers that the ratio reader points at."""
+        assert source.timer is not None
+        assert source.period is not None
+        assert figure.measured is not None
+        found = likely_mistakes(result.bounds.system, source, figure.measured)
+        code = found[0].code if found else ""
+        prescale, count = source.timer.setting.prescale, source.timer.setting.count
+        values = {
+            "prescaler-unset": (1, count), "count-plus-one": (prescale, count + 1),
+            "count-minus-one": (prescale, count - 1), "prescale-plus-one": (prescale + 1, count),
+            "prescale-minus-one": (prescale - 1, count), "prescaler-plus-one": (prescale + 1, count),
+            "prescaler-minus-one": (prescale - 1, count),
+        }.get(code)  # fmt: skip
+        if values is None:
+            period = exact_quantity(figure.measured.most)
+            self.left.append(f"{path}: its period is measured as {period}, which no single register gives")
+            return
+        timer, was = table["timer"], _plain(table["timer"])
+        width = source.timer.counter.width
+        for key, value in (("prescale", values[0]), ("prescale_register", values[0] - 1), ("count", values[1]),
+                           ("reload_register", values[1] - 1), ("preload", (1 << width) - values[1])):  # fmt: skip
+            if key in timer:
+                timer[key] = value
+        self._note(table, "timer")
+        self.changes.append(Change(f"{path}.timer", was, _plain(timer), _why(figure)))
+
+    def _blocks(self, table: Any, path: str, figure: Compared, result: CheckResult) -> None:
+        """What a step took beyond its pause and its wait: as cost, since it may be no less at other times."""
+        measured = figure.measured
+        assert measured is not None
+        step = result.bounds.system.step(path.partition(".")[2])
+        waits = step.at_most.most if step.at_most is not None else 0
+        most = self._more(measured.most + measured.resolution) - step.pause.most - waits
+        if not figure.beyond:
+            self.left.append(f"{path}: it was done after {measured.least / 1e6:g} us of its own")
+            return
+        pair = tomlkit.array()
+        pair.extend([quantity(step.cost.least, up=False), quantity(most, up=True)])
+        self._set(table, path, "cost", pair, figure)
+
+    def _note(self, table: Any, key: str) -> None:
+        item = table.item(key) if hasattr(table, "item") else table[key]
+        if isinstance(item, Item) and not isinstance(table, InlineTable):
+            comment = _kept_comment(item)
+            item.comment(f"{comment}; {self.note}" if comment else self.note)
+
+
+def _held_level(lowest_is_urgent: bool, one: int, other: int) -> int:
+    """The more urgent of two levels: what holds that off holds off both."""
+    return min(one, other) if lowest_is_urgent else max(one, other)
+
+
+def _why(figure: Compared) -> str:
+    if figure.state is Agreement.REFUTES:
+        return "refuted" + (f": {figure.why}" if figure.why else "")
+    return "as measured"
+
+
+def _kept_comment(item: Any) -> str:
+    """The comment behind a value without what an earlier fit has noted there."""
+    if not isinstance(item, Item):
+        return ""
+    comment = item.trivia.comment.lstrip("# ").rstrip()
+    return comment.split(MARK)[0].rstrip("; ")
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, Item):
+        return value.as_string() if not isinstance(value, str) else str(value)
+    return str(value)

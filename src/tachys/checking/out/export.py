@@ -1,0 +1,130 @@
+"""A check as plain data for programs: format "tachys.check/1", described in docs/formats.md."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from tachys.checking.compare.figures import Compared
+from tachys.checking.out.pooling import pool
+from tachys.checking.result import CheckResult, Finding, NeedCheck, Seen
+from tachys.plain import by_thing, seconds, statistics
+
+
+def _seen(seen: Seen | None) -> dict[str, Any] | None:
+    return None if seen is None else statistics(seen, resolution=seconds(seen.resolution), relative=seen.relative)
+
+
+def _need(need: NeedCheck) -> dict[str, Any]:
+    return {
+        "verdict": str(need.verdict),
+        "basis": str(need.basis) or None,
+        "limit": need.need.given(need.limit),
+        "bound": need.need.given(need.bound),
+        "seen": _seen(need.seen),
+        "value": need.need.given(need.value),
+        "missed": need.count,
+        "misses": [
+            {
+                "at": seconds(miss.at),
+                "value": seconds(miss.value),
+                "kind": miss.kind,
+                "causes": [
+                    {"what": cause.what or cause.how, "how": cause.how, "time": seconds(cause.time),
+                     "expected": seconds(cause.expected)}
+                    for cause in miss.causes
+                ],
+            }
+            for miss in need.misses
+        ],
+        "worst": [
+            {"from": seconds(part.begin), "to": seconds(part.end), "how": part.how, "what": part.what}
+            for part in need.worst
+        ],
+        "note": need.note,
+        "estimate": None if need.tail is None else {
+            "value": seconds(need.tail.value), "once_in": need.tail.once_in, "fit": need.tail.fit
+        },
+    }  # fmt: skip
+
+
+def _figure(figure: Compared) -> dict[str, Any]:
+    measured = figure.measured
+    return {
+        "about": figure.about,
+        "figure": figure.key,
+        "modelled": {"least": seconds(figure.low), "most": seconds(figure.high)},
+        "measured": None if measured is None else {
+            "count": measured.count, "least": seconds(measured.least), "most": seconds(measured.most),
+            "resolution": seconds(measured.resolution),
+        },
+        "agreement": str(figure.state),
+        "why": figure.why,
+    }  # fmt: skip
+
+
+def _finding(finding: Finding) -> dict[str, Any]:
+    counts = finding.code.startswith(("lost-unexpected", "overwritten", "runs-unasked"))
+
+    def figure(value: int | None) -> float | None:
+        return None if value is None else float(value) if counts else seconds(value)
+
+    return {
+        "code": finding.code,
+        "about": finding.about,
+        "text": finding.text,
+        "modelled": figure(finding.modelled),
+        "measured": figure(finding.measured),
+        "falls": list(finding.falls),
+        "explains": list(finding.explains),
+        "at": seconds(finding.at),
+    }
+
+
+def check_data(result: CheckResult) -> dict[str, Any]:
+    """Everything, keyed by the model's names."""
+    paper, load, clock = result.bounds.load, result.load, result.clock
+    return {
+        "format": "tachys.check/1",
+        "capture": result.capture.file,
+        "length": seconds(result.capture.length),
+        "resolution": seconds(result.capture.resolution),
+        "remarks": list(result.remarks),
+        "load": {
+            "least": float(paper.least),
+            "most": float(paper.most),
+            "busiest": [
+                {"length": seconds(each.length), "seen": each.share, "at": seconds(each.at), "bound": float(each.bound)}
+                for each in result.busiest
+            ],
+            "seen": None if load is None else {"least": load.least, "most": load.most, "by": load.by},
+        },
+        "clock": None if clock is None else {"ppm": clock.ppm, "sure": clock.sure, "lines": list(clock.lines)},
+        "isrs": by_thing(result.isrs, "isr", _seen, "lost", "runs", "unasked", seen=True),
+        "units": by_thing(result.units, "unit", _seen, "lost", seen=True),
+        "flags": by_thing(result.flags, "flag", _seen, "overwritten", seen=True),
+        "steps": by_thing(result.steps, "step", _seen, seen=True),
+        "periods": {name: _seen(seen) for name, seen in result.periods.items()},
+        "needs": {name: _need(need) for name, need in result.needs.items()},
+        "figures": [_figure(figure) for figure in result.figures],
+        "findings": [_finding(finding) for finding in result.findings],
+        "unseen": list(result.unseen),
+        "foreign": list(result.foreign),
+    }  # fmt: skip
+
+
+def checks_data(results: Sequence[CheckResult]) -> dict[str, Any]:
+    """Several captures: together, and each."""
+    together = pool(results)
+    needs = {
+        name: {"verdict": str(need.verdict),
+               **{key: need.need.given(getattr(need, key)) for key in ("limit", "bound", "worst")},
+               "count": need.count, "misses": need.misses, "worst_in": need.worst_in}
+        for name, need in together.needs.items()
+    }  # fmt: skip
+    findings = [{**_finding(finding), "captures": count} for finding, count in together.findings]
+    return {
+        "format": "tachys.checks/1",
+        "pooled": {"needs": needs, "findings": findings},
+        "captures": [check_data(result) for result in results],
+    }  # fmt: skip

@@ -1,0 +1,170 @@
+"""From signals to what the model speaks of: the probes say which edge is which event, which level which body.
+
+A signal without a probe is taken for the thing whose name it has. What the model has and nothing shows, and what moves
+and the model does not name, is said.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from tachys.capture.table import Capture, Instants, Signal
+from tachys.checking.probes.buscodes import codes_to_bodies
+from tachys.checking.probes.lines import Bodies, Line, edges_of, line_of, stretches
+from tachys.errors import InputError, Place, Problem, did_you_mean
+from tachys.model.events import Event, Thing, instant_of
+from tachys.model.system import IDLE, Probe, System
+
+
+@dataclass(slots=True)
+class Shown:
+    """All that a capture shows of a system.
+
+    ``instants`` by event name, ``bodies`` by thing; ``through`` says by which signals. ``shared`` are bodies of
+    routines that share a line. ``unseen`` things have no line, ``silent`` ones a line that never moves, ``foreign``
+    signals move and belong to nothing.
+    """
+
+    instants: dict[Event, Instants] = field(default_factory=dict)
+    bodies: dict[Thing, Bodies] = field(default_factory=dict)
+    shared: list[tuple[tuple[Thing, ...], Bodies]] = field(default_factory=list)
+    through: dict[Thing, list[str]] = field(default_factory=dict)
+    idle: Bodies | None = None
+    foreign: dict[str, Bodies] = field(default_factory=dict)
+    unseen: tuple[Thing, ...] = ()
+    silent: tuple[Thing, ...] = ()
+    remarks: list[str] = field(default_factory=list)
+
+
+def things_of(system: System) -> list[Thing]:
+    """Everything that could be seen: sources, units, routines, steps."""
+    return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
+
+
+def bind(system: System, capture: Capture) -> Shown:
+    """Read every probe of the model out of the capture.
+
+    Raises:
+        InputError: a probe names a signal that the capture lacks; the signals it has are listed.
+    """
+    problems, shown = list[Problem](), Shown()
+    for probe in system.probes:
+        place = system.places.get(f"probe.{probe.signal}", Place(capture.file))
+        signal = capture.signals.get(probe.signal)
+        if signal is not None and signal.real:
+            wrong = f"{capture.file}: this signal holds real numbers"
+            problems.append(Problem(place, f"probe.{probe.signal}", wrong, "a line of levels or a bus is due"))
+            continue
+        if signal is not None:
+            _bind_one(system, probe, capture, shown)
+            continue
+        wrong = f'{capture.file} has no signal "{probe.signal}"'
+        mend = did_you_mean(probe.signal, list(capture.signals), "signal")
+        problems.append(Problem(place, f"probe.{probe.signal}", wrong, mend))
+    if problems:
+        raise InputError(problems)
+    _bind_by_name(system, capture, shown)
+    for thing in things_of(system):
+        _pair_ends(shown, thing)
+    seen = {event.thing for event in shown.instants} | {name for group, _ in shown.shared for name in group}
+    moves = {event.thing for event, at in shown.instants.items() if len(at)}
+    moves |= {name for group, bodies in shown.shared if len(bodies.start) for name in group}
+    shown.unseen = tuple(thing for thing in things_of(system) if thing not in seen)
+    shown.silent = tuple(thing for thing in things_of(system) if thing in seen - moves)
+    return shown
+
+
+def _bind_one(system: System, probe: Probe, capture: Capture, shown: Shown) -> None:
+    signal = capture.signals[probe.signal]
+    if probe.codes:
+        for thing, bodies in codes_to_bodies(system, probe, signal, capture).items():
+            _add_bodies(shown, thing, _moved(bodies, probe), signal.name)
+        return
+    line = line_of(signal, probe, capture)
+    if line.glitches:
+        shown.remarks.append(f"{signal.name}: {line.glitches} pulses that are too short were taken for glitches")
+    if probe.shows == (IDLE,):
+        shown.idle = stretches(line, capture)
+    elif probe.edge is not None:
+        for event in probe.shows:
+            full = instant_of(event)
+            shown.instants.setdefault(full, edges_of(line, probe.edge) - probe.after)
+            shown.through.setdefault(full.thing, []).append(signal.name)
+    elif len(probe.shows) > 1:
+        things = tuple(map(Thing, probe.shows))
+        shown.shared.append((things, _moved(stretches(line, capture), probe)))
+        for thing in things:
+            shown.through.setdefault(thing, []).append(signal.name)
+    else:
+        _add_bodies(shown, Thing(probe.shows[0]), _moved(stretches(line, capture), probe), signal.name)
+
+
+def _moved(bodies: Bodies, probe: Probe) -> Bodies:
+    """Back from the pin to the first and last instruction; what the capture cuts keeps its cut."""
+    if not probe.after and not probe.before_end:
+        return bodies
+    start, end = bodies.start - probe.after, bodies.end + probe.before_end
+    if bodies.cut_begin:
+        start[0] = bodies.start[0]
+    if bodies.cut_end:
+        end[-1] = bodies.end[-1]
+    return replace(bodies, start=start, end=end)
+
+
+def _add_bodies(shown: Shown, thing: Thing, bodies: Bodies, signal: str) -> None:
+    through = shown.through.setdefault(thing, [])
+    through.append(signal)
+    known = shown.bodies.get(thing)
+    if known is not None:
+        if len(known.start) != len(bodies.start):
+            shown.remarks.append(
+                f"{' and '.join(through)} both show {thing} and disagree: {len(known.start)} runs, {len(bodies.start)}"
+            )
+        return
+    shown.bodies[thing] = bodies
+    shown.instants.setdefault(thing.start, bodies.begun)
+    shown.instants.setdefault(thing.end, bodies.ended)
+
+
+def _bind_by_name(system: System, capture: Capture, shown: Shown) -> None:
+    """Signals without a probe that have the name of a thing or of an event; the others are foreign."""
+    probed = {probe.signal for probe in system.probes}
+    things = things_of(system)
+    short: dict[str, list[Thing]] = {}
+    for thing in things:
+        short.setdefault(thing.name, []).append(thing)
+    for name, signal in capture.signals.items():
+        if name in probed or signal.real:
+            continue
+        body = Event(name).thing
+        meant = [body] if body in things else short.get(name, [])
+        if len(meant) > 1:
+            shown.remarks.append(f"{name} could be {' or '.join(meant)}: a probe would tell")
+        if len(meant) != 1:
+            if len(signal.at) > 1:
+                shown.foreign[name] = stretches(line_of(signal, Probe(name, ()), capture), capture)
+            continue
+        _bind_named(signal, meant[0], name, capture, shown)
+
+
+def _bind_named(signal: Signal, thing: Thing, name: str, capture: Capture, shown: Shown) -> None:
+    line: Line = line_of(signal, Probe(name, (thing,)), capture)
+    if thing.kind == "source" or name.count(".") == 2:
+        shown.instants.setdefault(Event(name) if name.count(".") == 2 else Event(thing), edges_of(line, "rise"))
+        shown.through.setdefault(thing, []).append(name)
+    else:
+        _add_bodies(shown, thing, stretches(line, capture), name)
+
+
+def _pair_ends(shown: Shown, thing: Thing) -> None:
+    """A thing of which start and end are seen as two events has bodies as well."""
+    starts, ends = shown.instants.get(thing.start), shown.instants.get(thing.end)
+    if thing in shown.bodies or thing.kind == "unit" or starts is None or ends is None:
+        return
+    place = np.searchsorted(ends, starts)
+    following = np.append(starts[1:], np.iinfo(np.int64).max)
+    known = place < len(ends)
+    known[known] &= ends[place[known]] <= following[known]
+    shown.bodies[thing] = Bodies(starts[known], ends[place[known]])

@@ -1,0 +1,62 @@
+"""Whether a capture can be of this board at all: said first, in one line, before anything is read into its figures."""
+
+from __future__ import annotations
+
+import math
+
+from tachys.checking.board.measuring import Board
+from tachys.checking.compare.figures import Agreement, Compared
+from tachys.model.events import Thing
+
+_OWN = {
+    "period",
+    "gap",
+    "burst",
+    "takes",
+    "cost",
+    "time",
+    "every",
+}  # figures of a thing itself, not of who holds it off
+_EXACT = {"period", "every"}
+_FEWEST = 3  # lines of which it can be said that half of them are wrong
+
+
+def first_reason(board: Board, figures: tuple[Compared, ...]) -> str | None:
+    """The one likely reason why most of a capture is not what the model says; None where it is."""
+    return _power_of_ten(figures) or _another_board(board, figures)
+
+
+def _power_of_ten(figures: tuple[Compared, ...]) -> str | None:
+    """Every period is off by the same power of ten: of the clocks of a board that is not to be expected."""
+    periods = [figure for figure in figures if figure.key in _EXACT and figure.measured is not None and figure.high]
+    ratios = [2 * each.measured.most / ((each.low or 0) + each.high) for each in periods if each.measured and each.high]
+    if not ratios or min(ratios) <= 0:
+        return None
+    power = round(math.log10(ratios[0]))
+    if power == 0 or any(not 0.97 < ratio / 10.0**power < 1.03 for ratio in ratios):
+        return None
+    if len(ratios) == 1 and power % 3:  # one timer may well be set ten times too slow; a unit is off by a thousand
+        return None
+    factor = f"{10**power} times" if power > 0 else f"1/{10**-power} of"
+    which = "every period is" if len(ratios) > 1 else f"the period of {periods[0].about} is"
+    return (
+        f"{which} {factor} what the model says: look at the unit of time first (--time-unit of a "
+        "table, the timescale of the export)"
+    )
+
+
+def _another_board(board: Board, figures: tuple[Compared, ...]) -> str | None:
+    """Half or more of the lines show nothing that the model allows."""
+    state: dict[Thing, set[Agreement]] = {}
+    for figure in figures:
+        if figure.key in _OWN and figure.state is not Agreement.NOT_SHOWN and figure.about in board.shown.through:
+            state.setdefault(figure.about, set()).add(figure.state)
+    wrong = [about for about, states in state.items() if states == {Agreement.REFUTES}]
+    if len(state) < _FEWEST or 2 * len(wrong) < len(state):
+        return None
+    lines = ", ".join(dict.fromkeys(board.shown.through[about][0] for about in wrong[:4]))
+    more = ", …" if len(wrong) > 4 else ""
+    return (
+        f"{len(wrong)} of {len(state)} lines ({lines}{more}) show nothing that the model allows: is this a capture of "
+        "this board, and are its probes right?"
+    )

@@ -1,0 +1,59 @@
+"""Routines that drive one line: each stretch of activity is given to the one that had an event waiting for it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.probes.binding import Shown
+from tachys.checking.probes.lines import Bodies
+from tachys.model.events import Thing
+from tachys.model.system import System
+
+
+def deal_shared(system: System, shown: Shown, resolution: int) -> None:
+    """Give the bodies of every shared line to its routines, the most urgent with an event waiting first.
+
+    A routine whose events no line shows takes what is left; of two such nothing can be told.
+    """
+    for names, bodies in shown.shared:
+        order = [isr.thing for isr in system.isrs if isr.thing in names]
+        events = {name: _events(system, shown, name) for name in order}
+        blind = [name for name in order if events[name] is None]
+        if len(blind) > 1:
+            shown.remarks.append(f"{' and '.join(blind)} share a line and no line shows their events: not told apart")
+            continue
+        owner = _deal(bodies, [events[name] for name in order if events[name] is not None],
+                      max(0, system.core.least_latency - resolution))  # fmt: skip
+        seeing = [name for name in order if events[name] is not None]
+        for number, name in enumerate([*seeing, *blind]):
+            mine = owner == (number if number < len(seeing) else -1)
+            if not blind and number == 0:
+                mine |= owner == -1
+            shown.bodies[name] = Bodies(
+                bodies.start[mine], bodies.end[mine],
+                cut_begin=bodies.cut_begin and bool(mine[:1].any()), cut_end=bodies.cut_end and bool(mine[-1:].any()),
+            )  # fmt: skip
+            shown.instants[name.start] = shown.bodies[name].begun
+            shown.instants[name.end] = shown.bodies[name].ended
+
+
+def _events(system: System, shown: Shown, thing: Thing) -> Instants | None:
+    known = [shown.instants.get(event) for event in system.isr(thing.name).on]
+    found = [each for each in known if each is not None]
+    return np.sort(np.concatenate(found)) if len(found) == len(known) else None
+
+
+def _deal(bodies: Bodies, events: list[Instants | None], lead: int) -> Instants:
+    """The place of the routine that each body belongs to; -1 where none had an event waiting."""
+    owner = np.full(len(bodies.start), -1, np.int64)
+    queues = [each for each in events if each is not None]
+    served = [0] * len(queues)
+    for place, start in enumerate(bodies.start.tolist()):
+        for number, queue in enumerate(queues):
+            come = int(np.searchsorted(queue, start - lead, side="right"))
+            if come > served[number]:
+                served[number] = come  # what came meanwhile was one mark
+                owner[place] = number
+                break
+    return owner

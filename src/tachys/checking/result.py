@@ -1,0 +1,210 @@
+"""What a check says, as plain records."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tachys.capture.table import Capture, Instants
+from tachys.checking.board.grid import ClockError
+from tachys.checking.board.load import Busiest, LoadSeen
+from tachys.checking.board.waits import Cause, Stretch
+from tachys.checking.compare.figures import Compared
+from tachys.checking.compare.tail import Tail
+from tachys.frames import Seconds, frame, in_seconds
+from tachys.model.events import Thing
+from tachys.needs.kinds import Need
+from tachys.needs.verdicts import Basis, Verdict
+from tachys.worstcase.bounds import Bounds
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from tachys.checking.board.measuring import Board
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """Statistics of measured times in ps. ``resolution``: each value is known to less than this, either way.
+
+    Percentiles are of the nearest rank, so each is a value that really occurred. ``relative``: measured against the
+    fastest of them, since no line shows the event itself.
+    """
+
+    count: int
+    least: int
+    mean: float
+    median: int
+    p95: int
+    p99: int
+    p999: int
+    most: int
+    resolution: int
+    relative: bool = False
+
+    @property
+    def seconds(self) -> Seconds:
+        """Least, most, mean and median in seconds."""
+        return in_seconds(self.least, self.most, self.mean, self.median)
+
+
+def seen(values: Instants, resolution: int, *, relative: bool = False) -> Seen | None:
+    """The statistics of some times in ps; None where there is none."""
+    count = len(values)
+    if not count:
+        return None
+    shares = {"median": 0.5, "p95": 0.95, "p99": 0.99, "p999": 0.999}
+    ranks = {name: max(0, int(np.ceil(share * count)) - 1) for name, share in shares.items()}
+    ordered = np.partition(values, sorted({0, count - 1, *ranks.values()}))
+    return Seen(
+        count=count,
+        least=int(ordered[0]),
+        mean=float(values.mean()),
+        most=int(ordered[-1]),
+        resolution=resolution,
+        relative=relative,
+        **{name: int(ordered[rank]) for name, rank in ranks.items()},
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Miss:
+    """One broken need: the event at ``at`` ps of the capture and its answer after ``value`` ps.
+
+    ``kind``: "late"; "early"; "lost", the event was never served; "open", unserved as the capture ended. ``causes``
+    together are the whole wait.
+    """
+
+    at: int
+    value: int | None
+    kind: str
+    causes: tuple[Cause, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class NeedCheck:
+    """A need: limit, bound and measurement side by side. ``value`` is the worst seen, as the limit is given.
+
+    ``worst`` takes the worst answer seen apart, in time. ``note`` says what the measurement rests on, ``basis``
+    what the verdict does. ``count`` of misses; those whose instant is known are ``misses``.
+    """
+
+    need: Need
+    limit: int | Fraction
+    bound: int | Fraction | None
+    seen: Seen | None
+    misses: tuple[Miss, ...]
+    verdict: Verdict
+    reason: str = ""
+    value: int | Fraction | None = None
+    worst_at: int | None = None
+    worst: tuple[Stretch, ...] = ()
+    note: str = ""
+    tail: Tail | None = None
+    basis: Basis = Basis.NONE
+    count: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class IsrCheck:
+    """What was measured of one routine; None where the capture cannot show it.
+
+    ``unasked`` runs had no event before them.
+    """
+
+    name: str
+    latency: Seen | None
+    response: Seen | None
+    span: Seen | None
+    cost: Seen | None
+    lost: int | None
+    runs: int | None = None
+    unasked: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class StepCheck:
+    """What was measured of one step: start to start, start to end, and what nothing on top of it took."""
+
+    name: str
+    interval: Seen | None
+    duration: Seen | None
+    own: Seen | None
+    late: Seen | None
+
+
+@dataclass(frozen=True, slots=True)
+class UnitCheck:
+    """What was measured of one unit: start to end, and starts without an end of their own."""
+
+    name: str
+    time: Seen | None
+    lost: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class FlagCheck:
+    """What was measured of one flag: set to taken, and sets that found it set."""
+
+    name: str
+    reaction: Seen | None
+    overwritten: int
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something in which model and board differ. ``modelled`` and ``measured`` in ps, or numbers for counts.
+
+    ``falls`` are the needs that are no longer proved with the measured figure, ``explains`` what it accounts for.
+    ``at`` is an instant of the capture at which it is seen.
+    """
+
+    code: str
+    about: Thing
+    text: str
+    modelled: int | None
+    measured: int | None
+    falls: tuple[str, ...] = ()
+    explains: tuple[str, ...] = ()
+    at: int | None = None
+
+
+@dataclass(frozen=True, slots=True, repr=False)
+class CheckResult:
+    """One capture held against one model."""
+
+    capture: Capture
+    bounds: Bounds
+    board: Board
+    isrs: dict[str, IsrCheck] = field(default_factory=dict)
+    steps: dict[str, StepCheck] = field(default_factory=dict)
+    units: dict[str, UnitCheck] = field(default_factory=dict)
+    flags: dict[str, FlagCheck] = field(default_factory=dict)
+    periods: dict[str, Seen] = field(default_factory=dict)
+    needs: dict[str, NeedCheck] = field(default_factory=dict)
+    figures: tuple[Compared, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    load: LoadSeen | None = None
+    busiest: tuple[Busiest, ...] = ()
+    clock: ClockError | None = None
+    unseen: tuple[str, ...] = ()
+    foreign: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
+
+    def __repr__(self) -> str:
+        needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
+        return f"<CheckResult of {self.capture.file}: {len(self.findings)} findings; {needs or 'no needs'}>"
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row a need, as limits are given: ps, a share of one, a number."""
+        keys = ("limit", "bound", "value", "count", "verdict", "basis", "reason")
+        rows = [[name, *(getattr(need, key) for key in keys)] for name, need in self.needs.items()]
+        return frame(["need", "limit", "bound", "worst seen", "misses", "verdict", "basis", "reason"], rows)
+
+    @property
+    def missed(self) -> bool:
+        """Whether at least one need is missed."""
+        return any(need.verdict is Verdict.MISSED for need in self.needs.values())

@@ -1,0 +1,1 @@
+"""Worst and best cases on paper: arrival curves, busy windows, load, needs."""

@@ -1,0 +1,44 @@
+"""All bounds of a system, and what they prove of its needs."""
+
+from __future__ import annotations
+
+from tachys.model.system import System
+from tachys.worstcase.bounds import Bounds
+from tachys.worstcase.flags import all_flags, flag_bounds
+from tachys.worstcase.load import load_bounds
+from tachys.worstcase.loop import LoopWindows, step_bounds
+from tachys.worstcase.paper import BoundsOnPaper
+from tachys.worstcase.reach import Reach
+from tachys.worstcase.result import StepBounds
+from tachys.worstcase.settling import settle, with_all
+from tachys.worstcase.units import unit_bounds
+from tachys.worstcase.window import isr_bounds
+
+USUAL_WINDOWS = (10**9, 10**10, 10**11)  # 1, 10 and 100 ms
+
+
+def bounds(system: System) -> Bounds:
+    """The worst and best cases of everything in a system. Overload is said, never an endless search."""
+    settled = settle(system)
+    load, events = settled.load, settled.events
+    isrs = {
+        isr.name: isr_bounds(system, load, rank, alone=events.rings.passes_end(isr.thing))
+        for rank, isr in enumerate(system.isrs)
+    }
+    units = {unit.name: unit_bounds(unit, events) for unit in system.units}
+    windows = LoopWindows(system, system.loop, load, events) if system.loop else None
+    steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
+    events = with_all(settled, system, isrs, steps)
+    flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in all_flags(system)}
+    reach = Reach(system, events, isrs, units, flags, steps)
+    lengths = sorted({*USUAL_WINDOWS, *_asked(system)})
+    taken = load_bounds(system, load, reach, windows, lengths)
+    paper = BoundsOnPaper(reach, taken)
+    needs = {need.name: need.bound(paper) for need in system.needs}
+    return Bounds(
+        system, isrs, units, flags, windows.pass_() if windows else None, steps, taken, needs, settled.endless, reach
+    )
+
+
+def _asked(system: System) -> list[int]:
+    return [need.window for need in system.needs if need.window is not None]

@@ -1,0 +1,56 @@
+"""The bounds as plain data: format "tachys.bounds/1"."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from tachys.needs.kinds import NeedBounds
+from tachys.plain import by_thing, figure, possible, seconds
+from tachys.worstcase.bounds import Bounds
+from tachys.worstcase.result import LoadBounds
+
+
+def _need(need: NeedBounds) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        "verdict": str(need.verdict), "limit": need.need.given(need.limit), "bound": need.need.given(need.bound)
+    }  # fmt: skip
+    told = figure(need.figure)
+    if told is not None and told["parts"]:
+        found["parts"] = told["parts"]
+    return found | ({"reason": need.reason} if need.reason else {})
+
+
+def _load(load: LoadBounds) -> dict[str, Any]:
+    return {
+        "least": float(load.least),
+        "most": float(load.most),
+        "shares": {share.who: {"least": float(share.least), "most": float(share.most)} for share in load.shares},
+        "windows": [
+            {"length": seconds(window.length), "most": float(window.most),
+             "shares": {who: float(share) for who, share in window.shares}}
+            for window in load.windows
+        ],
+        "storms": list(load.storms),
+    }  # fmt: skip
+
+
+def _losing(found: dict[str, Any], field: str) -> dict[str, Any]:
+    return {name: each | {field: possible(each[field])} for name, each in found.items()}
+
+
+def bounds_data(bounds: Bounds) -> dict[str, Any]:
+    """Everything, keyed by the model's names."""
+    isrs = by_thing(bounds.isrs, "isr", figure, "lost", "pending_needed", bounded=True)
+    units = by_thing(bounds.units, "unit", figure, "lost", "lost_in_row", "depth_needed", bounded=True)
+    flags = by_thing(bounds.flags, "flag", figure, "overwritten", bounded=True)
+    return {
+        "format": "tachys.bounds/1",
+        "title": bounds.system.title,
+        "load": _load(bounds.load),
+        "loop": {} if bounds.loop_pass is None else {"pass": figure(bounds.loop_pass)},
+        "isrs": _losing(isrs, "lost"),
+        "units": _losing(units, "lost"),
+        "flags": _losing(flags, "overwritten"),
+        "steps": by_thing(bounds.steps, "step", figure, "drifts", bounded=True),
+        "needs": {name: _need(need) for name, need in bounds.needs.items()},
+    }

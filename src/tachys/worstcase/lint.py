@@ -1,0 +1,192 @@
+"""What is allowed and yet likely to hurt: warnings with a code, a sentence and a mend, found with the bounds' help."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from tachys.errors import Place, Remark
+from tachys.model.quantities import time_in_words as shown
+from tachys.model.system import System
+from tachys.needs.verdicts import Verdict
+from tachys.worstcase.bounds import Bounds
+
+
+def lint(found: Bounds) -> list[Remark]:
+    """Every warning, in the order of the file."""
+    made = [
+        Remark(found.system.places.get(key, Place(found.system.title or "model")), code, key, text, mend)
+        for check in (
+            _long_routines, _busy_waits, _inverted_needs, _needless_routines, _unshown_needs, _needless_waking,
+            _long_pauses, _late_deadlines, _storms,
+        )
+        for key, code, text, mend in check(found)
+    ]  # fmt: skip
+    return sorted(made)
+
+
+Found = Iterator[tuple[str, str, str, str]]  # key, code, text, mend
+
+
+def _long_routines(found: Bounds) -> Found:
+    """A routine longer than the shortest gap of a less urgent line that remembers one event."""
+    system = found.system
+    assert found.reach is not None
+    curve = found.reach.events.curve
+    gaps = {isr.name: min(curve(event).least_span(isr.pending + 1) for event in isr.on) for isr in system.isrs}
+    for isr in system.isrs:
+        for other in system.isrs[isr.rank + 1 :]:
+            gap = gaps[other.name]
+            if isr.cost.most > gap:
+                yield (
+                    isr.thing, "long-routine",
+                    f"it can run {shown(isr.cost.most)}, in which isr.{other.name} loses an event "
+                    f"({other.pending + 1} can come within {shown(gap)}, {other.pending} is remembered)",
+                    "move work out of the routine into a step, or let the other line go first",
+                )  # fmt: skip
+                break
+
+
+def _busy_waits(found: Bounds) -> Found:
+    """A routine that starts a unit and lasts as long as the unit: it waits inside."""
+    for isr in found.system.isrs:
+        for unit in found.system.units:
+            if isr.start in unit.on and isr.cost.least >= unit.takes.least:
+                yield (
+                    isr.thing, "busy-wait",
+                    f"it starts unit.{unit.name} and lasts as long as it works: it seems to wait for it inside",
+                    f'end the routine after the start, and serve the end with a routine on = "unit.{unit.name}"',
+                )  # fmt: skip
+
+
+def _tightest(system: System) -> dict[str, int]:
+    """The shortest time that a need leaves each routine that ends one."""
+    limits: dict[str, int] = {}
+    for need in system.needs:
+        answer = need.follows
+        if answer is not None and answer.ends.kind == "isr":
+            name = answer.ends.name
+            limits[name] = min(answer.within, limits.get(name, answer.within))
+    return limits
+
+
+def _inverted_needs(found: Bounds) -> Found:
+    """Of two routines of one level, the one with more time goes first."""
+    system, limits = found.system, _tightest(found.system)
+    for isr in system.isrs:
+        own = limits.get(isr.name)
+        for other in system.isrs[: isr.rank] if own is not None else ():
+            limit = limits.get(other.name)
+            if other.urgency == isr.urgency and own is not None and limit is not None and own < limit:
+                yield (
+                    isr.thing, "inverted-order",
+                    f"isr.{other.name} of the same level goes before it and has {shown(limit)}, it only {shown(own)}",
+                    f"give it a smaller order than isr.{other.name}, or a more urgent level",
+                )  # fmt: skip
+                break
+
+
+def _needless_routines(found: Bounds) -> Found:
+    """A routine that holds less urgent ones off, and whose need the loop would meet as well."""
+    whole = found.loop_pass.most if found.loop_pass is not None else None
+    if whole is None:
+        return
+    limits = _tightest(found.system)
+    for isr in found.system.isrs:
+        limit, latency = limits.get(isr.name), found.isrs[isr.name].latency.most
+        delays = any(True for _ in found.system.isrs[isr.rank + 1 :])
+        if limit is None or latency is None or not delays or isr.sets:
+            continue
+        if latency + 2 * whole + isr.cost.most <= limit and isr.cost.most > found.system.core.entry.most:
+            yield (
+                isr.thing, "step-would-do",
+                f"it has {shown(limit)}, and a pass of the loop takes at most {shown(whole)}: a step would do",
+                "let the routine set a flag, and do the work in a step that polls it",
+            )  # fmt: skip
+
+
+def _unshown_needs(found: Bounds) -> Found:
+    """A need without a bound whose events no probe shows."""
+    probed = {thing for probe in found.system.probes for thing in probe.shows} | {
+        thing for probe in found.system.probes for _, thing in probe.codes
+    }
+    for name, need in found.needs.items():
+        events = need.need.events
+        unseen = [e for e in events if e not in probed and e.thing not in probed]
+        if need.verdict is Verdict.UNSEEN and unseen:
+            yield (
+                f"need.{name}", "need-unseen", f"nothing can show it: {need.reason}, and no probe shows {unseen[0]}",
+                f'add a probe with shows = "{unseen[0]}"',
+            )  # fmt: skip
+
+
+def _needless_waking(found: Bounds) -> Found:
+    """A periodic routine that wakes a sleeping core more often than anything else, for nothing the loop looks at."""
+    system = found.system
+    if not any(step.sleeps for step in system.steps):
+        return
+    polled = {step.polls for step in system.steps} | {step.waits.name for step in system.steps if step.waits}
+    raised = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
+    timers = [int(step.every.least) for step in system.steps if step.every is not None]
+    rates: dict[str, int] = {}
+    for isr in system.isrs:
+        for event in isr.on:
+            source = system.source(event.name) if event.kind == "source" else None
+            if source is not None and source.period is not None:
+                rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.period))
+    for name, period in rates.items():
+        isr = system.isr(name)
+        useful = polled.intersection(isr.sets) or raised.intersection({isr.start, isr.end})
+        fastest = all(period <= other for other in rates.values())
+        if not useful and fastest and (not timers or min(timers) > period):
+            then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"
+            yield (
+                f"isr.{name}", "needless-waking",
+                f"it wakes the sleeping core every {shown(period)} and sets nothing the loop looks at; {then}",
+                "stop it while the core sleeps, or let it come only when a timer of the loop is due",
+            )  # fmt: skip
+
+
+def _long_pauses(found: Bounds) -> Found:
+    """A pause, or a bounded wait, longer than the watchdog allows between two feeds."""
+    for need in found.system.needs:
+        dog = need.feeds
+        if dog is None:
+            continue
+        for step in found.system.steps:
+            waits = step.at_most.most if step.at_most is not None else 0
+            for what, length in (("pauses", step.pause.most), ("can wait", waits)):
+                if length >= dog.timeout:
+                    yield (
+                        step.thing, "longer-than-watchdog",
+                        f"it {what} {shown(length)}, and the watchdog waits only {shown(dog.timeout)}",
+                        "shorten it, or feed the watchdog in between",
+                    )  # fmt: skip
+
+
+def _late_deadlines(found: Bounds) -> Found:
+    """A deadline longer than the gap of an event of which only one is remembered."""
+    assert found.reach is not None
+    for need in (each.follows for each in found.system.needs):
+        if need is None or need.ends.kind != "isr":
+            continue
+        isr = found.system.isr(need.ends.name)
+        if need.begins not in isr.on:
+            continue
+        gap = found.reach.events.curve(need.begins).least_span(2)
+        if isr.pending == 1 and need.within > gap:
+            yield (
+                isr.thing, "deadline-beyond-gap",
+                f"need {need.name} gives it {shown(need.within)}, but the next event can come after {shown(gap)} "
+                "and only one is remembered",
+                f"a need of at most {shown(gap)} keeps every event, or say how many the hardware remembers (pending)",
+            )  # fmt: skip
+
+
+def _storms(found: Bounds) -> Found:
+    """A source whose routine alone can take the whole core."""
+    for name in found.load.storms:
+        yield (
+            f"isr.{name}", "interrupt-storm",
+            "it alone can take the whole core when its events come as fast as they may",
+            "give its source a larger gap (filter it in hardware), or switch the line off for a while in the routine",
+        )  # fmt: skip

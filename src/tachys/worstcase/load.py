@@ -1,0 +1,179 @@
+"""How much of the core is taken, in the long run and in the busiest window of a given length, split by who takes it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import suppress
+from fractions import Fraction
+from math import ceil
+
+from tachys.model.system import Loop, Step, System
+from tachys.worstcase.arrivals import Curve, NoBound, moved, tightest, together
+from tachys.worstcase.blocking import after_body
+from tachys.worstcase.flags import takers
+from tachys.worstcase.loop import LoopWindows
+from tachys.worstcase.reach import Reach
+from tachys.worstcase.result import LoadBounds, LoadShare, Window
+from tachys.worstcase.workload import Line, Workload
+
+ONE = Fraction(1)
+
+
+def load_bounds(
+    system: System, load: Workload, reach: Reach, windows: LoopWindows | None, lengths: list[int]
+) -> LoadBounds:
+    """Long-run least and most load, and the busiest windows. A step without a gate can fill all that is left."""
+    shares = [_isr_share(system, line, reach) for line in load.lines]
+    storms = tuple(line.isr.name for line, share in zip(load.lines, shares, strict=True) if share.most >= 1)
+    reason = ""
+    wanted = sum((share.most for share in shares), Fraction(0))
+    if wanted > 1:
+        reason = f"the routines alone want {float(wanted):.1%} of the core"
+    if system.loop:
+        loop_shares, filler = _loop_shares(system, system.loop, reach, max(1 - wanted, Fraction(0)))
+        shares += loop_shares
+        if filler and not reason:
+            reason = f"step.{filler} runs in every pass, so the loop takes all that the routines leave"
+    most = min(sum((share.most for share in shares), Fraction(0)), ONE)
+    least = min(sum((share.least for share in shares), Fraction(0)), most)
+    busiest = tuple(_window(system, load, reach, windows, length) for length in lengths)
+    return LoadBounds(least, most, tuple(shares), reason, busiest, storms)
+
+
+def _isr_share(system: System, line: Line, reach: Reach) -> LoadShare:
+    core, isr, who = system.core, line.isr, line.isr.thing
+    least = Fraction(0)
+    if not reach.isrs[isr.name].lost:
+        # n runs back to back cost entry + (n-1)·chain + exit besides their bodies
+        overhead = min(core.entry.least + core.exit.least, core.chain.least)
+        merged = isr.pending * len(isr.on) if isr.serves_all else 1
+        for event, cost in zip(isr.on, isr.costs, strict=True):
+            least += (cost.least + Fraction(overhead, merged)) * reach.least_rate(event)
+    try:
+        return LoadShare(who, least, line.share)
+    except NoBound:
+        return LoadShare(who, least, ONE)
+
+
+def _loop_shares(system: System, loop: Loop, reach: Reach, left: Fraction) -> tuple[list[LoadShare], str | None]:
+    """The share of every step and of the overhead of the passes in which one ran; who fills the rest, if any."""
+    shares, passes, filler = [], Fraction(0), None
+    for step in loop.steps:
+        rate = _step_rate(system, step, reach)
+        least = min(reach.least_rate(step.start) * _sure_cost(step), left)
+        if rate is None:
+            filler = filler or step.name
+            shares.append(LoadShare(step.thing, least, left if step.cost.most else Fraction(0)))
+            continue
+        passes += rate
+        shares.append(LoadShare(step.thing, least, min(rate * step.cost.most, left)))
+    shares.append(LoadShare("loop.overhead", Fraction(0), left if filler else min(passes * loop.overhead.most, left)))
+    return shares, filler
+
+
+def _sure_cost(step: Step) -> int:
+    return 0 if step.at_most is not None else step.cost.least
+
+
+def passes(system: System, reach: Reach) -> Curve | None:
+    """How densely passes can begin where every pass would halt; None if no step halts in every pass.
+
+    Every halt ends with a routine served whose event came after the pass had begun. A pass that does not halt found a
+    flag set that forbids it, and where a step takes that flag in every pass, one set forbids one halt; one beside them
+    may have been set before.
+    """
+    for step in system.steps:
+        if not step.sleeps or step.every is not None or step.polls is not None or step.at_most is not None:
+            continue
+        if all(any(taker.every is None for taker in takers(system, flag)) for flag in step.unless):
+            events = [reach.events.curve(event) for isr in system.isrs for event in isr.on]
+            events += [curve for flag in step.unless if (curve := reach.events.sets(flag)) is not None]
+            return moved(together(events), extra=1 + len(step.unless))
+    return None
+
+
+def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
+    """The most runs of a step per ps; None when nothing but the pass limits it."""
+    rates = []
+    try:
+        if step.every is not None:
+            rates.append(1 / step.every.least)
+        if step.polls is not None:
+            sets = reach.events.sets(step.polls)
+            rates.append(sets.rate() if sets is not None else Fraction(0))
+        halts = passes(system, reach)
+        if halts is not None:
+            rates.append(halts.rate())
+    except NoBound:
+        pass
+    pauses = sum(each.pause.least for each in system.steps if each.polls is None and each.every is None
+                 and each.at_most is None)  # fmt: skip
+    if pauses:
+        rates.append(Fraction(1, pauses))
+    return min(rates, default=None)
+
+
+def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows | None, length: int) -> Window:
+    """The most that can run in any window of ``length`` ps.
+
+    What runs inside came at most one response before the window began (what ends later has its end to pay too), so
+    arrivals of a window that much longer are counted; nobody runs longer than the window. Of a step only what comes
+    before the end of its cost counts, and the overhead of its pass, which ends as the first of them begins.
+    """
+    shares: list[tuple[str, Fraction]] = []
+    for line in load.lines:
+        bounds = reach.isrs[line.isr.name]
+
+        def taken(line: Line = line, most: int | None = bounds.response.most) -> int:
+            assert most is not None
+            early = most + line.overhead
+            return sum(each.curve.most_within(length + early) * (each.cost + line.overhead) for each in line.inputs)
+
+        shares.append((line.isr.thing, _part(length, bounds.response.most, taken)))
+    if system.loop and windows:
+        begun, rounds = windows.overhead().most, passes(system, reach)
+        for step in system.steps:
+            starts = reach.events.curve(step.start)
+            starts = starts if rounds is None else tightest([starts, rounds])
+            for who, cost, reaches in (
+                (step.thing, step.cost.most, windows.until_paid(step).most),
+                (f"loop.overhead before step.{step.name}", system.loop.overhead.most, begun),
+            ):
+
+                def ran(starts: Curve = starts, cost: int = cost, reaches: int | None = reaches) -> int:
+                    assert reaches is not None
+                    return starts.most_within(length + reaches) * cost
+
+                if cost:
+                    shares.append((who, _part(length, reaches, ran)))
+    most = min(sum((share for _, share in shares), Fraction(0)), ONE)
+    return Window(length, most, tuple(shares))
+
+
+def surplus(reach: Reach, length: int) -> int:
+    """How much more work, in ps, than the long-run load allows can fall into a run of ``length`` ps: it ends somewhere.
+
+    The most events of the run, less those of the long run, of each routine and step.
+    """
+    system, total = reach.system, Fraction(0)
+    ends = system.core.entry.most + after_body(system.core)
+    works = [(event, cost.most + ends) for isr in system.isrs for event, cost in zip(isr.on, isr.costs, strict=True)]
+    overhead = system.loop.overhead.most if system.loop else 0
+    works += [(step.start, step.cost.most + overhead) for step in system.steps]
+    rounds = passes(system, reach)
+    for event, work in works:
+        curves = [reach.events.curve(event)]
+        if event.kind == "step" and rounds is not None:  # the rate of a step may be that of the passes
+            curves.append(rounds)
+        with suppress(NoBound):
+            total += max(curve.most_within(length) - curve.rate() * length for curve in curves) * work
+    return ceil(total)
+
+
+def _part(length: int, reaches: int | None, taken: Callable[[], int]) -> Fraction:
+    if reaches is None:
+        return ONE
+    try:
+        return min(Fraction(taken(), length), ONE)
+    except NoBound:
+        return ONE

@@ -1,0 +1,260 @@
+"""The polling loop: how long a pass, a step and a reaction can take.
+
+A window of the loop begins at an instant at which the loop itself runs outside any guard (a look, a start of a step
+or pass), so that no routine waits: whatever can be accepted has been accepted before. From there to the same look of
+the next pass the loop has its own work to do, each step at most once, and the routines take what all their arrivals
+in the half-open window ask for:
+
+    t = own + sum over all lines of arrivals([0, t))·T
+
+What the loop itself raises, it can raise at that very instant, right after the look: such lines count in the closed
+window [0, t]. So does everything in a window that begins with an arrival, and not with a look (the reaction to a
+flag): acceptance goes before the look with which the window ends.
+
+Pauses, waits and halts pass by the clock on the wall, and interrupts only fill them; counting both in full is safe.
+A halt lasts at most until the next event of some line that is sure to come, plus the time to wake. A flag is set
+inside a routine; its window begins at the last instant before, at which no routine ran or waited, when the loop stood
+anywhere in its pass or was halted. (The polling loop as the least urgent task of a fixed-priority system; the window
+argument is that of M. Joseph, P. Pandya, "Finding response times in a real-time system", Computer Journal 29, 1986.)
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tachys.figures import Figure, Part, summed
+from tachys.model.events import Event
+from tachys.model.system import Loop, Step, System
+from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.events import Events, least_round, own_least
+from tachys.worstcase.gaps import hardware_gaps
+from tachys.worstcase.result import StepBounds
+from tachys.worstcase.workload import Workload
+
+
+def raised_by_loop(system: System) -> frozenset[Event]:
+    """The events that steps raise, and what follows from them at once: they can come at the instant of a look.
+
+    A unit that they start begins at that instant, and a routine may begin and end at it where that takes no time; the
+    end of a unit takes some.
+    """
+    raised = {event for step in system.steps for event in (step.start, step.end)}
+    bodies = [({isr.start, isr.end}, isr.on) for isr in system.isrs]
+    bodies += [({unit.start}, unit.on) for unit in system.units]
+    grown = True
+    while grown:
+        grown = False
+        for events, causes in bodies:
+            if raised.intersection(causes) and not events <= raised:
+                raised |= events
+                grown = True
+    return frozenset(raised)
+
+
+Counts = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class _Waker:
+    """The line whose event comes soonest for sure, and how long that can take."""
+
+    who: str
+    within: int
+
+
+class LoopWindows:
+    """Windows of the loop of a system, for given lines and events."""
+
+    def __init__(self, system: System, loop: Loop, load: Workload, events: Events) -> None:
+        self.system = system
+        self.loop = loop
+        self.load = load
+        self.events = events
+        self.waker = self._waker()
+        raised = raised_by_loop(system)
+        self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
+        self._all = np.ones_like(self._own_raised)
+        self._found: dict[tuple[int, bool], Counts] = {}
+
+    def pass_(self) -> Figure:
+        """One round, the overhead first."""
+        return self.stretch(least_round(self.system), self._round())
+
+    def round_of(self, step: Step) -> Figure:
+        """From a look of a step to its next look, the step itself run between them."""
+        return self.stretch(least_round(self.system, step), self._round())
+
+    def duration(self, step: Step) -> Figure:
+        """From the start of a step to its end."""
+        return self.stretch(own_least(step, self.system.core.wake.least), self._own(step))
+
+    def overhead(self) -> Figure:
+        """From the beginning of a pass to its first look."""
+        return self.stretch(0, [Part("overhead of a pass", "loop", 1, self.loop.overhead.most)])
+
+    def until_paid(self, step: Step) -> Figure:
+        """From the start of a step to the end of its cost."""
+        return self.stretch(0, self._paid(step))
+
+    def late(self, step: Step) -> Figure:
+        """From the instant at which a software timer is due to the start of its step."""
+        assert step.every is not None
+        if step.polls is not None:
+            return Figure(0, None, reason=f'it also waits for the flag "{step.polls}"')
+        whole = self.round_of(step)
+        if whole.most is None:
+            return Figure(0, None, reason=whole.reason)
+        if whole.most <= step.every.least:
+            return self._since_zero(self.stretch(0, self._round(without=step)), step)
+        if step.rearm == "grid":
+            return Figure(0, None, reason="a pass can last longer than its period: it falls behind for good")
+        return self._since_zero(Figure(0, whole.most, whole.parts), step)
+
+    def _since_zero(self, late: Figure, step: Step) -> Figure:
+        """``late``, or how late the first run can be, if that is more: what comes at time zero delays its look."""
+        assert step.every is not None
+        first = self.stretch(0, self._round(without=step), closed=True)
+        if late.most is None or first.most is None:
+            return first if first.most is None else late
+        due = int(step.every.least)
+        if first.most - due <= late.most:
+            return late
+        return summed(0, [*first.parts, Part("first due", step.thing, 1, -due)])
+
+    def gap(self, step: Step) -> int | None:
+        """The longest time in ps from any instant, time zero too, to the next start of a step that polls nothing."""
+        if step.every is None:
+            return self.stretch(0, self._round(), closed=True).most
+        late = self.late(step).most
+        return None if late is None else -int(-step.every.most // 1) + late
+
+    def interval(self, step: Step, late: Figure | None) -> Figure:
+        """From start to next start; without a bound for a polled step (see ``reactions``)."""
+        least = least_round(self.system, step)
+        if step.polls is not None:
+            return Figure(self._timed_least(step, least, None), None, reason=f'it waits for the flag "{step.polls}"')
+        if step.every is None:
+            return self.round_of(step)
+        assert late is not None
+        least = self._timed_least(step, least, late.most)
+        if late.most is None:
+            return Figure(least, None, reason=late.reason)
+        period = -int(-step.every.most // 1)
+        return Figure(least, period + late.most, (Part("period", step.thing, 1, period), *late.parts))
+
+    def _timed_least(self, step: Step, least: int, late: int | None) -> int:
+        if step.every is None:
+            return least
+        if step.rearm == "now":
+            return max(least, int(step.every.least))
+        if step.rearm == "grid" and late is not None:
+            return max(least, int(step.every.least) - late)
+        return least
+
+    def reaction(self, step: Step, flag: str, set_after: int) -> Figure:
+        """From the set of a flag to the step that takes it; it is set at least ``set_after`` ps into the window."""
+        parts = self._round(known=flag)
+        if step.every is not None and not isinstance(parts, str):
+            period = -int(-step.every.most // 1)
+            parts.insert(0, Part("until its timer is due", step.thing, 1, period))
+        figure = self.stretch(0, parts, closed=True)
+        if figure.most is None:
+            return figure
+        cut = min(set_after, figure.most)
+        return summed(0, [*figure.parts, Part("before the flag was set", f"flag.{flag}", 1, -cut)])
+
+    def stretch(self, least: int, own: list[Part] | str, *, closed: bool = False) -> Figure:
+        """The figure of a window in which the loop has ``own`` to do (or cannot be bounded, for a reason).
+
+        ``closed``: it begins with an arrival, so that what comes at both its ends is in it.
+        """
+        if isinstance(own, str):
+            return Figure(least, None, reason=own)
+        base = sum(part.total for part in own)
+        try:
+            over = self.load.parts("interrupted by", self._interrupted(base, closed))
+        except NoBound as error:
+            return Figure(least, None, reason=str(error))
+        return summed(least, [*own, *over])
+
+    def _interrupted(self, base: int, closed: bool) -> Counts:
+        """The most activations of each row in a window in which the loop works for ``base`` ps; worked out once.
+
+        Raises:
+            NoBound: the window has no end.
+        """
+        if (base, closed) not in self._found:
+            self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
+            rows, end = self._all if closed else self._own_raised, len(self.load.rows)
+            length = self.load.close(base, end, rows if rows.any() else None)
+            counts = np.where(rows, self.load.counts(length, end), self.load.counts(length - 1, end))
+            self._found[base, closed] = counts
+        return self._found[base, closed]
+
+    def _round(self, without: Step | None = None, known: str | None = None) -> list[Part] | str:
+        """What the loop itself does in one round; ``known``: the flag that is set all the while."""
+        parts = [Part("overhead of a pass", "loop", 1, self.loop.overhead.most)]
+        for step in self.loop.steps:
+            if step is without:
+                continue
+            own = self._own(step, known)
+            if isinstance(own, str):
+                return own
+            parts += own
+        return parts
+
+    def _paid(self, step: Step, known: str | None = None) -> list[Part] | str:
+        """What a step does until its cost is paid."""
+        who = step.thing
+        cost = Part("cost", who, 1, step.cost.most)
+        if step.waits is None or step.waits == f"flag.{known}":
+            return [cost]
+        longest = self._longest_wait(step)
+        return self._endless_wait(step) if longest is None else [Part("waits", who, 1, longest), cost]
+
+    def _own(self, step: Step, known: str | None = None) -> list[Part] | str:
+        who, parts = step.thing, self._paid(step, known)
+        if isinstance(parts, str):
+            return parts
+        parts.append(Part("pause", who, 1, step.pause.most))
+        if step.sleeps:
+            wake = Part("wakes", who, 1, self.system.core.wake.most)
+            if known is None or known not in step.unless:
+                if self.waker is None:
+                    return f"{who} sleeps, and no interrupt is sure to wake it: all their sources are sporadic"
+                parts.append(Part(f"asleep until {self.waker.who}", who, 1, self.waker.within))
+            parts.append(wake)
+        return parts
+
+    def _longest_wait(self, step: Step) -> int | None:
+        """The longest wait of a step in ps, interrupts apart; None: no limit is known."""
+        limits = [] if step.at_most is None else [step.at_most.most]
+        if step.waits is not None and step.waits.kind == "unit":
+            unit = self.system.unit(step.waits.name)
+            if all(event.kind == "step" for event in unit.on):
+                limits.append(self.events.wait(unit) + unit.takes.most)
+        return min(limits, default=None)
+
+    def _endless_wait(self, step: Step) -> str:
+        assert step.waits is not None
+        if step.waits.kind == "unit":
+            why = f"{step.waits} is started by others too, and may be busy again whenever the loop looks"
+        else:
+            why = f'nothing limits how long the flag "{step.waits.name}" stays away'
+        return f"{step.thing} waits without at_most: {why}"
+
+    def _waker(self) -> _Waker | None:
+        within = hardware_gaps(self.system, self.events.wait).within
+        found = [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
+        return min(found, key=lambda waker: waker.within, default=None)
+
+
+def step_bounds(windows: LoopWindows, step: Step) -> StepBounds:
+    """All bounds of a step that do not depend on flags."""
+    late = windows.late(step) if step.every is not None else None
+    drifts = step.every is not None and step.rearm == "now"
+    gap = None if step.polls is not None else windows.gap(step)
+    return StepBounds(step.name, windows.interval(step, late), windows.duration(step), late, drifts, gap)

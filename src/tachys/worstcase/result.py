@@ -1,0 +1,92 @@
+"""What the bounds say of each thing, as plain records."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from tachys.figures import Figure
+
+
+@dataclass(frozen=True, slots=True)
+class IsrBounds:
+    """The bounds of one routine. ``pending_needed`` None: no depth is enough."""
+
+    name: str
+    latency: Figure
+    response: Figure
+    span: Figure
+    lost: bool
+    lost_reason: str
+    pending_needed: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class UnitBounds:
+    """The bounds of one unit: start to end; whether a start may be lost, how many in a row, the depth that is needed.
+
+    ``lost_in_row`` and ``depth_needed`` None: no number is enough.
+    """
+
+    name: str
+    time: Figure
+    lost: bool
+    lost_reason: str
+    lost_in_row: int | None
+    depth_needed: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class FlagBounds:
+    """The bounds of one flag: set to handled, and whether it may be set again before that."""
+
+    name: str
+    reaction: Figure
+    overwritten: bool
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class StepBounds:
+    """The bounds of one step: start to start, start to end, and for a software timer due to start.
+
+    ``drifts``: its beginnings move away from the grid for good. ``gap``: the longest time from any instant to the next
+    start, if that hangs on no flag and has a bound.
+    """
+
+    name: str
+    interval: Figure
+    duration: Figure
+    late: Figure | None
+    drifts: bool
+    gap: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class LoadShare:
+    """What one routine or step takes of the core in the long run: [least, most] as a share of one."""
+
+    who: str
+    least: Fraction
+    most: Fraction
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """The most load of any window of ``length`` ps, and who takes how much of it (shares of one)."""
+
+    length: int
+    most: Fraction
+    shares: tuple[tuple[str, Fraction], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LoadBounds:
+    """Long-run load; ``most`` is at most one. ``storms``: routines that alone can take the core."""
+
+    least: Fraction
+    most: Fraction
+    shares: tuple[LoadShare, ...]
+    reason: str = ""
+    windows: tuple[Window, ...] = ()
+    storms: tuple[str, ...] = ()

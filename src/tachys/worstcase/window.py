@@ -1,0 +1,219 @@
+"""Busy windows: the worst latency and response of one interrupt routine.
+
+A window of a line opens when work of the line, or of one that goes before it, begins to wait, and closes at the first
+instant at which none is left. Every activation of the line lies in one window, so the worst over all windows is found
+in the densest one: everything arrives as it opens, and one blocker has just begun. With q counting the activations of
+the line in the window, t0 = 0 its opening, and for each other line k the time it takes, T(k) = entry + cost +
+max(exit, chain - entry):
+
+    accepted(q)  = blocker + ahead(q) + sum over k before the line of arrivals(k, [0, accepted(q)])·T(k)
+    first(q)     = accepted(q) + entry + what lines of more urgent levels add in [0, first(q)]
+    last(q)      = first(q) + cost + what lines of more urgent levels add in [0, last(q))
+
+and the event came no earlier than the least span of q events. ahead(q) are the q-1 earlier activations of the line:
+(q-1)·T(line); where several events share it, oldest first, the q-1 costliest that can come in the window. Windows close
+at the least L > 0 with L = blocker + sum over the line and those before it of arrivals([0, L))·T. This is the analysis
+of arbitrary deadlines (J. Lehoczky, "Fixed priority scheduling of periodic task sets with arbitrary deadlines", RTSS
+1990; K. Tindell, A. Burns, A. Wellings, Real-Time Systems 6, 1994) with the non-preemptive start of R. Davis, A. Burns,
+R. Bril, J. Lukkien, "Controller Area Network (CAN) schedulability analysis: refuted, revisited and revised", Real-Time
+Systems 35 (2007): no stopping before L, or a later activation that is worse is overlooked.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tachys.figures import Figure, Part
+from tachys.model.system import Core, System
+from tachys.worstcase.arrivals import NoBound, most_before
+from tachys.worstcase.blocking import body_most
+from tachys.worstcase.result import IsrBounds
+from tachys.worstcase.workload import Search, WindowTooLong, Workload
+
+MOST_ACTIVATIONS = 5_000
+
+
+def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False) -> IsrBounds:
+    """The bounds of the routine that stands at ``rank`` in the order of acceptance.
+
+    ``alone``: its own end brings about its next event, so that none can ever find another waiting.
+    """
+    isr = load.lines[rank].isr
+    least_latency = system.core.least_latency
+    least_response = least_latency + isr.cost.least
+    window = _Window(system, load, rank)
+    try:
+        window.run()
+        span = window.span()
+    except NoBound as error:
+        reason = str(error)
+        return IsrBounds(
+            isr.name,
+            Figure(least_latency, None, reason=reason),
+            Figure(least_response, None, reason=reason),
+            Figure(isr.cost.least, None, reason=reason),
+            lost=not alone,
+            lost_reason="" if alone else reason,
+            pending_needed=1 if alone else None,
+        )
+    lost = window.pending_needed > isr.pending and not alone
+    return IsrBounds(
+        isr.name,
+        window.worst_latency.figure(least_latency),
+        window.worst_response.figure(least_response),
+        span,
+        lost=lost,
+        lost_reason=f"{window.pending_needed} can wait at once, {isr.pending} is remembered" if lost else "",
+        pending_needed=1 if alone else window.pending_needed,
+    )
+
+
+@dataclass(slots=True)
+class _Worst:
+    """The largest value so far, and how to take it apart."""
+
+    value: int = -1
+    activation: int = 1
+    parts: Callable[[], tuple[Part, ...]] = tuple
+
+    def offer(self, value: int, activation: int, parts: Callable[[], tuple[Part, ...]]) -> None:
+        if value > self.value:
+            self.value, self.activation, self.parts = value, activation, parts
+
+    def figure(self, least: int) -> Figure:
+        return Figure(least, self.value, self.parts, activation=self.activation)
+
+
+Counts = NDArray[np.int64]
+
+
+class _Window:
+    """The densest busy window of one line, followed activation by activation.
+
+    Rows [0, over) are of lines that can interrupt it, [over, before) of those that only go before it, [before, end)
+    its own.
+    """
+
+    def __init__(self, system: System, load: Workload, rank: int) -> None:
+        self.core: Core = system.core
+        self.load = load
+        self.rank = rank
+        self.line = load.lines[rank]
+        self.before = load.ends[rank - 1] if rank else 0
+        self.end = load.ends[rank]
+        higher = load.levels_before[rank] if self.core.nesting else 0
+        self.over = load.ends[higher - 1] if higher else 0
+        self.blocker = load.blockers.longest(rank)
+        self.worst_latency = _Worst()
+        self.worst_response = _Worst()
+        self.pending_needed = 1
+        self._search = Search()
+
+    def run(self) -> None:
+        """Follow the window to its end.
+
+        Raises:
+            NoBound: it has no end, or none within reason.
+        """
+        self.load.refuse_overload(self.rank, delayed=self.blocker.total > 0, what="it and the lines before it")
+        block = self.blocker.total
+        length = self.load.close(block, self.end, least=1)
+        self._longest_wait = 0
+        accepted = 0
+        if sum(most_before(each.curve, length) for each in self.line.inputs) > MOST_ACTIVATIONS:
+            raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
+        for count, ahead in enumerate(self._ahead(length), 1):
+            accepted = self._activation(count, ahead, accepted)
+        if len(self.line.inputs) > 1:
+            waiting = (each.curve.most_within(self._longest_wait) for each in self.line.inputs)
+            self.pending_needed = max(waiting)
+
+    def span(self) -> Figure:
+        """First to last instruction by the wall clock, with all that can be put on top."""
+        cost = body_most(self.line.isr)
+        length = self.load.close(cost, self.over)
+        over = self.load.counts(length - 1, self.over)
+
+        def parts() -> tuple[Part, ...]:
+            own = Part("own cost", self.line.isr.thing, 1, cost)
+            taken = self.load.parts("preempted", over)
+            return (own, *taken) if own.total else tuple(taken)
+
+        return Figure(self.line.isr.cost.least, length, parts)
+
+    def _ahead(self, length: int) -> Iterator[list[Part]]:
+        """For each activation that can come in the window, the earlier ones of the line: the costliest there are."""
+        line, who = self.line, self.line.isr.thing
+        stock = [
+            [each.cost, most_before(each.curve, length)] for each in sorted(line.inputs, key=lambda each: -each.cost)
+        ]
+        total = sum(count for _, count in stock)
+        for count in range(total):
+            left, parts = count, []
+            for cost, most in stock:
+                used = min(left, most)
+                left -= used
+                if used:
+                    parts.append(Part("its earlier runs", who, used, cost, line.overhead))
+            yield parts
+
+    def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
+        """Offer the ``count``-th activation; the instant of its acceptance at the latest."""
+        line, entry, load = self.line, self.core.entry.most, self.load
+        behind = self.blocker.total + sum(part.total for part in ahead)
+        accepted = self._search.settle(max(behind, earlier), lambda t: behind + load.work(t, self.before))
+        if self.core.late_arrival:  # until its first instruction it can be displaced, and wait once more
+            first = self._search.settle(accepted + entry, lambda t: behind + entry + load.work(t, self.before))
+            accepted = first
+        else:
+            beside = load.work(accepted, self.before, self.over)
+            first = self._search.settle(accepted + entry, lambda t: behind + beside + entry + load.work(t, self.over))
+        came = line.curve.least_span(count)
+        over = load.counts(first, self.over)
+        alongside = load.counts(accepted, self.before, self.over)
+        self.worst_latency.offer(first - came, count, lambda: self._parts(count, ahead, over, alongside, []))
+        self._response(count, ahead, over, alongside, first, came)
+        self._longest_wait = max(self._longest_wait, accepted - came)
+        if len(line.inputs) == 1:
+            self.pending_needed = max(self.pending_needed, line.curve.most_within(accepted) - count + 1)
+        return accepted
+
+    def _response(
+        self, count: int, ahead: list[Part], at_first: Counts, alongside: Counts, first: int, came: int
+    ) -> None:
+        isr, who = self.line.isr, self.line.isr.thing
+        own = [Part("own cost", who, 1, isr.cost.most)]
+        if isr.serves_all:
+            own = [
+                Part("own cost", who, min(isr.pending, each.curve.most_within(first - came)), each.cost)
+                for each in self.line.inputs
+            ]
+        taken = self.load.taken[: self.over]
+        start = first + sum(part.total for part in own)
+        fixed = start - self.load.total(at_first, taken, first)
+
+        def counts_until(t: int) -> Counts:
+            return np.maximum(self.load.counts(t - 1, self.over), at_first)
+
+        last = self._search.settle(start, lambda t: fixed + self.load.total(counts_until(t), taken, t))
+        over = counts_until(last)
+        self.worst_response.offer(last - came, count, lambda: self._parts(count, ahead, over, alongside, own))
+
+    def _parts(
+        self, count: int, ahead: list[Part], over: Counts, alongside: Counts, own: list[Part]
+    ) -> tuple[Part, ...]:
+        """What an activation is made of, in the order in which it happens; adds up to it exactly."""
+        who = self.line.isr.thing
+        blocker = self.blocker
+        parts = [Part(f"held off: {blocker.what}", blocker.who, blocker.count, blocker.body, blocker.overhead)]
+        parts += self.load.parts("before it", alongside, self.over)
+        parts += self.load.parts("before or over it", over)
+        parts += ahead
+        parts.append(Part("own entry", who, 1, 0, self.core.entry.most))
+        parts += own
+        parts.append(Part("came after the window opened", who, 1, -self.line.curve.least_span(count)))
+        return tuple(part for part in parts if part.total)

@@ -1,0 +1,278 @@
+"""What all lines together can ask of the core in a window: the inner sum of every recurrence, exact and vectorised.
+
+Each input of each line is a row (an event, its curve, what one activation takes). Rows stand in the order of
+acceptance, so "every line before this one" is the head of the arrays. Whole numbers throughout; rows whose counts
+could leave 64 bits, and curves other than staircases, are counted one by one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tachys.figures import Part
+from tachys.model.events import Event
+from tachys.model.quantities import LONGEST_PS
+from tachys.model.system import Isr, System
+from tachys.worstcase.arrivals import Curve, Endless, NoBound, Staircase, Sum, least_spans
+from tachys.worstcase.blocking import Blockers, after_body
+
+MOST_ROUNDS = 20_000
+QUICK_ROUNDS = 50
+MOST_ARRIVALS = 100_000
+TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
+Bools = NDArray[np.bool_]
+_SAFE = 1 << 62
+
+
+class WindowTooLong(NoBound):
+    """The busy window is longer than is worth following. ``args[0]`` says why, in words."""
+
+
+@dataclass(frozen=True, slots=True)
+class Input:
+    """One event that a line serves: its curve, and the most that its body costs, in ps."""
+
+    event: str
+    curve: Curve
+    cost: int
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A routine with its inputs, and the most that entry and end of one activation take, in ps."""
+
+    isr: Isr
+    inputs: tuple[Input, ...]
+    curve: Curve  # the activations of all inputs together
+    overhead: int
+
+    @property
+    def taken(self) -> int:
+        """Entry, body and end of the longest activation, in ps."""
+        return self.isr.cost.most + self.overhead
+
+    @property
+    def share(self) -> Fraction:
+        """The most of the core that the line asks for in the long run.
+
+        Raises:
+            NoBound: nothing holds one of its events apart.
+        """
+        return sum(((each.cost + self.overhead) * each.curve.rate() for each in self.inputs), Fraction(0))
+
+
+def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Line, ...]:
+    """The lines of a system in the order of acceptance."""
+    overhead = system.core.entry.most + after_body(system.core)
+    lines = []
+    for isr in system.isrs:
+        inputs = tuple(Input(event, curve(event), cost.most) for event, cost in zip(isr.on, isr.costs, strict=True))
+        whole = inputs[0].curve if len(inputs) == 1 else Sum(tuple(each.curve for each in inputs))
+        lines.append(Line(isr, inputs, whole, overhead))
+    return tuple(lines)
+
+
+class Workload:
+    """The rows of all lines. ``ends[rank]`` is where the rows of the lines up to ``rank`` end."""
+
+    def __init__(self, system: System, lines: Sequence[Line]) -> None:
+        self.lines = tuple(lines)
+        self.rounds = 0  # how often the lines were counted: what the search for a bound has cost so far
+        self.blockers = Blockers(system)
+        rows = [(line, each) for line in lines for each in line.inputs]
+        self.rows = rows
+        self.ends: list[int] = []
+        for line in lines:
+            self.ends.append((self.ends[-1] if self.ends else 0) + len(line.inputs))
+        plain = [each.curve if isinstance(each.curve, Staircase) else Staircase(Fraction(1)) for _, each in rows]
+        # what does not fit 64 bits by itself is counted one by one
+        odd = [
+            not isinstance(each.curve, Staircase)
+            or max(each.curve.period.numerator, each.curve.period.denominator, each.curve.jitter, each.curve.distance)
+            >= _SAFE
+            for _, each in rows
+        ]
+        self._odd = [row for row, is_odd in enumerate(odd) if is_odd]
+        plain = [Staircase(Fraction(1)) if is_odd else curve for curve, is_odd in zip(plain, odd, strict=True)]
+        self._num = np.array([curve.period.numerator for curve in plain], np.int64)
+        self._den = np.array([curve.period.denominator for curve in plain], np.int64)
+        self._jitter = np.array([curve.jitter for curve in plain], np.int64)
+        self._distance = np.array([curve.distance or 1 for curve in plain], np.int64)
+        # of a sporadic curve the period says it all
+        self._apart = np.array([curve.distance > 0 and (curve.jitter > 0 or curve.distance != curve.period)
+                                for curve in plain], np.bool_)  # fmt: skip
+        self._inverse = 1.0 / self._num
+        self._any_apart = bool(self._apart.any())
+        self.taken = np.array([each.cost + line.overhead for line, each in rows], np.int64)
+        self._least_num = int(self._num.min(initial=_SAFE))
+        self._most_den = int(self._den.max(initial=1))
+        self._most_jitter = int(self._jitter.max(initial=0))
+        self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Endless)), None)
+        self._surely_fits = self._fitting()  # in a window as long as that, whatever all lines ask for fits 64 bits
+        self.levels_before: list[int] = []  # how many lines stand before the level of each line
+        for rank, line in enumerate(lines):
+            same = rank > 0 and lines[rank - 1].isr.urgency == line.isr.urgency
+            self.levels_before.append(self.levels_before[-1] if same else rank)
+        self._shares: list[Fraction | None] = []
+        total: Fraction | None = Fraction(0)
+        for line in lines:
+            try:
+                total = None if total is None else total + line.share
+            except NoBound:
+                total = None
+            self._shares.append(total)
+
+    def _fitting(self) -> int:
+        """The longest window in ps in which what all lines ask for is surely less than Tachys counts."""
+        if self._endless is not None:
+            return -1
+        leaks = [(each.curve.leaky(), int(taken)) for (_, each), taken in zip(self.rows, self.taken, strict=True)]
+        burst = sum(float(burst) * taken for (burst, _), taken in leaks)
+        rate = sum(float(rate) * taken for (_, rate), taken in leaks)
+        return int((LONGEST_PS / 2 - burst) / rate) if rate else LONGEST_PS
+
+    def share(self, rank: int) -> Fraction | None:
+        """What the lines up to and including ``rank`` ask of the core in the long run; None: no number is enough."""
+        return self._shares[rank] if rank >= 0 else Fraction(0)
+
+    def counts(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
+        """The most activations of rows ``begin`` to ``end`` in a closed window [0, ps].
+
+        Raises:
+            NoBound: nothing holds one of the events apart.
+        """
+        self.rounds += 1
+        if ps < 0 or end <= begin:
+            return np.zeros(max(end - begin, 0), np.int64)
+        top_most = (ps + self._most_jitter + 1) * self._most_den
+        if top_most >= _SAFE or top_most >= self._least_num << 50:
+            return np.array([self.rows[row][1].curve.most_within(ps) for row in range(begin, end)], np.int64)
+        rows = slice(begin, end)
+        top = (ps + 1 + self._jitter[rows]) * self._den[rows] - 1
+        bottom = self._num[rows]
+        # a quotient of floats is off by at most one, which the rest tells; whole division takes ten times as long
+        steps = (top * self._inverse[rows]).astype(np.int64)
+        rest = top - steps * bottom
+        steps += rest >= bottom
+        steps -= rest < 0
+        if self._any_apart:
+            steps = np.where(self._apart[rows], np.minimum(steps, ps // self._distance[rows]), steps)
+        counts = steps + 1
+        for row in self._odd:
+            if begin <= row < end:
+                counts[row - begin] = self.rows[row][1].curve.most_within(ps)
+        return counts
+
+    def work(self, ps: int, end: int, begin: int = 0) -> int:
+        """What those activations take of the core, in ps."""
+        return self.total(self.counts(ps, end, begin), self.taken[begin:end], ps)
+
+    def close(self, base: int, end: int, closed: Bools | None = None, least: int = 0) -> int:
+        """The least t >= ``least`` with t = base + the work of all arrivals of rows up to ``end`` in [0, t).
+
+        ``closed``: rows of which those at t itself count too. A few rounds of the recurrence find most of them; a long
+        window is followed arrival by arrival.
+
+        Raises:
+            NoBound: it has no end, or none within ``MOST_ARRIVALS``.
+        """
+        taken, now = self.taken[:end], max(base, least)
+        for _ in range(QUICK_ROUNDS):
+            counts = self.counts(now - 1, end)
+            if closed is not None:
+                counts = np.where(closed[:end], self.counts(now, end), counts)
+            later = base + self.total(counts, taken, now)
+            if later <= now:
+                return now
+            now = later
+        return self._walk(base, end, closed, max(now, 1), least)
+
+    def _walk(self, base: int, end: int, closed: Bools | None, begun: int, least: int) -> int:
+        """As :meth:`close`, all arrivals in order of time; ``begun``: a time before which it does not close."""
+        horizon = 2 * begun
+        while horizon < _SAFE:
+            counts = self.counts(horizon, end)
+            self.total(counts, self.taken[:end], horizon)
+            if int(counts.sum()) > MOST_ARRIVALS:
+                break
+            came = np.concatenate(
+                [least_spans(each.curve, int(n)) for (_, each), n in zip(self.rows, counts, strict=False)]
+            )
+            late = np.ones(len(came), np.int64) if closed is None else np.repeat(1 - closed[:end], counts)
+            order = np.lexsort((late, came))  # those that count at the end of the window before those that do not
+            ends = base + np.append(0, np.cumsum(np.repeat(self.taken[:end], counts)[order]))
+            shut = (np.append((came + late)[order], horizon + 1) > ends) & (ends >= least)
+            if shut.any():
+                return int(ends[np.argmax(shut)])
+            horizon *= 2
+        raise WindowTooLong(TOO_LONG)
+
+    def total(self, counts: NDArray[np.int64], taken: NDArray[np.int64], ps: int) -> int:
+        """What the activations counted in a window of ``ps`` take, in ps.
+
+        Raises:
+            WindowTooLong: more than Tachys counts.
+        """
+        if ps > self._surely_fits and float(counts.astype(np.float64) @ taken.astype(np.float64)) > LONGEST_PS:
+            raise WindowTooLong(TOO_LONG)
+        return int(counts @ taken)
+
+    def parts(self, what: str, counts: NDArray[np.int64], begin: int = 0) -> list[Part]:
+        """The work of so many activations of each row from ``begin`` on, as parts of a figure."""
+        found = []
+        for offset in np.flatnonzero(counts):
+            line, each = self.rows[begin + int(offset)]
+            found.append(Part(what, line.isr.thing, int(counts[offset]), each.cost, line.overhead))
+        return found
+
+    def refuse_overload(self, rank: int, *, delayed: bool, what: str) -> None:
+        """Raise if the lines up to ``rank`` want more than the core, or all of it and something delays them.
+
+        Raises:
+            WindowTooLong: with who wants how much.
+        """
+        wanted = self.share(rank)
+        if wanted is None:
+            raise WindowTooLong(self._endless or "nothing holds the events apart that go before it")
+        if wanted > 1:
+            heaviest = max(self.lines[: rank + 1], key=lambda line: line.share)
+            raise WindowTooLong(
+                f"overload: {what} want {float(wanted):.1%} of the core, "
+                f"isr.{heaviest.isr.name} alone {float(heaviest.share):.1%}"
+            )
+        if wanted == 1 and (delayed or not self._regular(rank)):
+            raise WindowTooLong(f"{what} want exactly 100 % of the core: any delay stays for ever")
+
+    def _regular(self, rank: int) -> bool:
+        """Whether nothing of the lines up to ``rank`` can come denser than in the long run."""
+        return all(
+            isinstance(each.curve, Staircase) and not each.curve.jitter
+            for line in self.lines[: rank + 1]
+            for each in line.inputs
+        )
+
+
+class Search:
+    """Least fixed points, with a limit on the rounds of one window."""
+
+    def __init__(self) -> None:
+        self._rounds = 0
+
+    def settle(self, start: int, step: Callable[[int], int]) -> int:
+        """The least fixed point of ``step`` at or above ``start``.
+
+        Raises:
+            WindowTooLong: it is not reached within reason.
+        """
+        now = start
+        while (later := step(now)) > now:
+            now = later
+            self._rounds += 1
+            if self._rounds > MOST_ROUNDS or now > LONGEST_PS:
+                raise WindowTooLong(TOO_LONG)
+        return now
