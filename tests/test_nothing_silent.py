@@ -469,6 +469,14 @@ def test_a_name_without_its_kind_is_met_with_the_source_first():
     assert problem.mend == 'did you mean "source.wheel" or "isr.wheel"?'
 
 
+@pytest.mark.parametrize("line", ['polls = ""', 'waits = ""', 'polls = "a b"', 'sleep = { unless = "" }'])
+def test_a_flag_has_a_name(line):
+    """An empty one was taken for none in one place and for one in another."""
+    text = 'tachys = 1\n[core]\nclock = "1 MHz"\n[loop]\noverhead = "1 us"\n[step.s]\ncost = "1 us"\n'
+    with pytest.raises(InputError, match=r"m\.toml:8: step\.s\.\w+: .* cannot name a flag; letters, digits"):
+        read_model(f"{text}{line}\n", "m.toml")
+
+
 def test_a_fault_that_a_variant_brings_names_it():
     """Where it stands elsewhere, and is right without the variant."""
     with pytest.raises(InputError, match=r'names no event, with variant "bare"'):

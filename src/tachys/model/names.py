@@ -40,15 +40,19 @@ def event_names(raw: Mapping[str, Any]) -> list[str]:
 
 def flag_names(raw: Mapping[str, Any]) -> list[str]:
     """Every flag that is set or looked at anywhere."""
-    flags: dict[str, None] = {}
-    for table in table_of(raw, "isr").values():
-        flags.update(dict.fromkeys(_as_list(table.get("sets"))))
-    for table in table_of(raw, "step").values():
-        flags.update(dict.fromkeys(_as_list(table.get("polls"))))
-        flags.update(dict.fromkeys(flag for flag in _as_list(table.get("waits")) if not flag.startswith("unit.")))
+    return list(dict.fromkeys(flag for _, flag in _flags(raw)))
+
+
+def _flags(raw: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
+    """(where, the flag) of every place that names one."""
+    for name, table in table_of(raw, "isr").items():
+        yield from ((("isr", name, "sets"), flag) for flag in _as_list(table.get("sets")))
+    for name, table in table_of(raw, "step").items():
+        yield from ((("step", name, "polls"), flag) for flag in _as_list(table.get("polls")))
+        waited = (flag for flag in _as_list(table.get("waits")) if not flag.startswith("unit."))
+        yield from ((("step", name, "waits"), flag) for flag in waited)
         if isinstance(table.get("sleep"), dict):
-            flags.update(dict.fromkeys(_as_list(table["sleep"].get("unless"))))
-    return list(flags)
+            yield from ((("step", name, "sleep"), flag) for flag in _as_list(table["sleep"].get("unless")))
 
 
 def _as_list(value: Any) -> list[str]:
@@ -62,6 +66,9 @@ def check_references(raw: Mapping[str, Any], complain: Complain) -> None:
         for name in table_of(raw, section):
             if not _NAME.fullmatch(name):
                 complain((section, name), "this name cannot be used", "letters, digits, _ and - make a name")
+    for path, flag in _flags(raw):
+        if not _NAME.fullmatch(flag):
+            complain(path, f'"{flag}" cannot name a flag', "letters, digits, _ and - make a name")
     for path, value, allowed, what in _references(raw):
         if value not in allowed:
             complain(path, f'"{value}" names no {what}', did_you_mean(value, allowed, what))
