@@ -99,7 +99,7 @@ def printed(files, calls):
                 contextlib.suppress(SystemExit),
             ):  # fmt: skip
                 main()
-            text = out.getvalue() + err.getvalue()
+            text = out.getvalue() + "".join(line for line in err.getvalue().splitlines(True) if "compiling" not in line)
             for path in sorted(Path().glob("o.*")):
                 text += (
                     _figure(path.read_text())

@@ -7,10 +7,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import NS, source
+from strategies import NS, firm_models, models, source
+from tachys.errors import InternalError
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
-from tachys.simulation.engine import kernel, play_whole
+from tachys.simulation.engine import Run, play_whole, uncompiled
+from tachys.simulation.invariants import check_invariants
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import bucket_end, bucket_of, counted, taken
 from tachys.simulation.ways import Ways
@@ -186,7 +188,7 @@ def test_a_bucket_holds_what_it_says(ps, bits):
 
 
 def test_draws_are_even_and_the_same_in_both_engines():
-    plain, draws = kernel(compiled=False), []
+    plain = uncompiled()["draws"]
     memory = np.zeros(at.SCALARS, np.int64)
     memory[at.DRAW_0 : at.DRAW_3 + 1] = (1, 2, 3, 4)
     draws = [int(plain.draw_uniform(memory, 10, 19)) for _ in range(5000)]
@@ -208,3 +210,33 @@ def test_statistics_do_not_grow_with_the_time_played():
         assert result.stats("isr.r.cost").count in (end // 10**6, end // 10**6 + 1)
     assert len(sizes) == 1
     assert counted(run.memory, run.index)["isr.r.cost"].count > 0
+
+
+@given(st.one_of(models(), firm_models()), st.integers(0, 99), st.integers(1, 400))
+def test_what_always_holds_in_the_engine_holds_after_each_slice(text, seed, turns):
+    """Also in slices of a few instants, and in those that a full log ends."""
+    system = read_model(text, "m.toml")
+    run = Run(system, Ways("drawn", "drawn", "mean", seed=seed), 40_000 * NS, record=True)
+    for _ in range(60):
+        ended = run._code.play(run.memory, run._log, turns)
+        check_invariants(run.memory)
+        run.memory[at.LOGGED] = 0
+        if ended:
+            break
+
+
+def test_a_broken_memory_is_told():
+    """What a fault of the engine would look like."""
+    run, _, _ = play_whole(
+        read_model(CORE + '[source.s]\nevery = "9 ns"\n[isr.r]\non = "source.s"\ncost = "2 ns"\n', "m"), DENSE, 500 * NS
+    )
+    run.memory[at.BEST] = 7
+    run.memory[run.memory[at.NEXT]] = 3
+    with pytest.raises(InternalError, match=r"the earliest item is 3.*the best pending line is 1, noted is 7"):
+        check_invariants(run.memory)
+
+
+def test_a_record_has_the_fields_that_were_declared():
+    """One that is missing is told, not filled with another's."""
+    with pytest.raises(InternalError, match="a record F with other fields"):
+        at.record("F", set=0, over=0)

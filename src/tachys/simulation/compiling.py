@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any, TypeVar, cast
 
 Function = TypeVar("Function", bound=Callable[..., Any])
+PARTS = ("draws", "counting", "arriving", "kernel")  # the engine's files, those first that others import
 _wanted = [True]
 
 
@@ -26,8 +28,22 @@ def compiled(function: Function) -> Function:
 
 
 def entry_point(function: Function) -> Function:
-    """Compile a function that is called from outside, at its first call; later runs of the program find it done."""
-    return _compile(function, cache=True)
+    """Compile a function that is called from outside, at its first call; later runs of the program find it done.
+
+    Numba keeps what it compiled until the function's own file changes; the engine stands in several.
+    """
+    made = _compile(function, cache=True)
+    kept: Any = getattr(getattr(made, "_cache", None), "_cache_file", None)
+    if kept is not None and hasattr(kept, "_source_stamp"):
+        kept._source_stamp = stamp_of_parts()
+    return made
+
+
+def stamp_of_parts() -> tuple[tuple[float, int], ...]:
+    """When each file of the engine, and its layout, was changed, and its size."""
+    here = Path(__file__).parent
+    told = ((here / f"{name}.py").stat() for name in ("layout", *PARTS))
+    return tuple((each.st_mtime, each.st_size) for each in told)
 
 
 def _is_wanted() -> bool:

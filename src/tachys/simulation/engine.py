@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import importlib.util
 import sys
 from collections.abc import Iterator
@@ -21,6 +22,7 @@ from tachys.simulation.index import Index, index_of
 from tachys.simulation.memory import make_memory
 from tachys.simulation.ways import Ways
 
+PARTS = compiling.PARTS
 TURNS = 2_000_000  # instants of one slice
 ROOM = 1 << 20  # records of one slice
 
@@ -32,18 +34,24 @@ def kernel(compiled: bool = True) -> ModuleType:
         from tachys.simulation import kernel as made
 
         return made
-    name = "tachys.simulation.kernel_uncompiled"
-    spec = importlib.util.find_spec("tachys.simulation.kernel")
-    assert spec is not None
-    assert spec.origin is not None
-    copy = importlib.util.spec_from_file_location(name, spec.origin)
-    assert copy is not None
-    assert copy.loader is not None
-    module = importlib.util.module_from_spec(copy)
-    sys.modules[name] = module
+    return uncompiled()[PARTS[-1]]
+
+
+def uncompiled() -> dict[str, ModuleType]:
+    """Copies of the engine's files, executed as they stand; each finds the copies of those before it."""
+    kept, copies = {}, {}
     with compiling.left_alone():
-        copy.loader.exec_module(module)
-    return module
+        for name in PARTS:
+            full = f"tachys.simulation.{name}"
+            original = importlib.import_module(full)
+            copy = importlib.util.spec_from_file_location(f"{full}_uncompiled", original.__file__)
+            assert copy is not None
+            assert copy.loader is not None
+            copies[name] = importlib.util.module_from_spec(copy)
+            copy.loader.exec_module(copies[name])
+            kept[full], sys.modules[full] = sys.modules[full], copies[name]
+    sys.modules.update(kept)
+    return copies
 
 
 def is_compiled() -> bool:
@@ -53,9 +61,9 @@ def is_compiled() -> bool:
         return True
     if made.play.signatures:
         return True
-    place, code = Path(made.play.stats.cache_path), Path(str(made.__file__))
+    place = Path(made.play.stats.cache_path)
     kept = place.glob("kernel.play-*.nbc") if place.is_dir() else ()
-    return any(each.stat().st_mtime > code.stat().st_mtime for each in kept)
+    return any(each.stat().st_mtime > max(when for when, _ in compiling.stamp_of_parts()) for each in kept)
 
 
 @dataclass(frozen=True, slots=True)

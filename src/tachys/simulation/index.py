@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from tachys.measures import KINDS, measures_of
 from tachys.model.events import Event, Thing
 from tachys.model.system import System
 
@@ -18,6 +19,13 @@ class Index:
     rows: tuple[tuple[str, Event], ...]
     steps: tuple[str, ...]
     flags: tuple[str, ...]
+
+    def statistics(self) -> list[str]:
+        """All quantities that the engine counts, by number."""
+        things = {"isr": self.isrs, "unit": self.units, "flag": self.flags, "step": self.steps, "loop": ("",)}
+        return [
+            measure.name(name) for kind in KINDS for name in things[kind] for measure in measures_of(kind, played=True)
+        ]
 
     def events(self) -> list[Event]:
         """All events, by number."""

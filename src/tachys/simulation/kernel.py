@@ -11,141 +11,15 @@ Uncompiled it does the same.
 # ruff: noqa: F403, F405, SIM102, SIM109
 from __future__ import annotations
 
-from tachys.simulation.compiling import compiled, entry_point, make_bare, make_bit_length
+from tachys.simulation.arriving import next_event, set_next
+from tachys.simulation.compiling import compiled, entry_point, make_bare
+from tachys.simulation.counting import observe, write
+from tachys.simulation.draws import draw_body, draw_cost
 from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
-LOW = (1 << 32) - 1
-SUM = (1 << 40) - 1
 bare = make_bare()
-bit_length = make_bit_length()
 MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
-
-
-@compiled
-def draw31(m: Ints) -> int:
-    """31 random bits: xoshiro128++ of D. Blackman, S. Vigna (ACM Trans. Math. Software 47, 2021)."""
-    a, b, c, d = m[DRAW_0], m[DRAW_1], m[DRAW_2], m[DRAW_3]
-    word = (a + d) & LOW
-    word = (((word << 7) & LOW) | (word >> 25)) + a
-    c ^= a
-    d ^= b
-    m[DRAW_1] = b ^ c
-    m[DRAW_0] = a ^ d
-    m[DRAW_2] = c ^ ((b << 9) & LOW)
-    m[DRAW_3] = ((d << 11) & LOW) | (d >> 21)
-    return (word & LOW) >> 1
-
-
-@compiled
-def draw_uniform(m: Ints, least: int, most: int) -> int:
-    """A whole number of [least, most], all alike."""
-    many = most - least + 1
-    if many <= 1:
-        return least
-    if many < (1 << 31):
-        return least + ((draw31(m) * many) >> 31)
-    return least + ((draw31(m) << 31) | draw31(m)) % many
-
-
-@compiled
-def draw_exponential(m: Ints, mean: int) -> int:
-    """An exponential time of that mean, by comparisons alone: the same on every machine.
-
-    J. von Neumann, "Various techniques used in connection with random digits", NBS Applied Math. Series 12 (1951).
-    """
-    whole = 0
-    while True:
-        first = draw31(m)
-        last, falling = first, 1
-        while True:
-            other = draw31(m)
-            if other >= last:
-                break
-            last = other
-            falling += 1
-        if falling % 2 == 1:
-            break
-        whole += 1
-    if whole > (1 << 61) // max(mean, 1):
-        return 1 << 61
-    if mean < (1 << 32):
-        return whole * mean + ((first * mean) >> 31)
-    return whole * mean + (((first >> 8) * (mean >> 20)) >> 3)
-
-
-@compiled
-def draw_cost(m: Ints, least: int, most: int) -> int:
-    """A cost, as the way of playing says."""
-    if least == most:
-        return most
-    way = m[COSTS]
-    if way == MOST:
-        return most
-    if way == LEAST:
-        return least
-    if way == TRIANGULAR:
-        half = (most - least) // 2
-        return draw_uniform(m, least, least + half) + draw_uniform(m, 0, most - least - half)
-    return draw_uniform(m, least, most)
-
-
-@compiled
-def draw_body(m: Ints, least: int, most: int, first: int, end: int) -> int:
-    """The cost of a row or step: one of those measured, at addresses first to end, or as :func:`draw_cost`."""
-    if m[COSTS] == MEASURED and end > first:
-        return m[first + draw_uniform(m, 0, end - first - 1)]
-    return draw_cost(m, least, most)
-
-
-@compiled
-def observe(m: Ints, stat: int, ps: int, many: int) -> None:
-    """Count a time, ``many`` times, in its statistics: buckets of equal width in each octave."""
-    m[stat + T_COUNT] += many
-    low = m[stat + T_LOW] + ps * many
-    m[stat + T_LOW] = low & SUM
-    m[stat + T_HIGH] += low >> 40
-    if ps < m[stat + T_LEAST]:
-        m[stat + T_LEAST] = ps
-    if ps > m[stat + T_MOST]:
-        m[stat + T_MOST] = ps
-    bits = m[BITS]
-    octave = bit_length(ps >> (bits + 1))
-    m[stat + T_BUCKETS + (octave << bits) + (ps >> octave)] += many
-
-
-@compiled
-def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
-    """Add a record, if records are kept; never beyond the end of the log."""
-    if m[RECORD] != 0:
-        at = m[LOGGED]
-        if at + RECORD_SIZE > m[LOG_END]:
-            m[FAULT] = NO_ROOM
-            return
-        log[at] = m[NOW]
-        log[at + 1] = kind * KIND + index
-        log[at + 2] = cause
-        m[LOGGED] = at + RECORD_SIZE
-
-
-@compiled
-def set_next(m: Ints, item: int, time: int) -> None:
-    """Note when an item happens next, and keep the earliest of all, and of those that come together the first."""
-    m[m[NEXT] + item] = time
-    block = item // BLOCK
-    first = m[NEXT] + block * BLOCK
-    earliest, place = m[first], first
-    for other in range(first + 1, first + BLOCK):
-        if m[other] < earliest:
-            earliest, place = m[other], other
-    if m[N_BLOCKS] > 1:
-        m[m[BLOCKS] + 2 * block] = earliest
-        m[m[BLOCKS] + 2 * block + 1] = place
-        for other in range(m[BLOCKS], m[BLOCKS] + 2 * m[N_BLOCKS], 2):
-            if m[other] < earliest or (m[other] == earliest and m[other + 1] < place):
-                earliest, place = m[other], m[other + 1]
-    m[EARLIEST] = earliest
-    m[EARLIEST_ITEM] = place - m[NEXT]
 
 
 # --- events and what they raise --------------------------------------------------------------------------------------
@@ -222,7 +96,7 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
     """The time of an operation is up: the unit rests, or takes up the next of its queue; its end is raised later."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
     cause = m[unit + U_CAUSE]
-    observe(m, m[STATS] + (4 * m[N_LINES] + number) * m[STAT_SIZE], now - cause, 1)
+    observe(m, m[unit + U_STATS], now - cause, 1)
     write(m, log, UNIT_END, number, cause)
     begins = 0
     if m[unit + U_HELD] > 0:
@@ -238,72 +112,7 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
     m[N_ENDED] += 1
 
 
-# --- sources ---------------------------------------------------------------------------------------------------------
-
-
-@compiled
-def next_release(m: Ints, source: int) -> int:
-    """The nominal instant of the next release, and move on to the one after it."""
-    base = m[source + S_BASE]
-    over = m[source + S_OVER] + m[source + S_REST]
-    later = base + m[source + S_WHOLE]
-    if over >= m[source + S_DEN]:
-        over -= m[source + S_DEN]
-        later += 1
-    m[source + S_BASE] = later
-    m[source + S_OVER] = over
-    return base
-
-
-@compiled
-def next_late_release(m: Ints, source: int, first_time: bool) -> int:
-    """The next instant of a source with jitter: later releases can come before earlier ones, so some are held."""
-    room, held, jitter = m[source + S_ROOM], m[source + S_HELD], m[source + S_JITTER]
-    if not first_time and held > 0:  # what has come leaves the room
-        held -= 1
-        for place in range(room, room + held):
-            m[place] = m[place + 1]
-    while held == 0 or m[source + S_BASE] <= m[room]:  # every release that could come before the earliest known
-        late = 0
-        if m[JITTER] == DRAWN_JITTER:
-            late = draw_uniform(m, 0, jitter)
-        elif m[source + S_LEFT] == 0:
-            late = jitter
-        m[source + S_LEFT] += 1
-        time = next_release(m, source) + late
-        place = room + held
-        while place > room and m[place - 1] > time:
-            m[place] = m[place - 1]
-            place -= 1
-        m[place] = time
-        held += 1
-    m[source + S_HELD] = held
-    return m[room]
-
-
-@compiled
-def next_event(m: Ints, number: int, first_time: bool) -> int:
-    """When a source comes next, after it has come now, or for the first time."""
-    source, now = m[SOURCES] + number * SOURCE_SIZE, m[NOW]
-    kind = m[source + S_KIND]
-    if kind == PERIODIC:
-        if m[source + S_JITTER] == 0 or m[JITTER] == NO_JITTER:
-            return next_release(m, source)
-        return next_late_release(m, source, first_time)
-    if first_time:
-        return m[source + S_BASE]
-    extra = m[source + S_EXTRA] if m[ARRIVALS] == MEAN else 0
-    if m[source + S_COUNT] <= 1:
-        return now + m[source + S_GAP] + (draw_exponential(m, extra) if extra else 0)
-    m[source + S_LEFT] += 1
-    if m[source + S_LEFT] < m[source + S_COUNT]:
-        return now + m[source + S_GAP]
-    m[source + S_LEFT] = 0
-    if kind == BURST:  # counted from the beginning of the burst
-        now = m[source + S_BEGAN]
-    later = now + m[source + S_PAUSE] + (draw_exponential(m, extra) if extra else 0)
-    m[source + S_BEGAN] = later
-    return later
+# --- what comes from outside the core ------------------------------------------------------------------------------
 
 
 @compiled
@@ -564,7 +373,7 @@ def take_flag(m: Ints, log: Ints, number: int) -> None:
 @compiled
 def begin_pass(m: Ints) -> None:
     """A pass is over, if one was begun; the next begins with its overhead. Idle passes are skipped in whole passes."""
-    now, stat = m[NOW], m[STATS] + (4 * m[N_LINES] + m[N_UNITS] + 3 * m[N_STEPS] + m[N_FLAGS]) * m[STAT_SIZE]
+    now, stat = m[NOW], m[PASS_STATS]
     if m[PASS_BEGAN] >= 0:
         observe(m, stat, now - m[PASS_BEGAN], 1)
         if m[PASS_RAN]:

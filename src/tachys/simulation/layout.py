@@ -11,6 +11,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from tachys.errors import InternalError
+
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
@@ -31,29 +33,31 @@ OCTAVES = 62
 EARLIEST_ITEM = 67
 # --- scalars: within one instant ------------------------------------------------------------------------------------
 (ACTS, WITHIN, ENDED, N_ENDED, AT_ENDED, ENTRY_PAID, LOG_FULL, LOG_END, AT_ONCE) = range(68, 77)
-SCALARS = 77
+PASS_STATS = 77
+SCALARS = 78
 
-# --- fields of the records ----------------------------------------------------------------------------------------
+# --- fields of the records, each in its order: the size of a record follows from its last field, its filling from
+# their names (:func:`record`) ---
 (S_KIND, S_JITTER, S_WHOLE, S_REST, S_DEN, S_GAP, S_EXTRA, S_COUNT, S_PAUSE, S_ROOM, S_BASE, S_OVER, S_LEFT, S_BEGAN,
  S_HELD) = range(15)  # fmt: skip
-SOURCE_SIZE = 15
-U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST = range(9)
-UNIT_SIZE = 9
+SOURCE_SIZE = S_HELD + 1
+U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_STATS = range(10)
+UNIT_SIZE = U_STATS + 1
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
  L_STATS) = range(13)  # fmt: skip
-LINE_SIZE = 13
+LINE_SIZE = L_STATS + 1
 R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_MEASURED, R_MEASURED_END = range(8)
-ROW_SIZE = 8
+ROW_SIZE = R_MEASURED_END + 1
 (P_POLLS, P_WHOLE, P_REST, P_DEN, P_REARM, P_WAIT_KIND, P_WAIT_FOR, P_LIMIT_LEAST, P_LIMIT_MOST, P_LEAST, P_MOST,
  P_PAUSE_LEAST, P_PAUSE_MOST, P_SLEEPS, P_UNLESS, P_UNLESS_END, P_GUARDS, P_GUARDS_END, P_MEASURED, P_MEASURED_END,
  P_DUE, P_DUE_OVER, P_LAST, P_BODY, P_STATS) = range(25)  # fmt: skip
-STEP_SIZE = 25
+STEP_SIZE = P_STATS + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
-FLAG_SIZE = 3
+FLAG_SIZE = F_STATS + 1
 # of the stack, the loop at the bottom
 B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_HOLDS = range(9)
 G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to the end of the body
-GUARD_SIZE = 5
+GUARD_SIZE = G_MOST + 1
 T_COUNT, T_HIGH, T_LOW, T_LEAST, T_MOST, T_BUCKETS = range(6)  # the sum is T_HIGH · 2^40 + T_LOW
 
 # --- what can go wrong --------------------------------------------------------------------------------------------
@@ -79,3 +83,17 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS) = range(19)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
+
+_FIELDS = {
+    prefix: sorted((n for n, at in globals().items() if n.startswith(f"{prefix}_") and isinstance(at, int)),
+                   key=globals().__getitem__)
+    for prefix in "SULRPFG"
+}  # fmt: skip
+
+
+def record(prefix: str, **values: int) -> list[int]:
+    """The words of a record, each field by its name; ``prefix`` as its fields have it."""
+    names = _FIELDS[prefix]
+    if values.keys() != {name[2:].lower() for name in names}:
+        raise InternalError(f"a record {prefix} with other fields: {sorted(values)}")
+    return [int(values[name[2:].lower()]) for name in names]

@@ -11,7 +11,7 @@ import numpy as np
 from tachys.errors import input_error
 from tachys.model.events import Event
 from tachys.model.quantities import ZERO, Range
-from tachys.model.system import Guard, Source, Step, System
+from tachys.model.system import Guard, Isr, Source, Step, System, Unit
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index
 from tachys.simulation.ways import Ways
@@ -50,6 +50,7 @@ class _Builder:
         self.dice = random.Random(ways.seed)
         self.bits = histogram_bits(system)
         self.stat_size = at.T_BUCKETS + ((at.OCTAVES + 2) << self.bits)
+        self.stats = {name: number for number, name in enumerate(index.statistics())}
 
     def build(self, end: int, record: bool) -> at.Ints:
         system, words = self.system, self.words
@@ -63,16 +64,14 @@ class _Builder:
         self._ways(end, record)
         self._items()
         self._raises()
-        first_stat = self._stats_address()
         self._table(at.SOURCES, [self._source(source) for source in system.sources])
-        self._table(at.UNITS, [self._unit(number) for number in range(len(system.units))])
-        self._table(at.LINES, [self._line(number, first_stat) for number in range(len(system.isrs))])
+        self._table(at.UNITS, [self._unit(unit) for unit in system.units])
+        self._table(at.LINES, [self._line(isr) for isr in system.isrs])
         self._table(at.ROWS, [row for number in range(len(system.isrs)) for row in self._rows(number)])
-        self._table(at.STEPS, [self._step(number, step, first_stat) for number, step in enumerate(system.steps)])
-        self._table(at.FLAGS, [[0, 0, 0] for _ in self.flags])
+        self._table(at.STEPS, [self._step(step) for step in system.steps])
+        self._table(at.FLAGS, [at.record("F", set=0, over=0, stats=self.stats[f"flag.{flag}"]) for flag in self.flags])
         self._frames()
-        memory = np.array(words, np.int64)
-        return self._with_stats(memory)
+        return self._with_stats(np.array(words, np.int64))
 
     # --- parts -----------------------------------------------------------------------------------------------------
 
@@ -140,8 +139,10 @@ class _Builder:
         kind = at.PERIODIC if source.period is not None else at.BURST if source.burst else at.SPORADIC
         pause = source.burst.every if source.burst else source.gap
         gap = pause if together == 1 else source.gap  # a burst of one is followed by the next burst
-        period = (whole, rest, bottom)
-        return [kind, source.jitter, *period, gap, _extra(source), together, pause, room, begin, 0, 0, begin, 0]
+        return at.record(
+            "S", kind=kind, jitter=source.jitter, whole=whole, rest=rest, den=bottom, gap=gap, extra=_extra(source),
+            count=together, pause=pause, room=room, base=begin, over=0, left=0, began=begin, held=0,
+        )  # fmt: skip
 
     def _period(self, source: Source) -> Fraction:
         if source.period is None or source.period_least is None or source.period_most is None:
@@ -168,38 +169,48 @@ class _Builder:
         span = int(source.period) if source.period is not None else max(source.gap, source.mean * _together(source))
         return int(drawn * span)
 
-    def _unit(self, number: int) -> list[int]:
-        unit = self.system.units[number]
+    def _unit(self, unit: Unit) -> list[int]:
         depth = max(unit.depth, 1)
-        return [unit.takes.least, unit.takes.most, _BUSY[unit.busy], depth, self._put([0] * depth), 0, 0, 0, 0]
+        return at.record(
+            "U", least=unit.takes.least, most=unit.takes.most, busy=_BUSY[unit.busy], depth=depth,
+            room=self._put([0] * depth), cause=0, head=0, held=0, lost=0, stats=self.stats[f"{unit.thing}.time"],
+        )  # fmt: skip
 
-    def _line(self, number: int, first_stat: int) -> list[int]:
-        isr = self.system.isrs[number]
+    def _line(self, isr: Isr) -> list[int]:
         size = isr.pending * len(isr.on)
         room = self._put([0] * (2 * size))
         sets = self._put(self.flags[flag] for flag in isr.sets)
-        guards = self._guards(isr.guards)
-        stat = first_stat + 4 * number * self.stat_size
-        return [isr.urgency, isr.serves_all, room, size, 0, 0, sets, sets + len(isr.sets), *guards, 0, 0, stat]
+        guards, guards_end = self._guards(isr.guards)
+        return at.record(
+            "L", urgency=isr.urgency, all=isr.serves_all, room=room, size=size, head=0, held=0, sets=sets,
+            sets_end=sets + len(isr.sets), guards=guards, guards_end=guards_end, body=0, over=0,
+            stats=self.stats[f"{isr.thing}.latency"],
+        )  # fmt: skip
 
     def _guards(self, guards: tuple[Guard, ...]) -> tuple[int, int]:
         first = self._put(
-            word for guard in guards for word in (guard.urgency, *_pair(guard.at), *_pair(guard.length))
+            word
+            for guard in guards
+            for (first, last), (least, most) in [(_pair(guard.at), _pair(guard.length))]
+            for word in at.record("G", urgency=guard.urgency, at_least=first, at_most=last, least=least, most=most)
         )  # fmt: skip
         return first, first + at.GUARD_SIZE * len(guards)
 
     def _rows(self, number: int) -> list[list[int]]:
         isr = self.system.isrs[number]
-        measured = self._measured(isr.thing)
-        return [[number, cost.least, cost.most, isr.pending, 0, 0, *measured] for cost in isr.costs]
+        first, end = self._measured(isr.thing)
+        return [
+            at.record("R", line=number, least=cost.least, most=cost.most, pending=isr.pending, waits=0, lost=0,
+                      measured=first, measured_end=end)
+            for cost in isr.costs
+        ]  # fmt: skip
 
     def _measured(self, body: str) -> tuple[int, int]:
         values = self.ways.measured.get(body, ())
         first = self._put(values)
         return first, first + len(values)
 
-    def _step(self, number: int, step: Step, first_stat: int) -> list[int]:
-        polls = self.flags[step.polls] if step.polls else -1
+    def _step(self, step: Step) -> list[int]:
         whole, rest, bottom = 0, 0, 0
         if step.every is not None:
             whole, rest, bottom = _split(self._within(step.every.nominal, step.every.least, step.every.most))
@@ -208,10 +219,17 @@ class _Builder:
             name, is_unit = step.waits.name, step.waits.kind == "unit"
             kind, waits = (1, self.units[name]) if is_unit else (2, self.flags[name])
         unless = self._put(self.flags[flag] for flag in step.unless)
-        stat = first_stat + (4 * len(self.system.isrs) + len(self.units) + 3 * number) * self.stat_size
-        return [polls, whole, rest, bottom, _REARM[step.rearm], kind, waits, *_pair(step.at_most), *_pair(step.cost),
-                *_pair(step.pause), step.sleeps, unless, unless + len(step.unless), *self._guards(step.guards),
-                *self._measured(step.thing), whole, rest, -1, 0, stat]  # fmt: skip
+        (limit_least, limit_most), (pause_least, pause_most) = _pair(step.at_most), _pair(step.pause)
+        guards, guards_end = self._guards(step.guards)
+        measured, measured_end = self._measured(step.thing)
+        return at.record(
+            "P", polls=self.flags[step.polls] if step.polls else -1, whole=whole, rest=rest, den=bottom,
+            rearm=_REARM[step.rearm], wait_kind=kind, wait_for=waits, limit_least=limit_least, limit_most=limit_most,
+            least=step.cost.least, most=step.cost.most, pause_least=pause_least, pause_most=pause_most,
+            sleeps=step.sleeps, unless=unless, unless_end=unless + len(step.unless), guards=guards,
+            guards_end=guards_end, measured=measured, measured_end=measured_end, due=whole, due_over=rest, last=-1,
+            body=0, stats=self.stats[f"{step.thing}.interval"],
+        )  # fmt: skip
 
     def _frames(self) -> None:
         bodies = [*(isr.guards for isr in self.system.isrs), *(step.guards for step in self.system.steps)]
@@ -227,26 +245,20 @@ class _Builder:
 
     # --- statistics ------------------------------------------------------------------------------------------------
 
-    def _stats_address(self) -> int:
-        """Where the statistics will begin: behind everything else, which is laid down below this address."""
-        return 1 << 40
-
     def _with_stats(self, memory: at.Ints) -> at.Ints:
-        """Append the statistics and turn the addresses into them, which were counted from 2^40, into real ones."""
-        lines, units, steps = len(self.system.isrs), len(self.units), len(self.system.steps)
-        many = 4 * lines + units + 3 * steps + len(self.flags) + 1
+        """Append the statistics; what the records name by number gets its address."""
         base = len(memory)
-        stats = np.zeros((many, self.stat_size), np.int64)
+        stats = np.zeros((len(self.stats), self.stat_size), np.int64)
         stats[:, at.T_LEAST] = at.NEVER
         stats[:, at.T_MOST] = -1
         memory[at.STATS], memory[at.STAT_SIZE] = base, self.stat_size
-        for number in range(lines):
-            memory[memory[at.LINES] + number * at.LINE_SIZE + at.L_STATS] += base - (1 << 40)
-        for number in range(steps):
-            memory[memory[at.STEPS] + number * at.STEP_SIZE + at.P_STATS] += base - (1 << 40)
-        for number in range(len(self.flags)):
-            place = base + (4 * lines + units + 3 * steps + number) * self.stat_size
-            memory[memory[at.FLAGS] + number * at.FLAG_SIZE + at.F_STATS] = place
+        for table, many, size, field in (
+            (at.UNITS, at.N_UNITS, at.UNIT_SIZE, at.U_STATS), (at.LINES, at.N_LINES, at.LINE_SIZE, at.L_STATS),
+            (at.STEPS, at.N_STEPS, at.STEP_SIZE, at.P_STATS), (at.FLAGS, at.N_FLAGS, at.FLAG_SIZE, at.F_STATS),
+        ):  # fmt: skip
+            places = memory[table] + np.arange(memory[many]) * size + field
+            memory[places] = base + memory[places] * self.stat_size
+        memory[at.PASS_STATS] = base + self.stats["pass"] * self.stat_size
         return np.concatenate([memory, stats.ravel()])
 
     def _refuse_giants(self) -> None:

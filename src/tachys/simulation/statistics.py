@@ -84,10 +84,7 @@ def bucket_end(bucket: int, bits: int) -> int:
 
 def counted(memory: at.Ints, index: Index) -> dict[str, Counted]:
     """Every quantity of a run, by name: "isr.tick.latency", "step.log.late", "flag.ready", "pass", …"""
-    names = [f"isr.{name}.{what}" for name in index.isrs for what in ("latency", "response", "span", "cost")]
-    names += [f"unit.{name}.time" for name in index.units]
-    names += [f"step.{name}.{what}" for name in index.steps for what in ("interval", "duration", "late")]
-    names += [f"flag.{name}" for name in index.flags] + ["pass"]
+    names = index.statistics()
     size, bits = int(memory[at.STAT_SIZE]), int(memory[at.BITS])
     table = memory[memory[at.STATS] :].reshape(len(names), size)
     return {
