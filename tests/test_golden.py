@@ -7,7 +7,7 @@ import pytest
 from pydantic import TypeAdapter
 
 from golden import KEPT, differing, inputs, printed
-from tachys.outputs import OUTPUTS, output_schema
+from tachys.outputs import OUTPUTS, output_schema, output_type
 
 INPUTS = {title: (files, calls) for title, files, calls in inputs()}
 
@@ -29,6 +29,6 @@ def test_what_is_printed_as_data_is_what_its_schema_says():
             name = re.fullmatch(r"tachys\.(\w+)/1", data["format"]).group(1)
             if name in OUTPUTS:
                 assert output_schema(name)["additionalProperties"] is False
-                TypeAdapter(OUTPUTS[name]).validate_python(data, strict=True)
+                TypeAdapter(output_type(name)).validate_python(data, strict=True)
                 seen.add(name)
     assert seen == OUTPUTS.keys() - {"levels"}

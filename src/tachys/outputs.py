@@ -1,518 +1,173 @@
 """What each JSON output looks like: the JSON Schemas that ``tachys schema --output`` prints.
 
-Times are seconds, loads are shares of one, and what is not there is null. See docs/formats.md for the meaning.
+Times are seconds, loads are shares of one, values of needs as their limits are given; what is not there is null. See
+docs/formats.md for the meaning.
 """
 
 from __future__ import annotations
 
-from typing import Any, Literal, NotRequired
+from typing import Any, Literal
 
-from typing_extensions import TypedDict
+from tachys.measures import measures_of
 
-Seconds = float
-Share = float
-Quantity = float  # in the unit of its need: seconds, a share, a number
+Seconds = Share = Amount = float
 
 
-class Part(TypedDict):
-    """One term of a bound."""
+def _shape(name: str, /, **fields: Any) -> Any:
+    """An object with exactly these fields."""
+    from typing_extensions import TypedDict
 
-    what: str
-    who: str
-    count: int
-    time: Seconds
+    return TypedDict(name, fields)  # type: ignore[operator]
 
 
-class Figure(TypedDict):
-    """A bound; ``parts`` add up to ``most``."""
+def _or_not(fields: dict[str, Any]) -> dict[str, Any]:
+    """Fields that may be missing."""
+    from typing import NotRequired
 
-    least: Seconds
-    most: Seconds | None
-    parts: list[Part]
-    reason: NotRequired[str]
+    return {name: NotRequired[kind] for name, kind in fields.items()}
 
 
-class Stats(TypedDict):
-    """Statistics of times that were seen."""
+def _measured(kind: str, value: Any, **which: bool) -> dict[str, Any]:
+    return {measure.key: value for measure in measures_of(kind, **which)}
 
-    count: int
-    mean: Seconds
-    least: Seconds
-    median: Seconds
-    p95: Seconds
-    p99: Seconds
-    p999: Seconds
-    most: Seconds
 
+def _by_name(kind: Any) -> Any:
+    return dict[str, kind]
 
-class Seen(Stats):
-    """As measured: each value is known to less than ``resolution``."""
 
-    resolution: Seconds
-    relative: bool
+def _list(kind: Any) -> Any:
+    return list[kind]
 
 
-class Shares(TypedDict):
-    """From least to most."""
+def _null_or(kind: Any) -> Any:
+    return kind | None
 
-    least: Share
-    most: Share
 
+def _head(name: str) -> Any:
+    return Literal[f"tachys.{name}/1"]
 
-class LoadWindow(TypedDict):
-    """The busiest window of a length."""
 
-    length: Seconds
-    most: Share
-    shares: dict[str, Share]
+def _range(name: str, kind: Any = Seconds) -> Any:
+    return _shape(name, least=kind, most=kind)
 
 
-class BoundsLoad(TypedDict):
-    """The load on paper."""
+def _bounds() -> Any:
+    part = _shape("Part", what=str, who=str, count=int, time=Seconds)
+    reason = _or_not({"reason": str})
+    figure = _shape("Bound", least=Seconds, most=_null_or(Seconds), parts=_list(part), **reason)
+    window = _shape("Window", length=Seconds, most=Share, shares=_by_name(Share))
+    load = _shape("Load", least=Share, most=Share, shares=_by_name(_range("Shares")), windows=_list(window),
+                  storms=_list(str))  # fmt: skip
+    loses = Literal["never", "possible"]
+    isr = _shape("Routine", **_measured("isr", figure, bounded=True), lost=loses, pending_needed=_null_or(int))
+    unit = _shape("Unit", **_measured("unit", figure, bounded=True), lost=loses, lost_in_row=_null_or(int),
+                  depth_needed=_null_or(int))  # fmt: skip
+    flag = _shape("Flag", **_measured("flag", figure, bounded=True), overwritten=loses)
+    step = _shape("Step", **_measured("step", figure, bounded=True) | {"late": _null_or(figure)}, drifts=bool)
+    need = _shape(
+        "Need", verdict=str, limit=Amount, bound=_null_or(Amount), **_or_not({"parts": _list(part)}), **reason
+    )
+    return _shape("Bounds", format=_head("bounds"), title=str, load=load, loop=_by_name(figure), isrs=_by_name(isr),
+                  units=_by_name(unit), flags=_by_name(flag), steps=_by_name(step), needs=_by_name(need))  # fmt: skip
 
-    least: Share
-    most: Share
-    shares: dict[str, Shares]
-    windows: list[LoadWindow]
-    storms: list[str]
 
+def _statistics(name: str, **more: Any) -> Any:
+    times = ("mean", "least", "median", "p95", "p99", "p999", "most")
+    return _null_or(_shape(name, count=int, **dict.fromkeys(times, Seconds), **more))
 
-class BoundsIsr(TypedDict):
-    """A routine on paper."""
 
-    latency: Figure
-    response: Figure
-    span: Figure
-    lost: Literal["never", "possible"]
-    pending_needed: int | None
+def _simulation() -> Any:
+    stats = _statistics("Statistics")
+    load = _shape("Load", seen=Share, shares=_by_name(Share))
+    isr = _shape("Routine", **_measured("isr", stats, played=True), lost=int)
+    unit = _shape("Unit", **_measured("unit", stats, played=True), lost=int)
+    flag = _shape("Flag", **_measured("flag", stats, played=True), overwritten=int)
+    step = _shape("Step", **_measured("step", stats, played=True))
+    miss = _shape("Miss", run=int, at=Seconds, value=_null_or(Amount), kind=str)
+    need = _shape("Need", verdict=str, limit=Amount, **_or_not({"seen": stats}), value=_null_or(Amount), missed=int,
+                  misses=int, first=_list(miss))  # fmt: skip
+    return _shape("Simulation", format=_head("simulation"), title=str, runs=int, length=Seconds, complete=bool,
+                  load=load, loop=_by_name(stats), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
+                  steps=_by_name(step), needs=_by_name(need))  # fmt: skip
 
 
-class BoundsUnit(TypedDict):
-    """A unit on paper."""
+def _finding(name: str, **more: Any) -> Any:
+    return _shape(name, code=str, about=str, text=str, modelled=_null_or(float), measured=_null_or(float),
+                  falls=_list(str), explains=_list(str), at=_null_or(Seconds), **more)  # fmt: skip
 
-    time: Figure
-    lost: Literal["never", "possible"]
-    lost_in_row: int | None
-    depth_needed: int | None
 
-
-class BoundsFlag(TypedDict):
-    """A flag on paper."""
-
-    reaction: Figure
-    overwritten: Literal["never", "possible"]
-
-
-class BoundsStep(TypedDict):
-    """A step on paper."""
-
-    interval: Figure
-    duration: Figure
-    late: Figure | None
-    drifts: bool
-
-
-class BoundsNeed(TypedDict):
-    """A need on paper."""
-
-    verdict: str
-    limit: Quantity
-    bound: Quantity | None
-    parts: NotRequired[list[Part]]
-    reason: NotRequired[str]
-
-
-class BoundsOutput(TypedDict):
-    """``tachys bounds --format json``."""
-
-    format: Literal["tachys.bounds/1"]
-    title: str
-    load: BoundsLoad
-    loop: dict[str, Figure]
-    isrs: dict[str, BoundsIsr]
-    units: dict[str, BoundsUnit]
-    flags: dict[str, BoundsFlag]
-    steps: dict[str, BoundsStep]
-    needs: dict[str, BoundsNeed]
-
-
-class SimulationLoad(TypedDict):
-    """What was taken of the core."""
-
-    seen: Share
-    shares: dict[str, Share]
-
-
-class SimulationIsr(TypedDict):
-    """A routine as it was played."""
-
-    latency: Stats | None
-    response: Stats | None
-    span: Stats | None
-    cost: Stats | None
-    lost: int
-
-
-class SimulationUnit(TypedDict):
-    """A unit as it was played."""
-
-    time: Stats | None
-    lost: int
-
-
-class SimulationFlag(TypedDict):
-    """A flag as it was played."""
-
-    reaction: Stats | None
-    overwritten: int
-
-
-class SimulationStep(TypedDict):
-    """A step as it was played."""
-
-    interval: Stats | None
-    duration: Stats | None
-    late: Stats | None
-
-
-class SimulationMiss(TypedDict):
-    """A need that was broken."""
-
-    run: int
-    at: Seconds
-    value: Quantity | None
-    kind: str
-
-
-class SimulationNeed(TypedDict):
-    """A need as it was played; ``misses`` is ``missed`` again, for older readers."""
-
-    verdict: str
-    limit: Quantity
-    seen: NotRequired[Stats | None]
-    value: Quantity | None
-    missed: int
-    misses: int
-    first: list[SimulationMiss]
-
-
-class SimulationOutput(TypedDict):
-    """``tachys simulate --format json``."""
-
-    format: Literal["tachys.simulation/1"]
-    title: str
-    runs: int
-    length: Seconds
-    complete: bool
-    load: SimulationLoad
-    loop: dict[str, Stats | None]
-    isrs: dict[str, SimulationIsr]
-    units: dict[str, SimulationUnit]
-    flags: dict[str, SimulationFlag]
-    steps: dict[str, SimulationStep]
-    needs: dict[str, SimulationNeed]
-
-
-class BusyWindow(TypedDict):
-    """The busiest window that was seen."""
-
-    length: Seconds
-    seen: Share
-    at: Seconds
-    bound: Share
-
-
-class SeenLoad(TypedDict):
-    """What a capture shows of the load."""
-
-    least: Share
-    most: Share
-    by: str
-
-
-class CheckLoad(TypedDict):
-    """The load on paper and on the board."""
-
-    least: Share
-    most: Share
-    busiest: list[BusyWindow]
-    seen: SeenLoad | None
-
-
-class Clock(TypedDict):
-    """How far off the analyser's clock is."""
-
-    ppm: float
-    sure: float
-    lines: list[str]
-
-
-class CheckIsr(TypedDict):
-    """A routine as it was measured."""
-
-    latency: Seen | None
-    response: Seen | None
-    span: Seen | None
-    cost: Seen | None
-    lost: int | None
-    runs: int | None
-    unasked: int
-
-
-class CheckUnit(TypedDict):
-    """A unit as it was measured."""
-
-    time: Seen | None
-    lost: int | None
-
-
-class CheckFlag(TypedDict):
-    """A flag as it was measured."""
-
-    reaction: Seen | None
-    overwritten: int
-
-
-class CheckStep(TypedDict):
-    """A step as it was measured."""
-
-    interval: Seen | None
-    duration: Seen | None
-    own: Seen | None
-    late: Seen | None
-
-
-class Cause(TypedDict):
-    """Who made a wait long, and how much the bound allows for it."""
-
-    what: str
-    how: str
-    time: Seconds
-    expected: Seconds | None
-
-
-class CheckMiss(TypedDict):
-    """A need that was broken; the causes add up to the wait."""
-
-    at: Seconds
-    value: Seconds | None
-    kind: str
-    causes: list[Cause]
-
-
-Stretch = TypedDict("Stretch", {"from": Seconds, "to": Seconds, "how": str, "what": str})
-
-
-class Estimate(TypedDict):
-    """A value that is passed about once in so many; no proof."""
-
-    value: Seconds
-    once_in: int
-    fit: float
-
-
-class CheckNeed(TypedDict):
-    """A need: limit, bound, measurement; ``basis`` is what the verdict rests on."""
-
-    verdict: str
-    basis: str | None
-    limit: Quantity
-    bound: Quantity | None
-    seen: Seen | None
-    value: Quantity | None
-    missed: int
-    misses: list[CheckMiss]
-    worst: list[Stretch]
-    note: str
-    estimate: Estimate | None
-
-
-class Modelled(TypedDict):
-    """As the model has it."""
-
-    least: Seconds | None
-    most: Seconds | None
-
-
-class Measured(TypedDict):
-    """As it was measured."""
-
-    count: int
-    least: Seconds
-    most: Seconds
-    resolution: Seconds
-
-
-class ComparedFigure(TypedDict):
-    """A figure of the model beside what was measured of it."""
-
-    about: str
-    figure: str
-    modelled: Modelled
-    measured: Measured | None
-    agreement: Literal["agrees", "refutes", "not shown"]
-    why: str
-
-
-class Finding(TypedDict):
-    """Something in which model and board differ."""
-
-    code: str
-    about: str
-    text: str
-    modelled: float | None
-    measured: float | None
-    falls: list[str]
-    explains: list[str]
-    at: Seconds | None
-
-
-class CheckOutput(TypedDict):
-    """``tachys check --format json``, of one capture."""
-
-    format: Literal["tachys.check/1"]
-    capture: str
-    length: Seconds
-    resolution: Seconds
-    remarks: list[str]
-    load: CheckLoad
-    clock: Clock | None
-    isrs: dict[str, CheckIsr]
-    units: dict[str, CheckUnit]
-    flags: dict[str, CheckFlag]
-    steps: dict[str, CheckStep]
-    periods: dict[str, Seen | None]
-    needs: dict[str, CheckNeed]
-    figures: list[ComparedFigure]
-    findings: list[Finding]
-    unseen: list[str]
-    foreign: list[str]
-
-
-class PooledNeed(TypedDict):
-    """A need over several captures."""
-
-    verdict: str
-    limit: Quantity
-    bound: Quantity | None
-    worst: Quantity | None
-    count: int
-    misses: int
-    worst_in: str
-
-
-class PooledFinding(Finding):
-    """A finding, and how many captures show it."""
-
-    captures: int
-
-
-class Pooled(TypedDict):
-    """Several captures together."""
-
-    needs: dict[str, PooledNeed]
-    findings: list[PooledFinding]
-
-
-class ChecksOutput(TypedDict):
-    """``tachys check --format json``, of several captures."""
-
-    format: Literal["tachys.checks/1"]
-    pooled: Pooled
-    captures: list[CheckOutput]
-
-
-class LineTimes(TypedDict):
-    """Times of a line of a capture."""
-
-    count: int
-    least: Seconds
-    median: Seconds
-    most: Seconds
-    mean: NotRequired[Seconds | None]
-    sure: NotRequired[Seconds | None]
-    resolution: Seconds
-
-
-class CaptureLine(TypedDict):
-    """A line of a capture."""
-
-    first: float | None
-    last: float | None
-    edges: int
-    period: LineTimes | None
-    high: LineTimes | None
-    low: LineTimes | None
-    duty: Share | None
-    remarks: list[str]
-
-
-class WorstSpan(TypedDict):
-    """One of the longest spans."""
-
-    at: Seconds
-    value: Seconds
-
-
-class CaptureSpan(TypedDict):
-    """Times from edge to edge; only the first three where no edge was answered."""
-
-    span: str
-    count: int
-    unanswered: int
-    least: NotRequired[Seconds]
-    median: NotRequired[Seconds]
-    p95: NotRequired[Seconds]
-    p99: NotRequired[Seconds]
-    p999: NotRequired[Seconds]
-    most: NotRequired[Seconds]
-    mean: NotRequired[Seconds]
-    resolution: NotRequired[Seconds]
-    worst: NotRequired[list[WorstSpan]]
-
-
-class CaptureOutput(TypedDict):
-    """``tachys inspect --format json``."""
-
-    format: Literal["tachys.capture/1"]
-    capture: str
-    begin: Seconds
-    length: Seconds
-    resolution: Seconds
-    remarks: list[str]
-    signals: dict[str, CaptureLine]
-    spans: list[CaptureSpan]
-
-
-class LevelsOutput(TypedDict):
-    """``tachys inspect --at --format json``."""
-
-    format: Literal["tachys.levels/1"]
-    at: Seconds
-    levels: dict[str, float | None]
-
-
-class WorstOutput(TypedDict):
-    """``tachys simulate --worst --format json``."""
-
-    format: Literal["tachys.worst/1"]
-    figure: str
-    seen: Seconds | None
-    bound: Seconds | None
-    at: Seconds
-    tried: int
-
-
-OUTPUTS: dict[str, Any] = {
-    "bounds": BoundsOutput, "simulation": SimulationOutput, "check": CheckOutput, "checks": ChecksOutput,
-    "capture": CaptureOutput, "levels": LevelsOutput, "worst": WorstOutput,
-}  # fmt: skip
+def _check() -> Any:
+    seen = _statistics("Measured", resolution=Seconds, relative=bool)
+    busy = _shape("BusyWindow", length=Seconds, seen=Share, at=Seconds, bound=Share)
+    taken = _shape("Taken", least=Share, most=Share, by=str)
+    load = _shape("Load", least=Share, most=Share, busiest=_list(busy), seen=_null_or(taken))
+    clock = _shape("Clock", ppm=float, sure=float, lines=_list(str))
+    isr = _shape("Routine", **_measured("isr", seen, seen=True), lost=_null_or(int), runs=_null_or(int), unasked=int)
+    unit = _shape("Unit", **_measured("unit", seen, seen=True), lost=_null_or(int))
+    flag = _shape("Flag", **_measured("flag", seen, seen=True), overwritten=int)
+    step = _shape("Step", **_measured("step", seen, seen=True))
+    cause = _shape("Cause", what=str, how=str, time=Seconds, expected=_null_or(Seconds))
+    miss = _shape("Miss", at=Seconds, value=_null_or(Seconds), kind=str, causes=_list(cause))
+    stretch = _shape("Stretch", **{"from": Seconds}, to=Seconds, how=str, what=str)
+    estimate = _shape("Estimate", value=Seconds, once_in=int, fit=float)
+    need = _shape("Need", verdict=str, basis=_null_or(str), limit=Amount, bound=_null_or(Amount), seen=seen,
+                  value=_null_or(Amount), missed=int, misses=_list(miss), worst=_list(stretch), note=str,
+                  estimate=_null_or(estimate))  # fmt: skip
+    told = _shape("Told", count=int, least=Seconds, most=Seconds, resolution=Seconds)
+    modelled = _shape("Modelled", least=_null_or(Seconds), most=_null_or(Seconds))
+    figure = _shape("Figure", about=str, figure=str, modelled=modelled, measured=_null_or(told),
+                    agreement=Literal["agrees", "refutes", "not shown"], why=str)  # fmt: skip
+    return _shape("Check", format=_head("check"), capture=str, length=Seconds, resolution=Seconds, remarks=_list(str),
+                  load=load, clock=_null_or(clock), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
+                  steps=_by_name(step), periods=_by_name(seen), needs=_by_name(need), figures=_list(figure),
+                  findings=_list(_finding("Finding")), unseen=_list(str), foreign=_list(str))  # fmt: skip
+
+
+def _checks() -> Any:
+    need = _shape("PooledNeed", verdict=str, limit=Amount, bound=_null_or(Amount), worst=_null_or(Amount), count=int,
+                  misses=int, worst_in=str)  # fmt: skip
+    pooled = _shape("Pooled", needs=_by_name(need), findings=_list(_finding("PooledFinding", captures=int)))
+    return _shape("Checks", format=_head("checks"), pooled=pooled, captures=_list(_check()))
+
+
+def _capture() -> Any:
+    sure = _or_not(dict.fromkeys(("mean", "sure"), _null_or(Seconds)))
+    times = _null_or(
+        _shape("Times", count=int, least=Seconds, median=Seconds, most=Seconds, resolution=Seconds, **sure)
+    )
+    line = _shape("Line", first=_null_or(float), last=_null_or(float), edges=int, period=times, high=times, low=times,
+                  duty=_null_or(Share), remarks=_list(str))  # fmt: skip
+    answered = dict.fromkeys(("least", "median", "p95", "p99", "p999", "most", "mean", "resolution"), Seconds)
+    worst = {"worst": _list(_shape("Worst", at=Seconds, value=Seconds))}
+    span = _shape("Span", span=str, count=int, unanswered=int, **_or_not(answered | worst))
+    return _shape("Capture", format=_head("capture"), capture=str, begin=Seconds, length=Seconds, resolution=Seconds,
+                  remarks=_list(str), signals=_by_name(line), spans=_list(span))  # fmt: skip
+
+
+def _levels() -> Any:
+    return _shape("Levels", format=_head("levels"), at=Seconds, levels=_by_name(_null_or(float)))
+
+
+def _worst() -> Any:
+    return _shape("WorstRun", format=_head("worst"), figure=str, seen=_null_or(Seconds), bound=_null_or(Seconds),
+                  at=Seconds, tried=int)  # fmt: skip
+
+
+OUTPUTS = {"bounds": _bounds, "simulation": _simulation, "check": _check, "checks": _checks, "capture": _capture,
+           "levels": _levels, "worst": _worst}  # fmt: skip
+
+
+def output_type(name: str) -> Any:
+    """The type of an output, for a reader that checks what it is given."""
+    from pydantic import ConfigDict
+
+    kind = OUTPUTS[name]()
+    kind.__pydantic_config__ = ConfigDict(extra="forbid")
+    return kind
 
 
 def output_schema(name: str) -> dict[str, Any]:
-    """The JSON Schema of an output; what is not named there does not occur."""
-    from pydantic import ConfigDict, TypeAdapter
+    """The JSON Schema of an output."""
+    from pydantic import TypeAdapter
 
-    kind = OUTPUTS[name]
-    kind.__pydantic_config__ = ConfigDict(extra="forbid")
-    return TypeAdapter(kind).json_schema()
+    return TypeAdapter(output_type(name)).json_schema()
