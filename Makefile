@@ -14,8 +14,8 @@ $(READY): pyproject.toml constraints.txt
 demo: $(READY)           ## the whole job on shipped data
 	$(BIN)/tachys demo row-unit
 
-test: $(READY)           ## all tests
-	$(BIN)/python -m pytest
+test: $(READY)           ## all tests, a file to each core
+	$(BIN)/python -m pytest -n auto --dist loadfile
 
 lint: $(READY)           ## style and types
 	$(BIN)/ruff check .

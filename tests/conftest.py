@@ -8,5 +8,23 @@ settings.register_profile("soak", max_examples=20_000, **quiet)
 settings.load_profile("quick")
 
 
+def pytest_sessionstart(session):
+    """Where tests run on several cores, what is compiled is compiled once, before they begin."""
+    if getattr(session.config.option, "numprocesses", None) and not hasattr(session.config, "workerinput"):
+        from tachys.capture.csv import read_csv
+        from tachys.capture.vcd import read_vcd
+        from tachys.checking.checking import check
+        from tachys.demo import board
+        from tachys.demo.analyser import to_csv, to_vcd
+        from tachys.demo.project import model_text
+        from tachys.model.loading import read_model
+        from tachys.simulation.running import simulate
+
+        system, recording = read_model(model_text(), "m.toml"), board.record(faulty=False)
+        simulate(system, 10**9)
+        read_csv([to_csv(recording).encode()], "c.csv")
+        check(system, read_vcd([to_vcd(recording).encode()], "c.vcd"))
+
+
 def pytest_addoption(parser):
     parser.addoption("--boards", type=int, default=12, help="how many boards by chance a check is held against")

@@ -8,9 +8,9 @@ import pytest
 
 import soak
 from attack import Attack, shrunk, toml
-from tachys.bounds import units
 from tachys.errors import InputError
 from tachys.model.loading import read_model
+from tachys.worstcase import units
 
 
 @pytest.mark.parametrize("first", range(0, 240, 40))
