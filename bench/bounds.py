@@ -8,9 +8,9 @@ from __future__ import annotations
 import random
 import time
 
-from tachys.worstcase.analysis import bounds
 from tachys.demo.project import model_text
 from tachys.model.loading import read_model
+from tachys.worstcase.analysis import bounds
 
 LOAD = 0.6
 LEVELS = 16

@@ -14,8 +14,8 @@ import simpy
 from tachys.model.loading import read_model
 from tachys.model.system import System
 from tachys.simulation.engine import Run
+from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted
-from tachys.simulation.ways import Ways
 
 PERIODS_US = (100, 130, 170, 210, 290, 370, 530, 710, 970, 1310, 1700, 2300)
 SHARE = 0.05
@@ -64,7 +64,7 @@ def simpy_activations(length_us: float) -> int:
 
 def ours(length_us: int) -> int:
     """Activations that the engine plays in statistics mode."""
-    run = Run(system(), Ways(costs="most", phases="together"), length_us * 10**6, record=False)
+    run = Run(system(), RunOptions(costs="most", phases="together"), length_us * 10**6, record=False)
     for _ in run.slices():
         pass
     seen = counted(run.memory, run.index)
@@ -88,7 +88,7 @@ def main() -> None:
                       'on = "source.s"\ncost = "1 us"\nsets = "f"\n[loop]\noverhead = "1 us"\n[step.p]\npolls = "f"\n'
                       'cost = "1 us"\n', "idle")  # fmt: skip
     begun = time.perf_counter()
-    run = Run(idle, Ways(), 3600 * 10**12, record=False)
+    run = Run(idle, RunOptions(), 3600 * 10**12, record=False)
     for _ in run.slices():
         pass
     passes = counted(run.memory, run.index)["pass"].count
@@ -97,7 +97,7 @@ def main() -> None:
     )
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     begun = time.perf_counter()
-    run = Run(system(), Ways(), 62 * 10**12, record=True)
+    run = Run(system(), RunOptions(), 62 * 10**12, record=True)
     records = run.play()
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     print(f"a recorded timeline of {len(records.time) / 1e6:.1f} million records: {time.perf_counter() - begun:.1f} s, "

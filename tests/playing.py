@@ -5,8 +5,8 @@ import random
 from strategies import NS
 from tachys.needs.kinds import WithinNeed
 from tachys.simulation.engine import Run
+from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted, losses
-from tachys.simulation.ways import Ways
 
 LONG = 4000 * NS
 
@@ -14,7 +14,7 @@ LONG = 4000 * NS
 def ways(seed):
     """One of many ways to play, by number."""
     dice = random.Random(seed)
-    return Ways(
+    return RunOptions(
         costs=dice.choice(["most", "most", "least", "drawn"]),
         phases=dice.choice(["together", "drawn"]),
         arrivals=dice.choice(["gap", "gap", "mean"]),

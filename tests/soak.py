@@ -25,9 +25,9 @@ from tachys.model.loading import read_model
 from tachys.needs.kinds import LoadNeed, LossNeed
 from tachys.needs.verdicts import Verdict
 from tachys.simulation.engine import play_whole
+from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, losses
-from tachys.simulation.ways import Ways
 from tachys.worstcase.analysis import bounds
 
 LONGEST = 5.0  # seconds that a model may take
@@ -61,7 +61,7 @@ def ways(dice, system):
             if source.offset is None:
                 top = meet if source.period is None else min(meet, int(source.period))
                 begin[source.name] = dice.choice([0, top, dice.randrange(top + 1)])
-    return Ways(
+    return RunOptions(
         costs=dice.choice(["most", "most", "least", "drawn", "triangular"]),
         phases=dice.choice(["together", "together", "drawn"]),
         arrivals=dice.choice(["gap", "gap", "mean"]),

@@ -13,15 +13,15 @@ from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Run, play_whole, uncompiled
 from tachys.simulation.invariants import check_invariants
+from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import bucket_end, bucket_of, counted, taken
-from tachys.simulation.ways import Ways
 from tachys.worstcase.arrivals import source_curve
 
 CORE = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 3\nentry = "0 s"\nexit = "0 s"\n'
 
 
-DENSE = Ways("most", "together", "gap")
+DENSE = RunOptions("most", "together", "gap")
 
 
 def told(text, kind, end, how=DENSE):
@@ -38,7 +38,7 @@ def told(text, kind, end, how=DENSE):
 )
 def test_no_source_comes_denser_than_its_curve(text, seed, arrivals, jitter):
     system = read_model(CORE + text + '[isr.r]\non = "source.s"\ncost = "0 s"\n', "m.toml")
-    _, records, _ = play_whole(system, Ways("most", "drawn", arrivals, jitter, seed=seed), 20_000 * NS)
+    _, records, _ = play_whole(system, RunOptions("most", "drawn", arrivals, jitter, seed=seed), 20_000 * NS)
     times = records.time[records.kind == at.SOURCE]
     curve = source_curve(system.sources[0])
     assert len(times) > 20
@@ -50,7 +50,7 @@ def test_no_source_comes_denser_than_its_curve(text, seed, arrivals, jitter):
 
 def test_sporadic_sources_keep_their_mean():
     text = CORE + '[source.s]\ngap = "100 ns"\nmean = "250 ns"\n[isr.r]\non = "source.s"\ncost = "1 ns"\n'
-    _, records, _ = play_whole(read_model(text, "m"), Ways(), 5_000_000 * NS)
+    _, records, _ = play_whole(read_model(text, "m"), RunOptions(), 5_000_000 * NS)
     apart = np.diff(records.time[records.kind == at.SOURCE])
     assert apart.min() >= 100 * NS
     assert apart.mean() == pytest.approx(250 * NS, rel=0.02)
@@ -63,7 +63,7 @@ def test_bytes_of_a_frame_come_back_to_back():
         CORE
         + '[source.s]\nserial = { baud = "10 MBd", frame = 4 }\nmean = "3 us"\n[isr.r]\non = "source.s"\ncost = "1 ns"\n'
     )
-    _, records, _ = play_whole(read_model(text, "m"), Ways(), 1_000_000 * NS)
+    _, records, _ = play_whole(read_model(text, "m"), RunOptions(), 1_000_000 * NS)
     apart = np.diff(records.time[records.kind == at.SOURCE]) // NS
     inside = apart.reshape(-1)[: len(apart) // 4 * 4].reshape(-1, 4)[:, :3]
     assert (inside == 1000).all()
@@ -84,7 +84,7 @@ def test_releases_follow_the_exact_period_and_not_a_rounded_one():
         CORE
         + '[clock.c]\nrate = "3 MHz"\n[source.s]\nevery = "1000 cycles@c"\n[isr.r]\non = "source.s"\ncost = "1 ns"\n'
     )
-    _, records, _ = play_whole(read_model(text, "m"), Ways(phases="together"), 10**12)
+    _, records, _ = play_whole(read_model(text, "m"), RunOptions(phases="together"), 10**12)
     times = records.time[records.kind == at.SOURCE]
     assert times.tolist() == [k * 10**15 // (3 * 10**6) for k in range(len(times))]
 
@@ -93,7 +93,7 @@ def test_clocks_are_drawn_within_their_tolerance():
     text = CORE + '[source.s]\nevery = "1 us"\ntolerance = "1 %"\n[isr.r]\non = "source.s"\ncost = "1 ns"\n'
     system, seen = read_model(text, "m"), set()
     for seed in range(12):
-        _, records, _ = play_whole(system, Ways(rates="drawn", seed=seed), 10**9)
+        _, records, _ = play_whole(system, RunOptions(rates="drawn", seed=seed), 10**9)
         seen.add(int(np.diff(records.time[records.kind == at.SOURCE]).max()))
     assert len(seen) > 6
     assert min(seen) >= 10**6 / 1.01 - 1
@@ -103,7 +103,7 @@ def test_clocks_are_drawn_within_their_tolerance():
 def test_costs_are_drawn_over_the_whole_range_and_no_further():
     text = CORE + '[source.s]\nevery = "1 us"\n[isr.r]\non = "source.s"\ncost = ["10 ns", "30 ns"]\n'
     for costs, mean in (("least", 10), ("most", 30), ("drawn", 20), ("triangular", 20)):
-        result = simulate(read_model(text, "m"), 10**10, Ways(costs))
+        result = simulate(read_model(text, "m"), 10**10, RunOptions(costs))
         stats = result.stats("isr.r.cost")
         assert float(stats.mean) == pytest.approx(mean * NS, rel=0.02)
         assert 10 * NS <= stats.least <= stats.most <= 30 * NS
@@ -154,7 +154,7 @@ def test_what_runs_at_the_end_counts_up_to_there():
         + '[source.s]\nevery = "100 ns"\n[isr.r]\non = "source.s"\ncost = "80 ns"\n[loop]\noverhead = "1 ns"\n[step.s]\ncost = "3 ns"\n'
     )
     for end in (40, 79, 80, 83, 150, 199, 555):
-        run, _, index = play_whole(read_model(text, "m"), Ways("most", "together", "gap"), end * NS)
+        run, _, index = play_whole(read_model(text, "m"), RunOptions("most", "together", "gap"), end * NS)
         shares = taken(run.memory, index, end * NS)
         assert sum(shares.values()) == end * NS
         assert shares["isr.r"] == sum(min(80, max(0, end - 100 * k)) for k in range(6)) * NS
@@ -165,7 +165,7 @@ def test_an_entry_or_exit_on_the_end_is_paid_by_its_own_routine():
     text += '[source.a]\nevery = "100 ns"\n[isr.a]\non = "source.a"\ncost = "5 ns"\n'
     text += '[source.b]\nevery = "900 ns"\noffset = "850 ns"\n[isr.b]\non = "source.b"\ncost = "5 ns"\n'
     for end, a, b in ((807, 8 * 16 + 7, 0), (818, 9 * 16 - 3, 0), (853, 9 * 16, 3), (868, 9 * 16, 10 + 3)):
-        run, _, index = play_whole(read_model(text, "m"), Ways("most", "together", "gap"), end * NS)
+        run, _, index = play_whole(read_model(text, "m"), RunOptions("most", "together", "gap"), end * NS)
         shares = taken(run.memory, index, end * NS)
         assert (shares["isr.a.overhead"] // NS, shares["isr.b.overhead"] // NS) == (a, b)
 
@@ -204,8 +204,8 @@ def test_statistics_do_not_grow_with_the_time_played():
     text = CORE + '[source.s]\nevery = "1 us"\n[isr.r]\non = "source.s"\ncost = ["1 ns", "90 ns"]\n'
     sizes = set()
     for end in (10**9, 10**12):
-        run, _, _ = play_whole(read_model(text, "m"), Ways(), 10**9)
-        result = simulate(read_model(text, "m"), end, Ways())
+        run, _, _ = play_whole(read_model(text, "m"), RunOptions(), 10**9)
+        result = simulate(read_model(text, "m"), end, RunOptions())
         sizes.add(run.memory.nbytes)
         assert result.stats("isr.r.cost").count in (end // 10**6, end // 10**6 + 1)
     assert len(sizes) == 1
@@ -216,7 +216,7 @@ def test_statistics_do_not_grow_with_the_time_played():
 def test_what_always_holds_in_the_engine_holds_after_each_slice(text, seed, turns):
     """Also in slices of a few instants, and in those that a full log ends."""
     system = read_model(text, "m.toml")
-    run = Run(system, Ways("drawn", "drawn", "mean", seed=seed), 40_000 * NS, record=True)
+    run = Run(system, RunOptions("drawn", "drawn", "mean", seed=seed), 40_000 * NS, record=True)
     for _ in range(60):
         ended = run._code.play(run.memory, run._log, turns)
         check_invariants(run.memory)

@@ -19,8 +19,8 @@ from tachys.simulation.follow import answers, event_times
 from tachys.simulation.index import index_of
 from tachys.simulation.lanes import lanes
 from tachys.simulation.needs import PlayedSlice, watches
+from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
-from tachys.simulation.ways import Ways
 from tachys.worstcase.analysis import bounds
 
 NS = 1000
@@ -104,7 +104,7 @@ def test_without_a_way_the_next_one_answers():
 def test_slices_tell_the_same_as_the_whole():
     text = TEXT + '[need.n]\nfrom = "source.s"\nto = "step.p.end"\nwithin = "12 ns"\n'
     system = read_model(text, "m.toml")
-    _, whole, index = play_whole(system, Ways("drawn", "drawn", "mean"), 5000 * NS)
+    _, whole, index = play_whole(system, RunOptions("drawn", "drawn", "mean"), 5000 * NS)
     (once,) = watches(system, 0)
     once.look(PlayedSlice(system, index, whole, 5000 * NS, whole=True))
     for size in (7, 100, 999):
@@ -132,7 +132,7 @@ def test_records_are_joined_in_order():
 
 def test_the_busiest_window_lies_where_the_work_is():
     text = TEXT.replace('gap = "10 ns"', 'every = "100 ns"\noffset = "0 ns"')
-    _, whole, index = play_whole(read_model(text, "m.toml"), Ways("most"), 1000 * NS)
+    _, whole, index = play_whole(read_model(text, "m.toml"), RunOptions("most"), 1000 * NS)
 
     def busiest(length):
         spans = BusySpans(length)
@@ -147,7 +147,7 @@ def test_the_busiest_window_lies_where_the_work_is():
 def test_a_pause_and_a_halt_are_no_load(sleep):
     more = {"pause": 'pause = "40 ns"', "sleep": "sleep = true"}[sleep]
     text = TEXT.replace('gap = "10 ns"', 'every = "100 ns"').replace('polls = "f"', more)
-    _, whole, index = play_whole(read_model(text, "m.toml"), Ways("most", "together"), 1000 * NS)
+    _, whole, index = play_whole(read_model(text, "m.toml"), RunOptions("most", "together"), 1000 * NS)
     spans = BusySpans(500 * NS)
     for border in range(0, 1000 * NS, 70 * NS):
         inside = (whole.time >= border) & (whole.time < border + 70 * NS)
@@ -158,7 +158,7 @@ def test_a_pause_and_a_halt_are_no_load(sleep):
 
 
 def test_lanes_hold_every_ps_of_every_body():
-    _, whole, index = play_whole(SYSTEM, Ways("drawn"), 3000 * NS)
+    _, whole, index = play_whole(SYSTEM, RunOptions("drawn"), 3000 * NS)
     found = lanes(whole, index, 100 * NS, 2500 * NS)
     for who in ("isr.r", "step.p", "unit.u"):
         stretches = found.of(who)
@@ -173,7 +173,7 @@ def test_lanes_hold_every_ps_of_every_body():
 @pytest.mark.parametrize("form", ["png", "svg", "pdf"])
 def test_figures_are_the_same_every_time(form):
     paper = bounds(SYSTEM)
-    played = play_moment(paper, Ways(), 2000 * NS)
+    played = play_moment(paper, RunOptions(), 2000 * NS)
     assert draw_played(played, form) == draw_played(played, form)
     with pytest.raises(ValueError, match="cannot draw a gif"):
         draw_played(played, "gif")

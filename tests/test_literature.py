@@ -7,8 +7,8 @@ import pytest
 
 from tachys.model.loading import read_model
 from tachys.simulation.engine import Run
+from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted
-from tachys.simulation.ways import Ways
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.arrivals import Bursts, most_before
 
@@ -129,7 +129,7 @@ def test_offsets_are_ignored_soundly():
     written = "".join(f'[variant.apart.source.s{i}]\noffset = "{i + 1} ms"\n' for i in range(3))
     plain, apart = (bounds(task_set(tasks, extra=written, variant=v)).isrs for v in (None, "apart"))
     assert [isr.response.most for isr in plain.values()] == [isr.response.most for isr in apart.values()]
-    run = Run(task_set(tasks, extra=written, variant="apart"), Ways(costs="most"), 840 * MS, record=False)
+    run = Run(task_set(tasks, extra=written, variant="apart"), RunOptions(costs="most"), 840 * MS, record=False)
     list(run.slices())
     seen = counted(run.memory, run.index)
     assert all(seen[f"isr.{name}.response"].most <= isr.response.most for name, isr in apart.items())

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tachys.capture import columns as columns_module
-from tachys.capture import flow, opening, table
+from tachys.capture import opening, statistics, table
 from tachys.capture.csv import read_csv
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.inspecting import add_bus, inspect, levels_at, masked, period_of, spans, window
@@ -227,8 +227,8 @@ def test_what_does_not_fit_in_memory_is_mapped_and_inspected_the_same(tmp_path, 
     path.write_text(text)
     whole = read_capture(path)
     lines = inspect(whole)
-    monkeypatch.setattr(columns_module.Gathered, "__init__", _gathered_with(700))
-    for module, names in ((columns_module, ["CHUNK"]), (flow, ["BLOCK"])):
+    monkeypatch.setattr(columns_module.ChangeBuffer, "__init__", _gathered_with(700))
+    for module, names in ((columns_module, ["CHUNK"]), (statistics, ["BLOCK"])):
         for name in names:
             monkeypatch.setattr(module, name, 128)
     monkeypatch.setattr(table.blocks, "__defaults__", (128,))
@@ -243,7 +243,7 @@ def test_what_does_not_fit_in_memory_is_mapped_and_inspected_the_same(tmp_path, 
 
 
 def _gathered_with(limit):
-    made = columns_module.Gathered.__init__
+    made = columns_module.ChangeBuffer.__init__
 
     def init(self, slots):
         made(self, slots, in_memory=limit)
@@ -256,12 +256,12 @@ def test_a_figure_found_by_counting_is_the_one_found_by_sorting(values, size):
     """However the values are cut into parts, and however few may be sorted at once."""
     parts = [np.array(values[i : i + size], np.int64) for i in range(0, len(values), size)]
     ordered = sorted(values)
-    before, flow.BLOCK = flow.BLOCK, 0
+    before, statistics.BLOCK = statistics.BLOCK, 0
     try:
-        found = flow.figures(lambda: iter(parts))
+        found = statistics.figures(lambda: iter(parts))
     finally:
-        flow.BLOCK = before
-    assert found == flow.Times(len(values), ordered[0], ordered[(len(values) - 1) // 2], ordered[-1])
+        statistics.BLOCK = before
+    assert found == statistics.Times(len(values), ordered[0], ordered[(len(values) - 1) // 2], ordered[-1])
 
 
 REALS = """$timescale 1 ns $end

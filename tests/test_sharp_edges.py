@@ -10,9 +10,9 @@ from tachys.checking.out.pooling import pool
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
 from tachys.simulation.engine import play_whole
+from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import taken
-from tachys.simulation.ways import Ways
 from tachys.simulation.writing import timeline_text
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.lint import lint
@@ -26,7 +26,7 @@ def paper(text, head=HEAD):
 
 
 def played(text, end, head=HEAD, **how):
-    return simulate(read_model(head + text, "m.toml"), end * NS, Ways("most", "together", "gap", **how))
+    return simulate(read_model(head + text, "m.toml"), end * NS, RunOptions("most", "together", "gap", **how))
 
 
 def isr(name, on, cost, more=""):
@@ -194,7 +194,7 @@ def test_what_happens_late_in_a_long_run_is_as_exact_as_at_its_beginning():
 def test_a_waking_counts_up_to_the_end_of_the_run():
     text = HEAD + 'wake = "50 ns"\n[source.s]\nevery = "100 ns"\noffset = "80 ns"\n' + isr("r", "source.s", 3)
     text += '[loop]\noverhead = "5 ns"\n[step.nap]\nsleep = true\n'
-    run, _, index = play_whole(read_model(text, "m.toml"), Ways("most"), 100 * NS)
+    run, _, index = play_whole(read_model(text, "m.toml"), RunOptions("most"), 100 * NS)
     found = taken(run.memory, index, 100 * NS)
     # a pass of 5, asleep until 80, and 20 of the 50 of waking
     assert (found["asleep"], found["wake"], sum(found.values())) == (75 * NS, 20 * NS, 100 * NS)
@@ -204,7 +204,7 @@ def test_who_is_entered_pays_for_the_entry_that_it_takes_over():
     head = HEAD.replace('entry = "2 ns"', 'entry = "10 ns"') + "late_arrival = true\n"
     text = '[source.h]\nevery = "1 us"\noffset = "15 ns"\n[source.l]\nevery = "1 us"\noffset = "10 ns"\n'
     text += isr("h", "source.h", 3) + isr("l", "source.l", 4, "level = 1")
-    run, _, index = play_whole(read_model(head + text, "m.toml"), Ways("most"), 40 * NS)
+    run, _, index = play_whole(read_model(head + text, "m.toml"), RunOptions("most"), 40 * NS)
     found = taken(run.memory, index, 40 * NS)
     # h takes the entry of l from 10 to 20; at 23 a chain (entry + exit) leads to l at 34
     assert (found["isr.h.overhead"], found["isr.l.overhead"]) == (10 * NS, 11 * NS + 1 * NS)
@@ -227,7 +227,7 @@ PROBES = '[probe.s]\nshows = "source.s"\nedge = "rise"\n[probe.r]\nshows = "isr.
 def checked(text, needs, end=3000, change=None):
     """A play of ``text`` as a capture, checked against it with ``needs``, and perhaps another figure."""
     shown = read_model(HEAD + text + PROBES, "m.toml")
-    vcd = timeline_text(shown, Ways("most", "together", "gap"), (0, end * NS), "run.vcd", probes=True)
+    vcd = timeline_text(shown, RunOptions("most", "together", "gap"), (0, end * NS), "run.vcd", probes=True)
     judged = text.replace(*change) if change else text
     return check(read_model(HEAD + judged + PROBES + needs, "m.toml"), read_vcd([vcd.encode()], "run.vcd"))
 
@@ -270,7 +270,7 @@ def test_the_time_to_wake_is_no_guard():
     text += '[loop]\noverhead = "5 ns"\n[step.nap]\nsleep = true\n'
     head = HEAD + 'wake = "60 ns"\n'
     system = read_model(head + text + PROBES + '[probe.nap]\nshows = "step.nap"\n', "m.toml")
-    vcd = timeline_text(system, Ways("most", "together", "gap"), (0, 5000 * NS), "run.vcd", probes=True)
+    vcd = timeline_text(system, RunOptions("most", "together", "gap"), (0, 5000 * NS), "run.vcd", probes=True)
     result = check(system, read_vcd([vcd.encode()], "run.vcd"))
     assert result.isrs["r"].latency.most >= 60 * NS
     assert [finding.code for finding in result.findings] == []
@@ -284,11 +284,11 @@ def test_the_last_cause_counts_for_an_age_on_a_capture():
     text += '[loop]\noverhead = "5 ns"\n[step.p]\npolls = "f"\ncost = "5 ns"\n[step.q]\ncost = "80 ns"\n'
     probes = PROBES + '[probe.p]\nshows = "step.p"\n'
     shown = read_model(HEAD + text + probes, "m.toml")
-    vcd = timeline_text(shown, Ways("most", "together", "gap"), (0, 4000 * NS), "run.vcd", probes=True)
+    vcd = timeline_text(shown, RunOptions("most", "together", "gap"), (0, 4000 * NS), "run.vcd", probes=True)
     needs = '[need.n]\nfrom = "source.s"\nto = "step.p.start"\nwithin = "300 ns"\n'
     needs += needs.replace("need.n", "need.a") + "age = true\n"
     result = check(read_model(HEAD + text + probes + needs, "m.toml"), read_vcd([vcd.encode()], "run.vcd"))
-    played_ = simulate(read_model(HEAD + text + needs, "m.toml"), 4000 * NS, Ways("most", "together", "gap"))
+    played_ = simulate(read_model(HEAD + text + needs, "m.toml"), 4000 * NS, RunOptions("most", "together", "gap"))
     for name in ("n", "a"):
         assert abs(result.needs[name].seen.most - played_.needs[name].seen.most) <= result.capture.resolution
         assert abs(result.needs[name].seen.count - played_.needs[name].seen.count) <= 1  # time zero has no edge

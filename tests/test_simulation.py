@@ -27,9 +27,9 @@ from tachys.needs.verdicts import Verdict
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Run, join, play_whole
 from tachys.simulation.measured import read_costs
+from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, taken
-from tachys.simulation.ways import Ways
 from tachys.simulation.worst import search
 from tachys.simulation.writing import play_lanes, timeline_text
 from tachys.worstcase.analysis import bounds
@@ -52,7 +52,7 @@ def isr(name, on, level, cost, more=""):
 def drawn(text, length, compiled=True):
     """Every lane as a string, a character a nanosecond; all costs at their most."""
     system = read_model(text, "m.toml")
-    found = play_lanes(system, Ways("most", "together", "gap"), 0, length * NS)
+    found = play_lanes(system, RunOptions("most", "together", "gap"), 0, length * NS)
     lanes = {}
     for stretch in sorted(found.stretches, key=lambda s: list(SIGN).index(s.state), reverse=True):
         lane = lanes.setdefault(stretch.who.split(".")[1], [" "] * length)
@@ -168,23 +168,23 @@ def test_a_timer_reloaded_by_software_drifts():
     text = (
         TAXED + '[unit.t]\non = "isr.r.end"\ntakes = "100 ns"\nprimed = true\n[isr.r]\non = "unit.t"\ncost = "5 ns"\n'
     )
-    _, records, _ = play_whole(read_model(text, "m.toml"), Ways(), 10_000 * NS)
+    _, records, _ = play_whole(read_model(text, "m.toml"), RunOptions(), 10_000 * NS)
     ends = records.time[records.kind == at.UNIT_END]
     assert set(np.diff(ends)) == {107 * NS}
 
 
 def test_what_is_taken_of_the_core_adds_up_to_the_time():
     system = read_model(model_text(), "row_unit.toml")
-    run, _, index = play_whole(system, Ways(), 200 * 10**9)
+    run, _, index = play_whole(system, RunOptions(), 200 * 10**9)
     assert sum(taken(run.memory, index, run.end).values()) == run.end
 
 
 def test_runs_are_repeatable_and_add_up():
     system = read_model(model_text(), "row_unit.toml")
-    one, same = (play_whole(system, Ways(seed=5), 10**10)[1] for _ in range(2))
+    one, same = (play_whole(system, RunOptions(seed=5), 10**10)[1] for _ in range(2))
     assert all((getattr(one, n) == getattr(same, n)).all() for n in ("time", "kind", "index", "cause"))
-    many = simulate(system, 10**10, Ways(seed=5), runs=5, workers=2)
-    alone = [simulate(system, 10**10, Ways(seed=5 + n)) for n in range(5)]
+    many = simulate(system, 10**10, RunOptions(seed=5), runs=5, workers=2)
+    alone = [simulate(system, 10**10, RunOptions(seed=5 + n)) for n in range(5)]
     assert many.runs == 5
     assert many.counted["isr.tick.latency"].total == sum(r.counted["isr.tick.latency"].total for r in alone)
     assert many.stats("pass").most == max(r.stats("pass").most for r in alone)
@@ -192,7 +192,7 @@ def test_runs_are_repeatable_and_add_up():
 
 def test_percentiles_are_of_the_nearest_rank():
     system = read_model(model_text(), "row_unit.toml")
-    run, records, index = play_whole(system, Ways(), 10**12)
+    run, records, index = play_whole(system, RunOptions(), 10**12)
     row = index.rows.index(("wheel", "source.wheel"))
     told = (records.kind == at.START) & (records.index == row)
     waits = np.sort(records.time[told] - records.cause[told])
@@ -215,7 +215,7 @@ def test_no_need_is_seen_beyond_its_bound(text, seed):
 def test_a_need_that_is_broken_is_seen_with_its_time():
     text = TAXED + source("l", 0, 50) + source("h", 1, 75) + isr("h", "source.h", 0, 30) + isr("l", "source.l", 1, 4)
     text += '[need.n]\nfrom = "source.l"\nto = "isr.l.end"\nwithin = "20 ns"\n[need.kept]\nof = "isr.l"\nlost = 0\n'
-    result = simulate(read_model(text, "m.toml"), 300 * NS, Ways("most", "together"))
+    result = simulate(read_model(text, "m.toml"), 300 * NS, RunOptions("most", "together"))
     need = result.needs["n"]
     assert need.verdict is Verdict.MISSED
     # h runs at 1, 76, 151, 226: the events at 0, 100, 150 and 250 wait for it
@@ -249,15 +249,15 @@ def vcd_changes(text):
 def test_a_written_timeline_is_read_by_others_and_says_the_same(tmp_path):
     system = read_model(model_text(), "row_unit.toml")
     window = (0, 60 * 10**9)
-    text = timeline_text(system, Ways(), window, "x.vcd", probes=False)
-    _, records, index = play_whole(system, Ways(), window[1])
+    text = timeline_text(system, RunOptions(), window, "x.vcd", probes=False)
+    _, records, index = play_whole(system, RunOptions(), window[1])
     row = index.rows.index(("tick", "source.tick"))
     starts = records.time[(records.kind == at.START) & (records.index == row)]
     rises = [time for time, value in vcd_changes(text)["isr.tick"] if value == "1"]
     assert rises == starts.tolist()
-    (tmp_path / "probes.vcd").write_text(timeline_text(system, Ways(), window, "x.vcd", probes=True))
-    (tmp_path / "probes.csv").write_text(timeline_text(system, Ways(), window, "x.csv", probes=True))
-    seen = simulate(system, window[1], Ways())
+    (tmp_path / "probes.vcd").write_text(timeline_text(system, RunOptions(), window, "x.vcd", probes=True))
+    (tmp_path / "probes.csv").write_text(timeline_text(system, RunOptions(), window, "x.csv", probes=True))
+    seen = simulate(system, window[1], RunOptions())
     for name in ("probes.vcd", "probes.csv"):
         checked = check(system, read_capture(tmp_path / name))
         for isr_name in ("wheel", "pressure"):
@@ -269,7 +269,7 @@ def test_a_written_timeline_is_read_by_others_and_says_the_same(tmp_path):
 
 def test_trace_events_hold_every_stretch():
     text = timeline_text(
-        read_model(HAND_DRAWN["preemption"][0], "m"), Ways("most"), (0, 10 * NS), "x.json", probes=False
+        read_model(HAND_DRAWN["preemption"][0], "m"), RunOptions("most"), (0, 10 * NS), "x.json", probes=False
     )
     runs = re.findall(r'"name": "(\w+)", "cat": "isr", "ph": "X", "pid": 1, "tid": (\d), "ts": ([\d.]+)', text)
     assert [(name, ts) for name, _, ts in runs] == [
@@ -279,13 +279,13 @@ def test_trace_events_hold_every_stretch():
         ("runs", "0.007"),
     ]
     with pytest.raises(InputError, match=r"end it in \.vcd, \.csv, \.json"):
-        timeline_text(read_model(FREE, "m"), Ways(), (0, 1), "x.xls", probes=False)
+        timeline_text(read_model(FREE, "m"), RunOptions(), (0, 1), "x.xls", probes=False)
 
 
 def test_the_timeline_as_text_fits_the_terminal():
     paper = bounds(read_model(model_text(), "row_unit.toml"))
     for width in (60, 100):
-        lines = text_lines(play_moment(paper, Ways(), 10**11), width)
+        lines = text_lines(play_moment(paper, RunOptions(), 10**11), width)
         assert all(len(line) <= width for line in lines[1:-2])
         assert any(line.startswith("isr.wheel") and "v" in line and "#" in line for line in lines)
 
@@ -294,7 +294,7 @@ def test_measured_costs_are_drawn_from(tmp_path):
     system = read_model(model_text(), "row_unit.toml")
     (tmp_path / "costs.csv").write_text("name,cost\nisr.tick,4.5 us\nisr.tick,6.5 us\n")
     measured = read_costs(tmp_path / "costs.csv", system)
-    stats = simulate(system, 10**12, Ways("measured", measured=measured)).stats("isr.tick.cost")
+    stats = simulate(system, 10**12, RunOptions("measured", measured=measured)).stats("isr.tick.cost")
     assert (stats.least, stats.most) == (4_500_000, 6_500_000)
     assert 5_400_000 < stats.mean < 5_600_000
     (tmp_path / "bad.csv").write_text("isr.tick,9 us\nisr.tock,1 us\nisr.tick,4.5\n")
@@ -315,15 +315,15 @@ def test_a_chain_that_takes_no_time_is_named_with_its_place():
 def test_what_happens_at_one_instant_may_fill_the_log_and_goes_on_at_the_same_instant():
     text = FREE + "".join(source(f"s{n}", 0) + isr(f"r{n}", f"source.s{n}", 0, 1) for n in range(300))
     system = read_model(text, "m.toml")
-    _, whole, _ = play_whole(system, Ways("most"), 900 * NS)
-    run = Run(system, Ways("most"), 900 * NS, record=True)
+    _, whole, _ = play_whole(system, RunOptions("most"), 900 * NS)
+    run = Run(system, RunOptions("most"), 900 * NS, record=True)
     run.memory[at.LOG_FULL] = 60
     slices = list(run.slices())
     parts = join(slices)
     assert all((getattr(whole, name) == getattr(parts, name)).all() for name in ("time", "kind", "index", "cause"))
     assert len(slices) > 3
     assert all(a.time[-1] < b.time[0] for a, b in itertools.pairwise(each for each in slices if len(each.time)))
-    run = Run(system, Ways("most"), 900 * NS, record=True)
+    run = Run(system, RunOptions("most"), 900 * NS, record=True)
     run.memory[at.LOG_END] = run.memory[at.LOG_FULL] = 30
     with pytest.raises(InputError, match="more happens at one instant"):
         run.play()
@@ -332,7 +332,7 @@ def test_what_happens_at_one_instant_may_fill_the_log_and_goes_on_at_the_same_in
 def test_no_two_are_drawn_to_run_at_once():
     """An accepted routine that is taken over before its first instruction begins as the other returns to it."""
     text = (Path(__file__).parent / "counterexamples" / "load_of_more_than_the_core.toml").read_text()
-    found = play_lanes(read_model(text, "m.toml"), Ways("most"), 0, 4000 * NS)
+    found = play_lanes(read_model(text, "m.toml"), RunOptions("most"), 0, 4000 * NS)
     runs = sorted((s.begin, s.end) for s in found.stretches if s.state == "runs" and not s.who.startswith("unit."))
     assert len(runs) > 100
     assert all(end <= begin for (_, end), (begin, _) in itertools.pairwise(runs))
@@ -367,8 +367,10 @@ def test_the_engine_runs_where_nothing_is_compiled():
 def test_two_orders_of_the_same_hash_play_the_same():
     """Nothing that is played or proved hangs on the order of a set."""
     code = "from tachys.model.loading import read_model; from tachys.simulation.engine import play_whole\n"
-    code += "from tachys.demo.project import model_text; from tachys.simulation.ways import Ways; import zlib\n"
-    code += "print(zlib.crc32(play_whole(read_model(model_text(), 'm'), Ways(), 10**10)[1].time.tobytes()))"
+    code += (
+        "from tachys.demo.project import model_text; from tachys.simulation.options import RunOptions; import zlib\n"
+    )
+    code += "print(zlib.crc32(play_whole(read_model(model_text(), 'm'), RunOptions(), 10**10)[1].time.tobytes()))"
     told = {subprocess.run([sys.executable, "-c", code], env={**os.environ, "PYTHONHASHSEED": seed}, capture_output=True,
                            text=True, check=True).stdout for seed in ("1", "2")}  # fmt: skip
     assert len(told) == 1

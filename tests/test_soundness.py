@@ -14,8 +14,8 @@ from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
+from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted
-from tachys.simulation.ways import Ways
 from tachys.worstcase.analysis import bounds
 
 
@@ -71,7 +71,7 @@ def plan(system, arrivals):
 def test_two_machines_that_share_no_code_agree(text, seed):
     """The engine and the stand-in for the board, given the same events, do the same at the same instants."""
     system, dice = read_model(text, "model.toml"), random.Random(seed)
-    how = Ways("most", dice.choice(["together", "drawn"]), dice.choice(["gap", "mean"]), seed=seed)
+    how = RunOptions("most", dice.choice(["together", "drawn"]), dice.choice(["gap", "mean"]), seed=seed)
     _, seen, index = play_whole(system, how, LONG)
 
     def records(kind, names):
@@ -98,6 +98,6 @@ def test_nested_sporadic_routines_reach_their_bound(tasks):
     if sum(Fraction(cost + 3, gap) for gap, cost in tasks) > Fraction(9, 10):
         return
     system = read_model(text, "model.toml")
-    run = played(system, Ways("most", "together", "gap"), 10**6)
+    run = played(system, RunOptions("most", "together", "gap"), 10**6)
     last = f"r{len(tasks) - 1}"
     assert counted(run.memory, run.index)[f"isr.{last}.response"].most == bounds(system).isrs[last].response.most

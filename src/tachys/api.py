@@ -23,8 +23,8 @@ from tachys.model.loading import LARGEST_MODEL, read_text
 from tachys.model.loading import load_model as _load_model
 from tachys.model.quantities import parse_duration
 from tachys.model.system import System
+from tachys.simulation.options import Arrivals, Costs, Phases, RunOptions
 from tachys.simulation.result import Simulated
-from tachys.simulation.ways import Arrivals, Costs, Phases, Ways
 from tachys.worstcase.analysis import bounds as _bounds
 from tachys.worstcase.bounds import Bounds
 
@@ -105,13 +105,13 @@ def simulate(
     arrivals: Arrivals = "mean",
     bounds: Bounds | None = None,
 ) -> Simulated:
-    """Play a model for a time, ``runs`` times with seeds that follow each other; see :class:`Ways`."""
+    """Play a model for a time, ``runs`` times with seeds that follow each other; see :class:`RunOptions`."""
     from tachys.simulation.running import simulate as play
 
     end = _picoseconds("simulate", "length", length)
     if end <= 0:
         raise input_error("simulate()", f"length is {_shown(length)}", "a time above zero is due", key="length")
-    ways = Ways(
+    ways = RunOptions(
         _one_of("simulate", "costs", costs, Costs), _one_of("simulate", "phases", phases, Phases),
         _one_of("simulate", "arrivals", arrivals, Arrivals), seed=_count("simulate", "seed", seed, 0),
     )  # fmt: skip
@@ -193,4 +193,4 @@ def draw(what: System | Bounds | Capture | CheckResult, *, form: Form = "png", l
     if not isinstance(what, Bounds):
         words = "a System, Bounds, a Capture or the result of a check is due"
         what = _bounds(_expect("draw", "what", what, System, words))
-    return draw_played(play_moment(what, Ways(), _picoseconds("draw", "length", length)), form)
+    return draw_played(play_moment(what, RunOptions(), _picoseconds("draw", "length", length)), form)

@@ -16,7 +16,7 @@ from tachys.measures import measures_of
 PERCENTILES = ("median", "p95", "p99", "p999")
 
 
-class Counted(Protocol):
+class TimesCounted(Protocol):
     """Statistics of times in ps."""
 
     @property
@@ -33,7 +33,7 @@ def seconds(ps: int | None) -> float | None:
     return None if ps is None else ps / PS
 
 
-def statistics(stats: Counted | None, **more: object) -> dict[str, Any] | None:
+def statistics(stats: TimesCounted | None, **more: object) -> dict[str, Any] | None:
     """Statistics in seconds; None where nothing was counted."""
     if stats is None:
         return None

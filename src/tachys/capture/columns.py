@@ -25,7 +25,7 @@ _LASTING = Path("/var/tmp")  # where temporary files are on disk, which elsewher
 
 
 @dataclass(slots=True)
-class Gathered:
+class ChangeBuffer:
     """The changes of a file in pieces: times in ticks, slots, values."""
 
     slots: int

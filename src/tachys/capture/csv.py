@@ -16,8 +16,9 @@ from decimal import Decimal, InvalidOperation
 
 import numpy as np
 
-from tachys.capture import scanning as scan
-from tachys.capture.columns import Gathered
+from tachys.capture import csv_scan as scan
+from tachys.capture.columns import ChangeBuffer
+from tachys.capture.scanning import NOT_KNOWN
 from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of, bits_used, grid_of, unsigned
 from tachys.errors import InputError, input_error
 
@@ -177,7 +178,7 @@ class _Rows:
         self.state = np.zeros(scan.C_STATE, np.int64)
         self.state[scan.ROW] = before
         self.now, self.told, self.real = (np.zeros(len(self.names), np.int64) for _ in range(3))
-        self.gathered = Gathered(len(self.names))
+        self.gathered = ChangeBuffer(len(self.names))
         if len(self.names) * 4 > len(self.gathered.times):
             room = 4 * len(self.names)
             self.gathered.times, self.gathered.values = np.empty(room, np.int64), np.empty(room, np.int64)
@@ -257,7 +258,7 @@ class _Rows:
             _end, how, _ = scan.read_level(np.frombuffer(cell, np.uint8), 0, len(cell), 0)
             if how >= 0 and not self.real[column]:
                 continue
-            number = math.nan if how == scan.NOT_KNOWN else _as_float(cell, point)
+            number = math.nan if how == NOT_KNOWN else _as_float(cell, point)
             if number is None:
                 self.state[scan.C_COLUMN] = column + 1
                 self._complain(lines)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tachys.capture.flow import moves
+from tachys.capture.statistics import moves
 from tachys.capture.table import Instants, Signal
 
 

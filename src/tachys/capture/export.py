@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from tachys.capture.flow import Times
 from tachys.capture.inspecting import Line, Spans
+from tachys.capture.statistics import Times
 from tachys.capture.table import Capture
 
 PS = 10**12

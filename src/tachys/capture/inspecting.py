@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tachys.capture.edges import edges
-from tachys.capture.flow import Period, Times, distances, figures, fitted, moves, stays
+from tachys.capture.statistics import MeanPeriod, Times, distances, figures, fitted, moves, stays
 from tachys.capture.table import Capture, Instants, Known, Signal, blocks, unsigned
 from tachys.frames import PS, frame
 
@@ -28,7 +28,7 @@ class Line:
     last: float | None
     edges: int
     rising: Times | None
-    period: Period | None
+    period: MeanPeriod | None
     high: Times | None
     low: Times | None
     duty: float | None
@@ -117,7 +117,7 @@ def _activity(capture: Capture, signal: Signal, *, plain: bool) -> tuple[int, ..
     return tuple(counts.tolist())
 
 
-def period_of(instants: Instants, resolution: int) -> Period | None:
+def period_of(instants: Instants, resolution: int) -> MeanPeriod | None:
     """The mean period of events that come regularly; None of fewer than three."""
     return fitted(lambda: iter([instants]), resolution)
 

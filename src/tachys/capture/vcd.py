@@ -14,8 +14,9 @@ from fractions import Fraction
 
 import numpy as np
 
-from tachys.capture import scanning as scan
-from tachys.capture.columns import MOST_CHANGES, Gathered
+from tachys.capture import vcd_scan as scan
+from tachys.capture.columns import MOST_CHANGES, ChangeBuffer
+from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN
 from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of, grid_of
 from tachys.errors import InputError, input_error
 
@@ -154,7 +155,7 @@ class _Changes:
         self.codes = [code.encode() for code in variables]
         self.state = np.zeros(scan.STATE, np.int64)
         self.state[scan.LINE] = lines
-        self.gathered = Gathered(len(variables))
+        self.gathered = ChangeBuffer(len(variables))
         self.remarks: list[str] = []
         try:
             self.keys, self.slots = scan.make_table(self.codes)
@@ -214,8 +215,8 @@ class _Changes:
             raise self._error(f'"{_shown(data[first - 1 : first + length])}" is no real', "r1.25 is one") from None
         self.state[scan.FAULT] = 0
         known = value == value
-        self.state[scan.PENDING] = scan.KNOWN if known else scan.NOT_KNOWN
-        self.state[scan.VALUE], self.state[scan.BITS] = bits_of(value) if known else scan.UNKNOWN, -1
+        self.state[scan.PENDING] = KNOWN if known else NOT_KNOWN
+        self.state[scan.VALUE], self.state[scan.BITS] = bits_of(value) if known else UNKNOWN, -1
         return first + length - at
 
     def _last_word(self, rest: bytes, strict: bool) -> None:
@@ -264,7 +265,7 @@ class _Changes:
 
     def _capture(self) -> Capture:
         first, last = int(self.state[scan.BEGIN]), int(self.state[scan.NOW])
-        if last * self.scale.numerator > scan.LARGEST:
+        if last * self.scale.numerator > LARGEST:
             raise self._error("its times are beyond 64 bits of picoseconds", "is the timescale right?")
         columns = self.gathered.signals(self.scale)
         flat = [(slot, variable) for slot, aliases in enumerate(self.variables.values()) for variable in aliases]

@@ -6,8 +6,8 @@ import numpy as np
 
 from tachys.capture.table import Capture
 from tachys.checking.board.load import busiest_windows, load_seen
-from tachys.checking.board.measuring import Board, measure
-from tachys.checking.board.nesting import Own
+from tachys.checking.board.measuring import Measurement, measure
+from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.compare.figures import Compared, compare_figures
 from tachys.checking.compare.findings import find_all
 from tachys.checking.compare.judging import judge
@@ -62,12 +62,12 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
     )
 
 
-def _first(board: Board, figures: tuple[Compared, ...]) -> list[str]:
+def _first(board: Measurement, figures: tuple[Compared, ...]) -> list[str]:
     reason = first_reason(board, figures)
     return [reason] if reason else []
 
 
-def _cannot_show(board: Board) -> list[str]:
+def _cannot_show(board: Measurement) -> list[str]:
     """What lies below the resolution of a capture."""
     core = board.system.core
     least = min(core.chain.least, core.exit.least + core.entry.least)
@@ -78,13 +78,13 @@ def _cannot_show(board: Board) -> list[str]:
     return []
 
 
-def _unseen(board: Board) -> tuple[str, ...]:
+def _unseen(board: Measurement) -> tuple[str, ...]:
     """What nothing shows; a timer that shows in the starts of its routine is not among it."""
     hidden = {runs.isr.on[0].thing for runs in board.isrs.values() if runs.grid is not None}
     return tuple(thing for thing in board.shown.unseen if thing not in hidden)
 
 
-def _left_out(board: Board) -> list[str]:
+def _left_out(board: Measurement) -> list[str]:
     """Events of which it cannot be told what became of them."""
     found = {name: runs.matched.left_out for name, runs in board.isrs.items() if runs.matched and runs.matched.left_out}
     if not found:
@@ -93,15 +93,15 @@ def _left_out(board: Board) -> list[str]:
     return [f"left out, since it cannot be told which run served them: {words}"]
 
 
-def _own(own: Own | None, resolution: int) -> Seen | None:
-    """Own times, the middle of what each can have been, known to half the widest."""
+def _own(own: ExecutionTimes | None, resolution: int) -> Seen | None:
+    """ExecutionTimes times, the middle of what each can have been, known to half the widest."""
     if own is None or not len(own.least):
         return None
     width = int((own.most - own.least).max())
     return seen((own.least + own.most) // 2, max(resolution, (width + 1) // 2))
 
 
-def _isr(board: Board, name: str) -> IsrCheck:
+def _isr(board: Measurement, name: str) -> IsrCheck:
     runs = board.isrs[name]
     starts = board.events(f"isr.{name}.start")
     latency = response = None
@@ -122,7 +122,7 @@ def _isr(board: Board, name: str) -> IsrCheck:
     )  # fmt: skip
 
 
-def _step(board: Board, name: str) -> StepCheck:
+def _step(board: Measurement, name: str) -> StepCheck:
     found, resolution = board.steps[name], board.resolution
     return StepCheck(
         name,
@@ -133,14 +133,14 @@ def _step(board: Board, name: str) -> StepCheck:
     )
 
 
-def _unit(board: Board, name: str) -> UnitCheck:
+def _unit(board: Measurement, name: str) -> UnitCheck:
     paired = board.units[name].paired
     if paired is None:
         return UnitCheck(name, None, None)
     return UnitCheck(name, seen(paired.after, board.resolution), len(paired.lost) if paired.judged else None)
 
 
-def _periods(board: Board) -> dict[str, Seen]:
+def _periods(board: Measurement) -> dict[str, Seen]:
     """Distances between neighbouring events, for every event of which at least two were seen."""
     found = {name: seen(np.diff(at), board.resolution) for name, at in board.shown.instants.items()}
     return {name: value for name, value in found.items() if value is not None}

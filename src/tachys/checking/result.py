@@ -11,7 +11,7 @@ import numpy as np
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.grid import ClockError
 from tachys.checking.board.load import Busiest, LoadSeen
-from tachys.checking.board.waits import Cause, Stretch
+from tachys.checking.board.waits import Cause, WaitPart
 from tachys.checking.compare.figures import Compared
 from tachys.checking.compare.tail import Tail
 from tachys.frames import Seconds, frame, in_seconds
@@ -23,7 +23,7 @@ from tachys.worstcase.bounds import Bounds
 if TYPE_CHECKING:
     import pandas as pd
 
-    from tachys.checking.board.measuring import Board
+    from tachys.checking.board.measuring import Measurement
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +101,7 @@ class NeedCheck:
     reason: str = ""
     value: int | Fraction | None = None
     worst_at: int | None = None
-    worst: tuple[Stretch, ...] = ()
+    worst: tuple[WaitPart, ...] = ()
     note: str = ""
     tail: Tail | None = None
     basis: Basis = Basis.NONE
@@ -178,7 +178,7 @@ class CheckResult:
 
     capture: Capture
     bounds: Bounds
-    board: Board
+    board: Measurement
     isrs: dict[str, IsrCheck] = field(default_factory=dict)
     steps: dict[str, StepCheck] = field(default_factory=dict)
     units: dict[str, UnitCheck] = field(default_factory=dict)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from tachys.checking.result import CheckResult
     from tachys.drawing.moment import Played
     from tachys.drawing.timeline import Moment
-    from tachys.simulation.ways import Ways
+    from tachys.simulation.options import RunOptions
     from tachys.worstcase.bounds import Bounds
 
 FORMS = ("png", "svg", "pdf")
@@ -181,7 +181,12 @@ def _where(begin: int, end: int, what: str) -> str:
 
 
 def _played(
-    paper: Bounds, worst: str | None, ways: Ways, length: int, window: tuple[int | None, int | None] | None, model: str
+    paper: Bounds,
+    worst: str | None,
+    ways: RunOptions,
+    length: int,
+    window: tuple[int | None, int | None] | None,
+    model: str,
 ) -> Played:
     from tachys.drawing.moment import play_moment
 
@@ -227,7 +232,7 @@ def _draw_played(paper: Bounds, played: Played, capture: str | None, form: str) 
 
 
 def _draw_spread(
-    paper: Bounds, names: tuple[str, ...], ways: Ways, length: int, model: str, form: str
+    paper: Bounds, names: tuple[str, ...], ways: RunOptions, length: int, model: str, form: str
 ) -> tuple[bytes, str]:
     from tachys.drawing.spread import Spread, draw_spreads
     from tachys.errors import did_you_mean, input_error

@@ -16,8 +16,8 @@ from tachys.cli.words import NONE, count_text, instant_text, time_text
 from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
-    from tachys.capture.flow import Times
     from tachys.capture.inspecting import Line, Spans
+    from tachys.capture.statistics import Times
     from tachys.capture.table import Capture
 
 Row = list[str | Verdict]

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from fractions import Fraction
 
     from tachys.model.system import System
-    from tachys.simulation.ways import Ways
+    from tachys.simulation.options import RunOptions
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 PS = 10**12
@@ -39,19 +39,19 @@ def play_options(command: Command) -> Command:
     return command
 
 
-def ways_of(system: System, costs: str, phases: str, arrivals: str, clocks: str, seed: int) -> Ways:
+def ways_of(system: System, costs: str, phases: str, arrivals: str, clocks: str, seed: int) -> RunOptions:
     """The ways that the options ask for.
 
     Raises:
         InputError: a file of measured costs is wrong.
     """
     from tachys.simulation.measured import read_costs
-    from tachys.simulation.ways import Ways
+    from tachys.simulation.options import RunOptions
 
     measured: dict[str, tuple[int, ...]] = {}
     if costs not in ("most", "least", "drawn", "triangular"):
         measured, costs = read_costs(Path(costs), system), "measured"
-    return Ways(costs=costs, phases=phases, arrivals=arrivals, rates=clocks, seed=seed, measured=measured)  # type: ignore[arg-type]
+    return RunOptions(costs=costs, phases=phases, arrivals=arrivals, rates=clocks, seed=seed, measured=measured)  # type: ignore[arg-type]
 
 
 def length_of(time: Fraction) -> int:

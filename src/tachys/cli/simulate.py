@@ -16,9 +16,9 @@ from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
     from tachys.model.system import System
+    from tachys.simulation.options import RunOptions
     from tachys.simulation.result import NeedSeen, Simulated
     from tachys.simulation.statistics import Stats
-    from tachys.simulation.ways import Ways
     from tachys.simulation.worst import Worst
     from tachys.worstcase.bounds import Bounds
 
@@ -90,7 +90,7 @@ def _window(length: Fraction, begin: Fraction | None, end: Fraction | None) -> t
     return first, last
 
 
-def _play(paper: Bounds, length: int, ways: Ways, runs: int) -> Simulated:
+def _play(paper: Bounds, length: int, ways: RunOptions, runs: int) -> Simulated:
     """Play with a progress bar where the work is long and somebody looks."""
     import os
 
@@ -240,7 +240,7 @@ def _show_load(result: Simulated) -> None:
         say("  not load: " + ", ".join(apart))
 
 
-def _write(system: System, ways: Ways, window: tuple[int, int], output: str, probes: bool) -> None:
+def _write(system: System, ways: RunOptions, window: tuple[int, int], output: str, probes: bool) -> None:
     from tachys.cli.output import say
     from tachys.files import write_whole
     from tachys.simulation.writing import timeline_text

@@ -11,7 +11,7 @@ from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, Run
 from tachys.simulation.follow import answers
 from tachys.simulation.lanes import Lanes, lanes
-from tachys.simulation.ways import Ways
+from tachys.simulation.options import RunOptions
 from tachys.worstcase.bounds import Bounds
 
 
@@ -28,7 +28,11 @@ class Played:
 
 
 def play_moment(
-    bounds: Bounds, ways: Ways, length: int, window: tuple[int, int] | None = None, span: tuple[int, int] | None = None
+    bounds: Bounds,
+    ways: RunOptions,
+    length: int,
+    window: tuple[int, int] | None = None,
+    span: tuple[int, int] | None = None,
 ) -> Played:
     """Play a model for ``length`` ps and take the lanes of a window; without one, of its worst moment.
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tachys.checking.probes.binding import Shown
+from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies
 from tachys.checking.result import CheckResult, NeedCheck
 from tachys.drawing.lanes import EDGE as _EDGE
@@ -79,7 +79,7 @@ class _Lane:
     event: Event | None
 
 
-def _lanes(system: System, shown: Shown) -> list[_Lane]:
+def _lanes(system: System, shown: Readings) -> list[_Lane]:
     """What the model does not name first, routines by urgency, then steps and units."""
 
     def lines(*things: Thing) -> str:
@@ -101,7 +101,7 @@ def _lanes(system: System, shown: Shown) -> list[_Lane]:
     return lanes
 
 
-def _draw_lane(axes: Axes, row: int, lane: _Lane, shown: Shown, moment: Moment) -> None:
+def _draw_lane(axes: Axes, row: int, lane: _Lane, shown: Readings, moment: Moment) -> None:
     bodies = shown.bodies.get(lane.thing)
     if bodies is not None:
         starts, ends = bodies.start, bodies.end

@@ -20,7 +20,7 @@ from tachys.simulation import compiling
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index, index_of
 from tachys.simulation.memory import make_memory
-from tachys.simulation.ways import Ways
+from tachys.simulation.options import RunOptions
 
 PARTS = compiling.PARTS
 TURNS = 2_000_000  # instants of one slice
@@ -84,7 +84,7 @@ class Records:
 class Run:
     """One run of a system from time zero to ``end`` ps."""
 
-    def __init__(self, system: System, ways: Ways, end: int, *, record: bool, compiled: bool = True) -> None:
+    def __init__(self, system: System, ways: RunOptions, end: int, *, record: bool, compiled: bool = True) -> None:
         self.system = system
         self.end = end
         self.ended = False
@@ -152,7 +152,7 @@ def _at_fault(system: System, fault: int, at_ps: int) -> InputError:
     )
 
 
-def play_whole(system: System, ways: Ways, end: int, *, compiled: bool = True) -> tuple[Run, Records, Index]:
+def play_whole(system: System, ways: RunOptions, end: int, *, compiled: bool = True) -> tuple[Run, Records, Index]:
     """A recorded run and its records."""
     run = Run(system, ways, end, record=True, compiled=compiled)
     return run, run.play(), run.index

@@ -13,9 +13,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from tachys.model.chains import Link, chain_of
 from tachys.model.events import Event
 from tachys.model.system import System
-from tachys.model.ways import Hop, way
 from tachys.needs.seen import Following
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records
@@ -73,7 +73,7 @@ def of_body(records: Records, index: Index, kind: str, name: str) -> Bools:
 
 def answers(records: Records, system: System, index: Index, need: Following) -> Answers:
     """Follow every event of ``need.begins`` that is in the records."""
-    hops = way(system, need.begins, need.ends)
+    hops = chain_of(system, need.begins, need.ends)
     began = event_times(records, index, need.begins)
     if hops is None:
         ends = event_times(records, index, need.ends)
@@ -90,7 +90,7 @@ def answers(records: Records, system: System, index: Index, need: Following) -> 
     )  # fmt: skip
 
 
-def _hop(records: Records, system: System, index: Index, hop: Hop, going: Ints, age: bool) -> Ints:
+def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool) -> Ints:
     """Where each event, at its place, was answered over one hop; OPEN or LOST_ON_WAY where it was not."""
     kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     table = _STARTS if moment == "start" else _ENDS
@@ -173,7 +173,7 @@ def _many(values: Ints, times: Ints) -> Ints:
     return found
 
 
-def _taken(records: Records, index: Index, hop: Hop, going: Ints, age: bool) -> Ints:
+def _taken(records: Records, index: Index, hop: Link, going: Ints, age: bool) -> Ints:
     """Where the step took the flag that was set at each of the places."""
     flag, step = index.flags.index(hop.flag), index.steps.index(hop.after.name)
     of_flag = records.index == flag

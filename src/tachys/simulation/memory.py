@@ -14,7 +14,7 @@ from tachys.model.quantities import ZERO, Range
 from tachys.model.system import Guard, Isr, Source, Step, System, Unit
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index
-from tachys.simulation.ways import Ways
+from tachys.simulation.options import RunOptions
 
 _COSTS = {"most": at.MOST, "least": at.LEAST, "drawn": at.UNIFORM, "triangular": at.TRIANGULAR, "measured": at.MEASURED}
 _JITTER = {"none": at.NO_JITTER, "drawn": at.DRAWN_JITTER, "first-late": at.FIRST_LATE}
@@ -25,7 +25,7 @@ MOST_AT_ONCE = 1 << 22  # records that one act may add; one that adds more ends 
 FEW_LINES = 100  # with more of them the histograms are coarser
 
 
-def make_memory(system: System, index: Index, ways: Ways, end: int, *, record: bool) -> at.Ints:
+def make_memory(system: System, index: Index, ways: RunOptions, end: int, *, record: bool) -> at.Ints:
     """The memory of a run that ends at ``end`` ps. ``record``: keep a record of everything that happens.
 
     Raises:
@@ -40,7 +40,7 @@ def histogram_bits(system: System) -> int:
 
 
 class _Builder:
-    def __init__(self, system: System, index: Index, ways: Ways) -> None:
+    def __init__(self, system: System, index: Index, ways: RunOptions) -> None:
         self.system = system
         self.index = index
         self.ways = ways

@@ -13,9 +13,9 @@ from multiprocessing.synchronize import Event
 from tachys.model.system import System
 from tachys.simulation.engine import Run
 from tachys.simulation.needs import PlayedSlice, Watch, became, needs_records, watches
+from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
 from tachys.simulation.statistics import Counted, counted, losses, taken
-from tachys.simulation.ways import Ways
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.load import surplus
@@ -24,7 +24,7 @@ Progress = Callable[[float], None]
 
 
 @dataclass(slots=True)
-class Part:
+class RunPart:
     """What one run has counted up to ``length`` ps."""
 
     length: int
@@ -36,8 +36,8 @@ class Part:
 
 
 def play_part(
-    system: System, ways: Ways, end: int, number: int, progress: Progress | None = None, *, compiled: bool = True
-) -> Part:
+    system: System, ways: RunOptions, end: int, number: int, progress: Progress | None = None, *, compiled: bool = True
+) -> RunPart:
     """One run. KeyboardInterrupt between slices leaves what was counted up to there."""
     run = Run(system, ways, end, record=needs_records(system), compiled=compiled)
     looking, played = watches(system, number), None
@@ -57,13 +57,13 @@ def play_part(
     figures = {
         name: replace(each, buckets=each.buckets.copy()) for name, each in counted(run.memory, run.index).items()
     }
-    return Part(length, whole, figures, losses(run.memory, run.index), taken(run.memory, run.index, length), looking)
+    return RunPart(length, whole, figures, losses(run.memory, run.index), taken(run.memory, run.index, length), looking)
 
 
 def simulate(
     system: System,
     end: int,
-    ways: Ways | None = None,
+    ways: RunOptions | None = None,
     *,
     runs: int = 1,
     workers: int = 1,
@@ -81,7 +81,7 @@ def simulate(
     """
     if end <= 0 or runs <= 0:
         raise ValueError("the time to play and the number of runs must be positive")
-    ways = ways or Ways()
+    ways = ways or RunOptions()
     paper = bounds or bounds_of(system)
     if workers > 1 and runs > 1:
         parts = _in_processes(system, ways, end, runs, workers, progress)
@@ -102,14 +102,14 @@ def _share_of(progress: Progress, number: int, runs: int) -> Progress:
 
 
 def _in_processes(
-    system: System, ways: Ways, end: int, runs: int, workers: int, progress: Progress | None
-) -> list[Part]:
+    system: System, ways: RunOptions, end: int, runs: int, workers: int, progress: Progress | None
+) -> list[RunPart]:
     """Some runs in processes of their own; those that were interrupted are as long as they have come."""
-    parts: dict[int, Part] = {}
+    parts: dict[int, RunPart] = {}
     context = get_context("spawn")
     stop = context.Event()
     with ProcessPoolExecutor(min(workers, runs), mp_context=context, initializer=_heed, initargs=(stop,)) as pool:
-        waiting: dict[Future[Part | None], int] = {
+        waiting: dict[Future[RunPart | None], int] = {
             pool.submit(_play_unless_stopped, system, replace(ways, seed=ways.seed + n), end, n): n for n in range(runs)
         }
         while waiting:
@@ -139,7 +139,7 @@ def _heed(stop: Event) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
-def _play_unless_stopped(system: System, ways: Ways, end: int, number: int) -> Part | None:
+def _play_unless_stopped(system: System, ways: RunOptions, end: int, number: int) -> RunPart | None:
     def heed(_: float) -> None:
         if _stop is not None and _stop.is_set():
             raise KeyboardInterrupt
@@ -147,7 +147,7 @@ def _play_unless_stopped(system: System, ways: Ways, end: int, number: int) -> P
     return None if _stop is not None and _stop.is_set() else play_part(system, ways, end, number, heed)
 
 
-def joined(paper: Bounds, parts: list[Part], *, complete: bool) -> Simulated:
+def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
     """All runs as one result."""
     first = parts[0]
     for part in parts[1:]:

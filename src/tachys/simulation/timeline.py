@@ -16,7 +16,7 @@ PULSE_NS = 100
 
 
 @dataclass(frozen=True, slots=True)
-class Signal:
+class TraceSignal:
     """One line of the timeline: its level at the beginning and every change after it."""
 
     name: str
@@ -24,7 +24,7 @@ class Signal:
     changes: tuple[Change, ...]
 
 
-def signals(system: System, lanes: Lanes, *, probes: bool) -> list[Signal]:
+def signals(system: System, lanes: Lanes, *, probes: bool) -> list[TraceSignal]:
     """The lines of a timeline: what the probes of the model would show, or every thing by its own name."""
     if probes:
         return [_probed(probe, lanes) for probe in system.probes if not probe.codes and probe.shows != (IDLE,)]
@@ -56,7 +56,7 @@ def event_instants(lanes: Lanes, event: Event) -> list[int]:
     return [instant for instant in instants if lanes.begin <= instant <= lanes.end]
 
 
-def _level(name: str, spans: list[tuple[int, int]], begin: int) -> Signal:
+def _level(name: str, spans: list[tuple[int, int]], begin: int) -> TraceSignal:
     """A line that is high in each span; spans that touch are told apart by a fall of one ps."""
     first = 0
     changes: list[Change] = []
@@ -68,28 +68,28 @@ def _level(name: str, spans: list[tuple[int, int]], begin: int) -> Signal:
                 changes[-1] = (start - 1, 0)
             changes.append((start, 1))
         changes.append((end, 0))
-    return Signal(name, first, tuple(changes))
+    return TraceSignal(name, first, tuple(changes))
 
 
-def _probed(probe: Probe, lanes: Lanes) -> Signal:
+def _probed(probe: Probe, lanes: Lanes) -> TraceSignal:
     shown = _probed_high(probe, lanes)
     if not probe.active_low:
         return shown
-    return Signal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
+    return TraceSignal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
 
 
-def _probed_high(probe: Probe, lanes: Lanes) -> Signal:
+def _probed_high(probe: Probe, lanes: Lanes) -> TraceSignal:
     if probe.edge is None:
         spans = sorted(span for who in probe.shows for span in _body(lanes, who, probe.after, probe.before_end))
         return _level(probe.signal, spans, lanes.begin)
     (event,) = probe.shows
     times = [time + probe.after for time in event_instants(lanes, instant_of(event))]
     if probe.edge in ("both", "toggle"):
-        return Signal(probe.signal, 0, tuple((time, (number + 1) % 2) for number, time in enumerate(times)))
+        return TraceSignal(probe.signal, 0, tuple((time, (number + 1) % 2) for number, time in enumerate(times)))
     shown = _level(probe.signal, _spans(times), lanes.begin)
     if probe.edge != "fall":
         return shown
-    return Signal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
+    return TraceSignal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
 
 
 def _spans(times: list[int]) -> list[tuple[int, int]]:
@@ -99,12 +99,12 @@ def _spans(times: list[int]) -> list[tuple[int, int]]:
     return [(time, time + max(1, min(width, (later - time) // 2))) for time, later in zip(times, ends, strict=True)]
 
 
-def _merged(found: list[Signal]) -> Iterator[tuple[int, int, int]]:
+def _merged(found: list[TraceSignal]) -> Iterator[tuple[int, int, int]]:
     """(instant, number of the signal, level) of every change, in order of time."""
     yield from sorted((time, number, level) for number, s in enumerate(found) for time, level in s.changes)
 
 
-def to_vcd(found: list[Signal], begin: int, end: int) -> str:
+def to_vcd(found: list[TraceSignal], begin: int, end: int) -> str:
     """The timeline as value changes of IEEE 1364, in picoseconds."""
     marks = [identifier(number) for number in range(len(found))]
     lines = ["$version Tachys simulation $end", "$timescale 1 ps $end", "$scope module timeline $end"]
@@ -125,7 +125,7 @@ def to_vcd(found: list[Signal], begin: int, end: int) -> str:
     return "\n".join(lines) + "\n"
 
 
-def to_csv(found: list[Signal], begin: int, end: int) -> str:
+def to_csv(found: list[TraceSignal], begin: int, end: int) -> str:
     """The timeline as a time column in ns and a column a signal; a row a change."""
     levels = [s.first for s in found]
     lines = [",".join(["Time [ns]", *(s.name for s in found)]), _row(begin, levels)]

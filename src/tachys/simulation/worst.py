@@ -20,8 +20,8 @@ from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, Run
 from tachys.simulation.memory import histogram_bits
 from tachys.simulation.needs import PlayedSlice, Watch
+from tachys.simulation.options import Costs, RunOptions
 from tachys.simulation.statistics import counted
-from tachys.simulation.ways import Costs, Ways
 from tachys.worstcase.bounds import Bounds
 
 MOST_TRIED = 400
@@ -39,7 +39,7 @@ class Worst:
     figure: str
     value: int | None
     bound: int | None
-    ways: Ways
+    ways: RunOptions
     begin: int
     at: int
     tried: int
@@ -89,7 +89,7 @@ class _Hunt:
         self.tries = tries
         self.tried = 0
         self.best = -1
-        self.ways = Ways()
+        self.ways = RunOptions()
         self.length = self._length()
         self.moves = self._moves()
 
@@ -97,9 +97,9 @@ class _Hunt:
         """Try what the bound suggests, then move sources against each other."""
         for jitter in ("first-late", "none", "drawn"):
             for phases in ("together", "drawn"):
-                self._try(Ways("most", phases, "gap", jitter, seed=1))
+                self._try(RunOptions("most", phases, "gap", jitter, seed=1))
         for instant in (self.length // 2, self._first_meeting()):
-            self._try(Ways("most", "together", "gap", "first-late", begin=self._meeting(instant)))
+            self._try(RunOptions("most", "together", "gap", "first-late", begin=self._meeting(instant)))
         while self.tried < self.tries and self.best != self.bound:
             self._try(self._varied())
         found = self._moment() if self.best >= 0 else (0, 0)
@@ -139,7 +139,7 @@ class _Hunt:
         times |= {core.entry.most, core.exit.most, core.chain.most}
         return sorted(time for time in times if time > 0)
 
-    def _varied(self) -> Ways:
+    def _varied(self) -> RunOptions:
         """The best way so far, with some sources moved."""
         begin = dict(self.ways.begin) or self._meeting(self.length // 2)
         free = [source for source in self.system.sources if source.name in begin]
@@ -157,7 +157,7 @@ class _Hunt:
         costs: Costs = "most" if self.dice.random() < 0.8 else "drawn"
         return replace(self.ways, costs=costs, begin=begin, seed=self.dice.randrange(2**31))
 
-    def _try(self, ways: Ways) -> None:
+    def _try(self, ways: RunOptions) -> None:
         self.tried += 1
         run = Run(self.system, ways, self.length, record=self.need is not None)
         watch, played = None if self.need is None else Watch(self.need, 0, histogram_bits(self.system)), None

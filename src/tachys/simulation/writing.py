@@ -8,13 +8,13 @@ from tachys.errors import input_error
 from tachys.model.system import System
 from tachys.simulation.engine import Run
 from tachys.simulation.lanes import Lanes, lanes
+from tachys.simulation.options import RunOptions
 from tachys.simulation.timeline import signals, to_csv, to_trace_events, to_vcd
-from tachys.simulation.ways import Ways
 
 FORMS = (".vcd", ".csv", ".json")
 
 
-def play_lanes(system: System, ways: Ways, begin: int, end: int) -> Lanes:
+def play_lanes(system: System, ways: RunOptions, begin: int, end: int) -> Lanes:
     """Play a model up to ``end`` ps; its lanes between two instants."""
     run = Run(system, ways, end, record=True)
     return lanes(run.play(), run.index, begin, end)
@@ -32,7 +32,7 @@ def form_of(output: str) -> str:
     return form
 
 
-def timeline_text(system: System, ways: Ways, window: tuple[int, int], output: str, *, probes: bool) -> str:
+def timeline_text(system: System, ways: RunOptions, window: tuple[int, int], output: str, *, probes: bool) -> str:
     """The timeline between the two instants of ``window``, in the form that the ending of a file tells.
 
     Raises:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds
+from tachys.worstcase.eventbounds import EventBounds
+from tachys.worstcase.fixedpoint import settle, with_all
 from tachys.worstcase.flags import all_flags, flag_bounds
 from tachys.worstcase.load import load_bounds
 from tachys.worstcase.loop import LoopWindows, step_bounds
 from tachys.worstcase.paper import BoundsOnPaper
-from tachys.worstcase.reach import Reach
 from tachys.worstcase.result import StepBounds
-from tachys.worstcase.settling import settle, with_all
 from tachys.worstcase.units import unit_bounds
 from tachys.worstcase.window import isr_bounds
 
@@ -30,7 +30,7 @@ def bounds(system: System) -> Bounds:
     steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
     events = with_all(settled, system, isrs, steps)
     flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in all_flags(system)}
-    reach = Reach(system, events, isrs, units, flags, steps)
+    reach = EventBounds(system, events, isrs, units, flags, steps)
     lengths = sorted({*USUAL_WINDOWS, *_asked(system)})
     taken = load_bounds(system, load, reach, windows, lengths)
     paper = BoundsOnPaper(reach, taken)

@@ -141,7 +141,7 @@ class Bursts:
 
 
 @dataclass(frozen=True, slots=True)
-class Sum:
+class SumOfCurves:
     """Events of several kinds taken together.
 
     The least span of n of them is the n-th smallest of all the spans of 1, 2, 3 … events of each kind; those found
@@ -271,7 +271,7 @@ class Never:
 
 
 @dataclass(frozen=True, slots=True)
-class Endless:
+class Unbounded:
     """Events that nothing known holds apart, for ``reason``."""
 
     reason: str
@@ -312,14 +312,14 @@ class Endless:
         return 0
 
 
-def apart(distance: int, reason: str = "nothing holds its events apart") -> Curve:
+def sporadic(distance: int, reason: str = "nothing holds its events apart") -> Curve:
     """Events at least ``distance`` ps apart; without a distance, for ``reason``, there is no bound."""
-    return Staircase(Fraction(distance), distance=distance) if distance > 0 else Endless(reason)
+    return Staircase(Fraction(distance), distance=distance) if distance > 0 else Unbounded(reason)
 
 
 def moved(curve: Curve, jitter: int = 0, extra: int = 0) -> Curve:
     """:class:`Moved` in the simplest form that says the same: never one inside another, however long a chain is."""
-    if isinstance(curve, Endless) or not (jitter or extra):
+    if isinstance(curve, Unbounded) or not (jitter or extra):
         return curve
     if isinstance(curve, Tightest):
         return tightest([moved(each, jitter, extra) for each in curve.curves])
@@ -337,8 +337,8 @@ def moved(curve: Curve, jitter: int = 0, extra: int = 0) -> Curve:
 
 def delayed(curve: Curve, jitter: int, distance: int = 0) -> Curve:
     """Events that follow others after a way whose time varies by ``jitter`` ps, never closer than ``distance``."""
-    if isinstance(curve, Endless):
-        return apart(distance, curve.reason)
+    if isinstance(curve, Unbounded):
+        return sporadic(distance, curve.reason)
     late = moved(curve, jitter)
     if not distance:
         return late
@@ -348,7 +348,7 @@ def delayed(curve: Curve, jitter: int, distance: int = 0) -> Curve:
         first, *rest = sorted(late.curves, key=lambda each: not isinstance(each, Staircase))
         if isinstance(first, Staircase):
             return tightest([Staircase(first.period, first.jitter, max(first.distance, distance)), *rest])
-    return tightest([late, apart(distance)])
+    return tightest([late, sporadic(distance)])
 
 
 def tightest(curves: list[Curve]) -> Curve:
@@ -359,7 +359,7 @@ def tightest(curves: list[Curve]) -> Curve:
     """
     flat = [part for curve in curves for part in (curve.curves if isinstance(curve, Tightest) else (curve,))]
     kept: list[Curve] = []
-    for curve in [each for each in flat if not isinstance(each, Endless)]:
+    for curve in [each for each in flat if not isinstance(each, Unbounded)]:
         if not any(_says_more(other, curve) for other in kept):
             kept = [other for other in kept if not _says_more(curve, other)] + [curve]
     kept = kept or curves[:1]
@@ -379,14 +379,14 @@ def _says_more(one: Curve, other: Curve) -> bool:
     return False
 
 
-def together(curves: list[Curve]) -> Curve:
+def sum_of(curves: list[Curve]) -> Curve:
     """The sum of some curves; of none, no event at all."""
     for curve in curves:
-        if isinstance(curve, Endless):
+        if isinstance(curve, Unbounded):
             return curve
     if len(curves) < 2:
         return curves[0] if curves else Never()
-    whole = Sum(tuple(curves))
+    whole = SumOfCurves(tuple(curves))
     return whole if whole.depth <= DEEPEST else _envelope(whole)
 
 
@@ -404,7 +404,7 @@ def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
     if isinstance(curve, Moved) and count > curve.extra:
         later = np.maximum(least_spans(curve.curve, count - curve.extra) - curve.jitter, 0)
         return np.append(np.zeros(curve.extra, np.int64), later)
-    if isinstance(curve, Sum):
+    if isinstance(curve, SumOfCurves):
         return np.sort(np.concatenate([least_spans(each, count) for each in curve.curves]))[:count]
     if isinstance(curve, Bursts) and curve.every * count < BEYOND:
         bursts, rest = np.divmod(np.arange(count, dtype=np.int64), curve.count)

@@ -13,7 +13,7 @@ from tachys.measures import KINDS, Measure, measures_of
 from tachys.model.events import Event
 from tachys.model.system import System
 from tachys.needs.kinds import NeedBounds
-from tachys.worstcase.reach import Reach
+from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.result import FlagBounds, IsrBounds, LoadBounds, StepBounds, UnitBounds
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ class Bounds:
     load: LoadBounds = field(default_factory=lambda: LoadBounds(Fraction(0), Fraction(0), ()))
     needs: dict[str, NeedBounds] = field(default_factory=dict)
     endless: tuple[Event, ...] = ()
-    reach: Reach | None = field(default=None, compare=False)
+    reach: EventBounds | None = field(default=None, compare=False)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())

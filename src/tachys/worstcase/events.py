@@ -2,7 +2,7 @@
 
 What a routine, unit or step raises comes as its causes do, moved by a way whose time varies; never closer than the
 least time that its producer needs. Where the way has no bound, as many more can come as wait at most when a window
-begins. The time that ways vary (``Delays``) is found by iteration in ``settling``.
+begins. The time that ways vary (``Spreads``) is found by iteration in ``settling``.
 """
 
 from __future__ import annotations
@@ -13,22 +13,22 @@ from tachys.model.events import Event
 from tachys.model.system import Isr, Step, System, Unit
 from tachys.worstcase.arrivals import (
     Curve,
-    Endless,
     NoBound,
     Staircase,
-    apart,
+    Unbounded,
     delayed,
     moved,
     source_curve,
+    sporadic,
+    sum_of,
     tightest,
-    together,
 )
 from tachys.worstcase.queueing import Backlog, backlog
 from tachys.worstcase.rings import Rings, causes_of, find_rings, least_distance
 
 
 @dataclass(slots=True)
-class Delays:
+class Spreads:
     """How much the time from cause to an event varies, in ps, by event; None: without bound."""
 
     spread: dict[str, int | None] = field(default_factory=dict)
@@ -38,7 +38,7 @@ class Delays:
 class Events:
     """The curves of all events of a system, for given delays."""
 
-    def __init__(self, system: System, delays: Delays, rings: Rings | None = None) -> None:
+    def __init__(self, system: System, delays: Spreads, rings: Rings | None = None) -> None:
         self.system = system
         self.delays = delays
         self.rings = rings or find_rings(system)
@@ -68,13 +68,13 @@ class Events:
     def sets(self, flag: str) -> Curve | None:
         """The densest way in which a flag can be set; None if nobody sets it."""
         setters = [self.curve(isr.end) for isr in self.system.isrs if flag in isr.sets]
-        return together(setters) if setters else None
+        return sum_of(setters) if setters else None
 
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""
         if unit.start in self.rings.rounds:
-            return apart(self.rings.rounds[unit.start])
-        return moved(together([self.curve(event) for event in unit.on]), extra=int(unit.primed))
+            return sporadic(self.rings.rounds[unit.start])
+        return moved(sum_of([self.curve(event) for event in unit.on]), extra=int(unit.primed))
 
     def backlog(self, unit: Unit) -> Backlog:
         """How many starts wait for a unit and how long, if none is lost.
@@ -101,7 +101,7 @@ class Events:
 
     def _derive(self, event: Event) -> Curve:
         if event in self.rings.rounds:
-            return apart(self.rings.rounds[event])
+            return sporadic(self.rings.rounds[event])
         if event.kind == "unit":
             return self._unit(self.system.unit(event.name), event)
         if event.kind == "isr":
@@ -111,7 +111,7 @@ class Events:
     def _unit(self, unit: Unit, event: Event) -> Curve:
         takes = unit.takes
         if unit.thing in self.rings.tangled:
-            return apart(takes.least) if event.moment == "end" or unit.busy != "restart" else Endless(
+            return sporadic(takes.least) if event.moment == "end" or unit.busy != "restart" else Unbounded(
                 f"unit.{unit.name} restarts itself round a chain"
             )  # fmt: skip
         starts, wait = self.starts(unit), self.wait(unit)
@@ -123,8 +123,8 @@ class Events:
         distance = least_distance(self.system, isr)
         body = isr.thing
         if body in self.rings.tangled:
-            return apart(distance, f"isr.{isr.name} feeds itself round a chain that takes no time")
-        given = together([self.curve(event) for event in isr.on])
+            return sporadic(distance, f"isr.{isr.name} feeds itself round a chain that takes no time")
+        given = sum_of([self.curve(event) for event in isr.on])
         # beside those that wait, one may have been accepted and not yet begun, or begun and not yet ended
         return self._moved(event, given, isr.pending * len(isr.on) + 1, distance)
 
@@ -134,21 +134,21 @@ class Events:
         Both promises hold: that of the delay, and that of those that can be on their way as a window begins.
         """
         spread = self.delays.spread.get(event, 0)
-        if isinstance(given, Endless):
-            return apart(distance, given.reason)
+        if isinstance(given, Unbounded):
+            return sporadic(distance, given.reason)
         if spread is not None and given.most_within(spread - 1) <= waiting:
             return delayed(given, spread, distance)  # the delay lets no more in than can be on the way
         ways = [] if spread is None else [delayed(given, spread, distance)]
-        return tightest([*ways, moved(given, extra=waiting), apart(distance)])
+        return tightest([*ways, moved(given, extra=waiting), sporadic(distance)])
 
     def _step(self, step: Step, event: Event) -> Curve:
         round_least = least_round(self.system, step)
         body = step.thing
-        curves = [apart(round_least)]
+        curves = [sporadic(round_least)]
         if step.every is not None:
             curves += self._timed(step)
         if step.polls is not None and body not in self.rings.tangled:
-            curves.append(moved(self.sets(step.polls) or together([]), extra=1))
+            curves.append(moved(self.sets(step.polls) or sum_of([]), extra=1))
         starts = tightest(curves)
         return starts if event.moment == "start" else self._moved(event, starts, 1, round_least)
 

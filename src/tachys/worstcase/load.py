@@ -8,19 +8,19 @@ from fractions import Fraction
 from math import ceil
 
 from tachys.model.system import Loop, Step, System
-from tachys.worstcase.arrivals import Curve, NoBound, moved, tightest, together
+from tachys.worstcase.arrivals import Curve, NoBound, moved, sum_of, tightest
 from tachys.worstcase.blocking import after_body
+from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.flags import takers
 from tachys.worstcase.loop import LoopWindows
-from tachys.worstcase.reach import Reach
 from tachys.worstcase.result import LoadBounds, LoadShare, Window
-from tachys.worstcase.workload import Line, Workload
+from tachys.worstcase.workload import InterruptLine, Workload
 
 ONE = Fraction(1)
 
 
 def load_bounds(
-    system: System, load: Workload, reach: Reach, windows: LoopWindows | None, lengths: list[int]
+    system: System, load: Workload, reach: EventBounds, windows: LoopWindows | None, lengths: list[int]
 ) -> LoadBounds:
     """Long-run least and most load, and the busiest windows. A step without a gate can fill all that is left."""
     shares = [_isr_share(system, line, reach) for line in load.lines]
@@ -40,7 +40,7 @@ def load_bounds(
     return LoadBounds(least, most, tuple(shares), reason, busiest, storms)
 
 
-def _isr_share(system: System, line: Line, reach: Reach) -> LoadShare:
+def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadShare:
     core, isr, who = system.core, line.isr, line.isr.thing
     least = Fraction(0)
     if not reach.isrs[isr.name].lost:
@@ -55,7 +55,7 @@ def _isr_share(system: System, line: Line, reach: Reach) -> LoadShare:
         return LoadShare(who, least, ONE)
 
 
-def _loop_shares(system: System, loop: Loop, reach: Reach, left: Fraction) -> tuple[list[LoadShare], str | None]:
+def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction) -> tuple[list[LoadShare], str | None]:
     """The share of every step and of the overhead of the passes in which one ran; who fills the rest, if any."""
     shares, passes, filler = [], Fraction(0), None
     for step in loop.steps:
@@ -75,7 +75,7 @@ def _sure_cost(step: Step) -> int:
     return 0 if step.at_most is not None else step.cost.least
 
 
-def passes(system: System, reach: Reach) -> Curve | None:
+def passes(system: System, reach: EventBounds) -> Curve | None:
     """How densely passes can begin where every pass would halt; None if no step halts in every pass.
 
     Every halt ends with a routine served whose event came after the pass had begun. A pass that does not halt found a
@@ -88,11 +88,11 @@ def passes(system: System, reach: Reach) -> Curve | None:
         if all(any(taker.every is None for taker in takers(system, flag)) for flag in step.unless):
             events = [reach.events.curve(event) for isr in system.isrs for event in isr.on]
             events += [curve for flag in step.unless if (curve := reach.events.sets(flag)) is not None]
-            return moved(together(events), extra=1 + len(step.unless))
+            return moved(sum_of(events), extra=1 + len(step.unless))
     return None
 
 
-def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
+def _step_rate(system: System, step: Step, reach: EventBounds) -> Fraction | None:
     """The most runs of a step per ps; None when nothing but the pass limits it."""
     rates = []
     try:
@@ -113,7 +113,7 @@ def _step_rate(system: System, step: Step, reach: Reach) -> Fraction | None:
     return min(rates, default=None)
 
 
-def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows | None, length: int) -> Window:
+def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWindows | None, length: int) -> Window:
     """The most that can run in any window of ``length`` ps.
 
     What runs inside came at most one response before the window began (what ends later has its end to pay too), so
@@ -124,7 +124,7 @@ def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows |
     for line in load.lines:
         bounds = reach.isrs[line.isr.name]
 
-        def taken(line: Line = line, most: int | None = bounds.response.most) -> int:
+        def taken(line: InterruptLine = line, most: int | None = bounds.response.most) -> int:
             assert most is not None
             early = most + line.overhead
             return sum(each.curve.most_within(length + early) * (each.cost + line.overhead) for each in line.inputs)
@@ -150,7 +150,7 @@ def _window(system: System, load: Workload, reach: Reach, windows: LoopWindows |
     return Window(length, most, tuple(shares))
 
 
-def surplus(reach: Reach, length: int) -> int:
+def surplus(reach: EventBounds, length: int) -> int:
     """How much more work, in ps, than the long-run load allows can fall into a run of ``length`` ps: it ends somewhere.
 
     The most events of the run, less those of the long run, of each routine and step.

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from tachys.figures import Figure, Part, summed
+from tachys.model.chains import Link, chain_of
 from tachys.model.events import Event, Thing
-from tachys.model.ways import Hop, way
+from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.flags import rival
-from tachys.worstcase.reach import Reach
 from tachys.worstcase.result import LoadBounds
 
 
@@ -17,7 +17,7 @@ from tachys.worstcase.result import LoadBounds
 class BoundsOnPaper:
     """The finished bounds as :class:`tachys.needs.kinds.Paper`."""
 
-    reach: Reach
+    reach: EventBounds
     taken: LoadBounds
 
     def gap(self, event: Event) -> int | None:
@@ -44,7 +44,7 @@ class BoundsOnPaper:
 
     def way(self, begins: Event, ends: Event, *, age: bool) -> tuple[Figure, str] | None:
         """(time from one event to what it causes, why one may be lost on the way); None: no chain leads there."""
-        hops = way(self.reach.system, begins, ends)
+        hops = chain_of(self.reach.system, begins, ends)
         if hops is None:
             return None
         figures = [_hop(self.reach, hop) for hop in hops]
@@ -57,7 +57,7 @@ class BoundsOnPaper:
         return figures[0], _lost_on_way(self.reach, hops, age=age)
 
 
-def loses(reach: Reach, thing: Thing) -> str | None:
+def loses(reach: EventBounds, thing: Thing) -> str | None:
     """Why events of a thing (source, unit, routine or flag.NAME) may be lost; None if none ever is."""
     kind, name = thing.kind, thing.name
     if kind == "isr":
@@ -75,7 +75,7 @@ def loses(reach: Reach, thing: Thing) -> str | None:
     return "; ".join(found) or None
 
 
-def delay_of(reach: Reach, event: Event) -> Figure:
+def delay_of(reach: EventBounds, event: Event) -> Figure:
     """The delay of an event against what causes it."""
     kind, name = event.kind, event.name
     if kind == "source":
@@ -107,7 +107,7 @@ def delay_of(reach: Reach, event: Event) -> Figure:
     return summed(beginning.least + bounds_.duration.least, [*beginning.parts, *bounds_.duration.parts])
 
 
-def _hop(reach: Reach, hop: Hop) -> Figure:
+def _hop(reach: EventBounds, hop: Link) -> Figure:
     kind, name = hop.after.kind, hop.after.name
     if hop.kind == "sets":
         return reach.flags[hop.flag].reaction
@@ -121,7 +121,7 @@ def _hop(reach: Reach, hop: Hop) -> Figure:
     return delay_of(reach, hop.after)
 
 
-def _lost_on_way(reach: Reach, hops: tuple[Hop, ...], *, age: bool) -> str:
+def _lost_on_way(reach: EventBounds, hops: tuple[Link, ...], *, age: bool) -> str:
     """Why an event may be lost on the way; empty if none is. An overwritten flag does not make the last cause older."""
     for hop in hops:
         body, thing = hop.after.thing, None

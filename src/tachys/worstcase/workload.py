@@ -18,7 +18,7 @@ from tachys.figures import Part
 from tachys.model.events import Event
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import Isr, System
-from tachys.worstcase.arrivals import Curve, Endless, NoBound, Staircase, Sum, least_spans
+from tachys.worstcase.arrivals import Curve, NoBound, Staircase, SumOfCurves, Unbounded, least_spans
 from tachys.worstcase.blocking import Blockers, after_body
 
 MOST_ROUNDS = 20_000
@@ -43,7 +43,7 @@ class Input:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class InterruptLine:
     """A routine with its inputs, and the most that entry and end of one activation take, in ps."""
 
     isr: Isr
@@ -66,21 +66,21 @@ class Line:
         return sum(((each.cost + self.overhead) * each.curve.rate() for each in self.inputs), Fraction(0))
 
 
-def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Line, ...]:
+def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[InterruptLine, ...]:
     """The lines of a system in the order of acceptance."""
     overhead = system.core.entry.most + after_body(system.core)
     lines = []
     for isr in system.isrs:
         inputs = tuple(Input(event, curve(event), cost.most) for event, cost in zip(isr.on, isr.costs, strict=True))
-        whole = inputs[0].curve if len(inputs) == 1 else Sum(tuple(each.curve for each in inputs))
-        lines.append(Line(isr, inputs, whole, overhead))
+        whole = inputs[0].curve if len(inputs) == 1 else SumOfCurves(tuple(each.curve for each in inputs))
+        lines.append(InterruptLine(isr, inputs, whole, overhead))
     return tuple(lines)
 
 
 class Workload:
     """The rows of all lines. ``ends[rank]`` is where the rows of the lines up to ``rank`` end."""
 
-    def __init__(self, system: System, lines: Sequence[Line]) -> None:
+    def __init__(self, system: System, lines: Sequence[InterruptLine]) -> None:
         self.lines = tuple(lines)
         self.rounds = 0  # how often the lines were counted: what the search for a bound has cost so far
         self.blockers = Blockers(system)
@@ -112,7 +112,7 @@ class Workload:
         self._least_num = int(self._num.min(initial=_SAFE))
         self._most_den = int(self._den.max(initial=1))
         self._most_jitter = int(self._jitter.max(initial=0))
-        self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Endless)), None)
+        self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Unbounded)), None)
         self._surely_fits = self._fitting()  # in a window as long as that, whatever all lines ask for fits 64 bits
         self.levels_before: list[int] = []  # how many lines stand before the level of each line
         for rank, line in enumerate(lines):

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from tachys.capture.table import Instants
-from tachys.checking.probes.binding import Shown
+from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies
 from tachys.model.system import Isr, System
 
@@ -21,7 +21,7 @@ EMPTY = np.zeros(0, np.int64)
 
 
 def acceptance_leads(
-    system: System, shown: Shown, ended: Instants, isr: Isr, starts: Instants, slack: int
+    system: System, shown: Readings, ended: Instants, isr: Isr, starts: Instants, slack: int
 ) -> tuple[Instants, Instants]:
     """How many ps before its first instruction each run was accepted, at least and at most; gaps may be ``slack`` off.
 
@@ -47,12 +47,12 @@ def acceptance_leads(
     return least, most
 
 
-def all_ends(system: System, shown: Shown) -> Instants:
+def all_ends(system: System, shown: Readings) -> Instants:
     """When any routine was seen to end, in order."""
     return np.sort(np.concatenate([EMPTY, *(bodies.ended for _, bodies in _bodies(system, shown))]), kind="stable")
 
 
-def _bodies(system: System, shown: Shown) -> Iterator[tuple[int, Bodies]]:
+def _bodies(system: System, shown: Readings) -> Iterator[tuple[int, Bodies]]:
     for isr in system.isrs:
         bodies = shown.bodies.get(isr.thing)
         if bodies is not None:

@@ -11,9 +11,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.board.measuring import EMPTY, Board
+from tachys.checking.board.measuring import EMPTY, Measurement
+from tachys.model.chains import Link, chain_of
 from tachys.model.events import Thing
-from tachys.model.ways import Hop, way
 from tachys.needs.seen import Delays, Following
 
 OPEN, LOST, UNSURE = -1, -2, -3
@@ -28,9 +28,9 @@ class Followed:
     by_order: bool = False
 
 
-def follow(board: Board, need: Following) -> Followed | None:
+def follow(board: Measurement, need: Following) -> Followed | None:
     """Every event of the need and its answer; None where the capture shows too little."""
-    hops = way(board.system, need.begins, need.ends)
+    hops = chain_of(board.system, need.begins, need.ends)
     begins, ends = board.events(need.begins), board.events(need.ends)
     waiting = need.ends.thing
     if hops is not None and len(hops) == 1 and begins is None:
@@ -59,7 +59,7 @@ def follow(board: Board, need: Following) -> Followed | None:
     )
 
 
-def _least_way(board: Board, hops: tuple[Hop, ...] | None) -> int:
+def _least_way(board: Measurement, hops: tuple[Link, ...] | None) -> int:
     total = 0
     for hop in hops or ():
         kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
@@ -73,7 +73,7 @@ def _least_way(board: Board, hops: tuple[Hop, ...] | None) -> int:
     return total
 
 
-def _hidden(board: Board, hop: Hop) -> Delays | None:
+def _hidden(board: Measurement, hop: Link) -> Delays | None:
     """Delays against the releases that no line shows."""
     kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     if kind != "isr":
@@ -91,7 +91,7 @@ def _hidden(board: Board, hop: Hop) -> Delays | None:
     return Delays(runs.latency.at[:count], ends - runs.latency.at[:count], relative=True)
 
 
-def _over(board: Board, hop: Hop, times: Instants, age: bool) -> Instants | None:
+def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants | None:
     """When each event was answered over one hop, or OPEN, LOST, UNSURE; None where no line tells."""
     kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     if hop.kind == "sets":
@@ -135,7 +135,7 @@ def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, 
     return found
 
 
-def _taken(board: Board, hop: Hop, times: Instants, age: bool) -> Instants | None:
+def _taken(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants | None:
     flag = board.flags.get(hop.flag)
     step = board.system.step(hop.after.name)
     if flag is None or step.polls != hop.flag:

@@ -9,7 +9,7 @@ import numpy as np
 
 from tachys import stretches
 from tachys.capture.table import Instants
-from tachys.checking.board.measuring import Board
+from tachys.checking.board.measuring import Measurement
 from tachys.stretches import joined
 
 
@@ -36,7 +36,7 @@ class Busiest:
     bound: Fraction
 
 
-def busiest_windows(board: Board) -> tuple[Busiest, ...]:
+def busiest_windows(board: Measurement) -> tuple[Busiest, ...]:
     """The busiest window of each length for which there is a bound; what has no line is not in it."""
     found = []
     for window in board.paper.load.windows:
@@ -46,7 +46,7 @@ def busiest_windows(board: Board) -> tuple[Busiest, ...]:
     return tuple(found)
 
 
-def load_seen(board: Board) -> LoadSeen | None:
+def load_seen(board: Measurement) -> LoadSeen | None:
     """The load of a capture; None where nothing shows it."""
     length = board.capture.length
     if not length:
@@ -67,14 +67,14 @@ def load_seen(board: Board) -> LoadSeen | None:
     return LoadSeen(max(0.0, taken - slack), min(1.0, taken + slack + float(more)), "busy lines", tuple(missing))
 
 
-def busy_stretches(board: Board) -> tuple[Instants, Instants]:
+def busy_stretches(board: Measurement) -> tuple[Instants, Instants]:
     """When something that has a line ran; worked out once for each board."""
     if board.busy is None:
         board.busy = _busy(board)
     return board.busy
 
 
-def _busy(board: Board) -> tuple[Instants, Instants]:
+def _busy(board: Measurement) -> tuple[Instants, Instants]:
     """The stretches in which bodies ran, with entry before and exit behind each routine, put together.
 
     The time that a step spins or sleeps is no load: steps that pause, wait or sleep count their modelled cost at most.
@@ -94,7 +94,7 @@ def _busy(board: Board) -> tuple[Instants, Instants]:
     return joined(np.concatenate(begins), np.concatenate(ends))
 
 
-def busiest(board: Board, over: int) -> tuple[float, int] | None:
+def busiest(board: Measurement, over: int) -> tuple[float, int] | None:
     """(share, begin in ps) of the busiest window of ``over`` ps; None where the capture is shorter or shows nothing."""
     if board.capture.length < over or not board.things:
         return None

@@ -10,9 +10,9 @@ from tachys.capture.table import Capture, Instants
 from tachys.checking.board.accepting import acceptance_leads, all_ends
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, own_period
 from tachys.checking.board.matching import Matched, match
-from tachys.checking.board.nesting import Own, Tops, nest
+from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, pair_unit
-from tachys.checking.probes.binding import Shown, bind
+from tachys.checking.probes.binding import Readings, bind
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.checking.probes.lines import Bodies
 from tachys.checking.probes.sharing import deal_shared
@@ -34,7 +34,7 @@ class Runs:
     latency: Delays | None = None
     response: Delays | None = None
     span: Instants | None = None
-    cost: Own | None = None
+    cost: ExecutionTimes | None = None
     grid: Grid | None = None
 
 
@@ -45,7 +45,7 @@ class Steps:
     step: Step
     interval: Instants | None = None
     duration: Instants | None = None
-    own: Own | None = None
+    own: ExecutionTimes | None = None
     late: Delays | None = None
 
 
@@ -66,15 +66,15 @@ class Flags:
 
 
 @dataclass(slots=True)
-class Board:
+class Measurement:
     """A capture as its model reads it. ``things`` are those with bodies, by the numbers that ``tops`` uses."""
 
     system: System
     paper: Bounds
     capture: Capture
-    shown: Shown
+    shown: Readings
     things: list[Thing] = field(default_factory=list)
-    tops: Tops = field(default_factory=lambda: Tops(EMPTY, EMPTY, EMPTY))
+    tops: WhoRuns = field(default_factory=lambda: WhoRuns(EMPTY, EMPTY, EMPTY))
     isrs: dict[str, Runs] = field(default_factory=dict)
     steps: dict[str, Steps] = field(default_factory=dict)
     units: dict[str, Works] = field(default_factory=dict)
@@ -100,7 +100,7 @@ class Board:
         return self.shown.instants.get(Event(event))
 
 
-def measure(system: System, paper: Bounds, capture: Capture, stranger: str | None = None) -> Board:
+def measure(system: System, paper: Bounds, capture: Capture, stranger: str | None = None) -> Measurement:
     """Read everything that the model speaks of out of a capture.
 
     ``stranger`` is a line that the model does not name, taken for the body of the most urgent routine of all.
@@ -112,7 +112,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
     deal_shared(system, shown, capture.resolution)
     if stranger is not None:
         shown.bodies[Thing(f"line.{stranger}")] = shown.foreign[stranger]
-    board = Board(system, paper, capture, shown)
+    board = Measurement(system, paper, capture, shown)
     _nest(board)
     for unit in system.units:
         _without_restarts(shown, unit, board.resolution)
@@ -131,7 +131,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
     return board
 
 
-def _nest(board: Board) -> None:
+def _nest(board: Measurement) -> None:
     board.things = [thing for thing in board.shown.bodies if thing.kind != "unit"]
     bodies = [board.shown.bodies[thing] for thing in board.things]
     urgency = [urgency_of(board.system, thing) for thing in board.things]
@@ -145,16 +145,16 @@ def _nest(board: Board) -> None:
             board.steps[name] = Steps(board.system.step(name), own=whole)
 
 
-def _sure(board: Board, thing: Thing, bodies: Bodies, own: Own) -> Own:
+def _sure(board: Measurement, thing: Thing, bodies: Bodies, own: ExecutionTimes) -> ExecutionTimes:
     """The own times of whole bodies, with what sampling and routines that no line shows leave open."""
     part = bodies.whole
     ends = board.resolution * (1 + own.interrupted[part])
     unseen = _unseen_on_top(board, thing, bodies.end[part] - bodies.start[part])
     least = np.maximum(0, own.least[part] - ends - unseen)
-    return Own(least, own.most[part] + ends, own.interrupted[part])
+    return ExecutionTimes(least, own.most[part] + ends, own.interrupted[part])
 
 
-def _unseen_on_top(board: Board, thing: Thing, spans: Instants) -> Instants:
+def _unseen_on_top(board: Measurement, thing: Thing, spans: Instants) -> Instants:
     """At most how much of each span routines without a line have taken, if the model is right about them."""
     core, level = board.system.core, urgency_of(board.system, thing)
     taken = np.zeros(len(spans), np.int64)
@@ -170,7 +170,7 @@ def _unseen_on_top(board: Board, thing: Thing, spans: Instants) -> Instants:
     return taken
 
 
-def _most_runs(board: Board, isr: Isr, span: int) -> int:
+def _most_runs(board: Measurement, isr: Isr, span: int) -> int:
     reach = board.paper.reach
     assert reach is not None
     try:
@@ -179,7 +179,7 @@ def _most_runs(board: Board, isr: Isr, span: int) -> int:
         return 1 << 20
 
 
-def _runs(board: Board, isr: Isr, ended: Instants) -> Runs:
+def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
     """Which run served which event, and how soon."""
     found = board.isrs.get(isr.name) or Runs(isr)
     bodies = board.shown.bodies.get(isr.thing)
@@ -208,7 +208,7 @@ def _runs(board: Board, isr: Isr, ended: Instants) -> Runs:
     return found
 
 
-def _longest_wait(board: Board, isr: Isr) -> int:
+def _longest_wait(board: Measurement, isr: Isr) -> int:
     """How long an event that came before the capture can still have waited: its bound, or a round of everything."""
     most = board.paper.isrs[isr.name].latency.most
     if most is not None:
@@ -229,7 +229,7 @@ def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
     return Delays(at, ended[matched.run[done]] - at, matched.lost, running)
 
 
-def _without_restarts(shown: Shown, unit: Unit, slack: int) -> None:
+def _without_restarts(shown: Readings, unit: Unit, slack: int) -> None:
     """The line of a unit may fall for a moment as it begins anew: too soon, and as something starts it, is no end."""
     bodies = shown.bodies.get(unit.thing)
     causes = [shown.instants[event] for event in unit.on if event in shown.instants]
@@ -243,7 +243,7 @@ def _without_restarts(shown: Shown, unit: Unit, slack: int) -> None:
     shown.instants[unit.end] = bodies.end[~false]
 
 
-def _works(board: Board, unit: Unit) -> Paired | None:
+def _works(board: Measurement, unit: Unit) -> Paired | None:
     """Starts and ends of a unit: from its own line, or from what starts it and its end."""
     bodies, ends = board.shown.bodies.get(unit.thing), board.events(unit.end)
     causes = [board.events(event) for event in unit.on]
@@ -260,7 +260,7 @@ def _works(board: Board, unit: Unit) -> Paired | None:
     return Paired(bodies.start[part], bodies.end[part] - bodies.start[part], EMPTY, EMPTY, judged=False)
 
 
-def _steps(board: Board, step: Step) -> Steps:
+def _steps(board: Measurement, step: Step) -> Steps:
     found = board.steps.get(step.name) or Steps(step)
     bodies = board.shown.bodies.get(step.thing)
     starts = board.events(step.start)
@@ -276,7 +276,7 @@ def _steps(board: Board, step: Step) -> Steps:
     return found
 
 
-def _flag(board: Board, flag: str) -> Flags | None:
+def _flag(board: Measurement, flag: str) -> Flags | None:
     """From the ends of all its setters to the starts of the one step that polls it."""
     setters = [board.events(isr.end) for isr in board.system.isrs if flag in isr.sets]
     takers = [step for step in board.system.steps if flag in (step.polls, step.waits)]
@@ -302,7 +302,7 @@ def _flag(board: Board, flag: str) -> Flags | None:
     return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first])
 
 
-def _clock(board: Board) -> ClockError | None:
+def _clock(board: Measurement) -> ClockError | None:
     """How far off the clocks are, from lines whose period the board makes from its crystal."""
     found = []
     for source in board.system.sources:
@@ -324,7 +324,7 @@ def _clock(board: Board) -> ClockError | None:
     return clock_error(found)
 
 
-def periodic_instants(board: Board, name: str) -> tuple[Instants | None, int]:
+def periodic_instants(board: Measurement, name: str) -> tuple[Instants | None, int]:
     """(the events of a source, how far first and last may be off in ps); off its routine where it has no line."""
     direct = board.events(f"source.{name}")
     if direct is not None:

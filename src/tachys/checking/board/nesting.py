@@ -23,7 +23,7 @@ NOBODY = -1
 
 
 @dataclass(frozen=True, slots=True)
-class Own:
+class ExecutionTimes:
     """Of every body of one thing: its own time [least, most] in ps, and how many others began on top of it."""
 
     least: Instants
@@ -32,7 +32,7 @@ class Own:
 
 
 @dataclass(frozen=True, slots=True)
-class Tops:
+class WhoRuns:
     """Which body is on top from each instant on: a place in the list of things, :data:`NOBODY` for none.
 
     ``depth`` is how many lie on the stack.
@@ -57,7 +57,9 @@ class Tops:
         return [(a, b, w) for a, b, w in zip(borders[:-1], borders[1:], who, strict=True) if b > a]
 
 
-def nest(core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int) -> tuple[Tops, list[Own]]:
+def nest(
+    core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int
+) -> tuple[WhoRuns, list[ExecutionTimes]]:
     """Put the bodies of things together, each with its urgency (0 first); ``slack`` ps is how far off a gap may be."""
     counts = [len(each.start) for each in bodies]
     first = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
@@ -67,7 +69,7 @@ def nest(core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: in
                       core.chain.most, slack], np.int64)  # fmt: skip
     at, who, deep, least, most, interrupted = _nest(first, starts, ends, np.array(urgency, np.int64), costs)
     parts = zip(first[:-1].tolist(), first[1:].tolist(), strict=True)
-    return Tops(at, who, deep), [Own(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
+    return WhoRuns(at, who, deep), [ExecutionTimes(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-from tachys.checking.board.measuring import Board
+from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.figures import Figure
@@ -16,7 +16,7 @@ How = Literal["ran", "held off", "entry and exit", "unseen"]  # a wake-up counts
 
 
 @dataclass(frozen=True, slots=True)
-class Stretch:
+class WaitPart:
     """Part of a wait, from ``begin`` to ``end`` ps: what was the case, and who did it (empty for overhead, unseen)."""
 
     begin: int
@@ -40,33 +40,33 @@ class Cause:
         return self.time - (self.expected or 0)
 
 
-def stretches_of(board: Board, begin: int, end: int, waiting: Thing) -> list[Stretch]:
+def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> list[WaitPart]:
     """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
     core, level = board.system.core, urgency_of(board.system, waiting)
     wake = core.wake.most if any(step.sleeps for step in board.system.steps) else 0
-    found: list[Stretch] = []
+    found: list[WaitPart] = []
     pieces = board.tops.between(begin, end)
     for place, (first, last, who) in enumerate(pieces):
         name = board.things[who] if who != NOBODY else Thing("")
         if name and (level == BACKGROUND or not _could_take_over(board, name, level)):
-            found.append(Stretch(first, last, "ran", name))
+            found.append(WaitPart(first, last, "ran", name))
             continue
         following = pieces[place + 1][2] if place + 1 < len(pieces) else None
         enters = level != BACKGROUND and (last == end or following not in (NOBODY, None))
         spent = bool(found) and found[-1].how == "ran" and found[-1].what.kind == "isr"
         overhead = (core.entry.most if enters else 0) + (core.exit.most if spent else 0) + (0 if name else wake)
         if overhead and last - first <= overhead + board.resolution:
-            found.append(Stretch(first, last, "entry and exit", Thing("")))
+            found.append(WaitPart(first, last, "entry and exit", Thing("")))
         elif enters and core.entry.most:
             border = last - core.entry.most
-            found.append(Stretch(first, border, *_idle(name)))
-            found.append(Stretch(border, last, "entry and exit", Thing("")))
+            found.append(WaitPart(first, border, *_idle(name)))
+            found.append(WaitPart(border, last, "entry and exit", Thing("")))
         else:
-            found.append(Stretch(first, last, *_idle(name)))
+            found.append(WaitPart(first, last, *_idle(name)))
     return found
 
 
-def _could_take_over(board: Board, name: Thing, level: int) -> bool:
+def _could_take_over(board: Measurement, name: Thing, level: int) -> bool:
     """Whether a routine of a level is taken over what runs, unless it is held off."""
     if name.kind == "isr" and not board.system.core.nesting:
         return False
@@ -77,7 +77,7 @@ def _idle(name: Thing) -> tuple[How, Thing]:
     return ("held off", name) if name else ("unseen", Thing(""))
 
 
-def causes_of(stretches: Iterable[Stretch], bound: Figure | None = None) -> tuple[Cause, ...]:
+def causes_of(stretches: Iterable[WaitPart], bound: Figure | None = None) -> tuple[Cause, ...]:
     """What each thing did in a wait, the largest excess over the bound first; together they are the whole wait."""
     times: dict[tuple[Thing, How], int] = {}
     for each in stretches:

@@ -14,8 +14,8 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.grid import jitter_of, numbered, own_period
-from tachys.checking.board.measuring import Board, periodic_instants
-from tachys.checking.board.nesting import Own
+from tachys.checking.board.measuring import Measurement, periodic_instants
+from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.events import Thing
 from tachys.model.quantities import Range
@@ -73,7 +73,7 @@ class Compared:
         return self.sure_most is not None and self.high is not None and self.sure_most > self.high
 
 
-def compare_figures(board: Board) -> tuple[Compared, ...]:
+def compare_figures(board: Measurement) -> tuple[Compared, ...]:
     """Every figure of the model, in the order of the model file."""
     found: list[Compared] = []
     waits = {isr.name: held for isr in board.system.isrs if (held := _waits_held(board, isr)) is not None}
@@ -106,7 +106,7 @@ def _not_shown(about: Thing, key: str, low: int | None, high: int | None, why: s
 # --- sources ------------------------------------------------------------------------------------------------
 
 
-def _source(board: Board, source: Source) -> Iterator[Compared]:
+def _source(board: Measurement, source: Source) -> Iterator[Compared]:
     about = source.thing
     instants, slop = periodic_instants(board, source.name) if source.period else (board.events(about), 0)
     if instants is None or len(instants) < 3:
@@ -123,7 +123,7 @@ def _source(board: Board, source: Source) -> Iterator[Compared]:
         yield _jitter(board, source, about, instants)
 
 
-def _period(board: Board, source: Source, about: Thing, instants: Instants, slop: int) -> Compared:
+def _period(board: Measurement, source: Source, about: Thing, instants: Instants, slop: int) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
     length = int(instants[-1] - instants[0])
@@ -141,7 +141,7 @@ def _period(board: Board, source: Source, about: Thing, instants: Instants, slop
     return _judged(about, "period", int(source.period_least), -int(-source.period_most // 1), measured, sure)
 
 
-def _jitter(board: Board, source: Source, about: Thing, instants: Instants) -> Compared:
+def _jitter(board: Measurement, source: Source, about: Thing, instants: Instants) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
     strays = 4 * source.jitter >= source.period_least
@@ -154,7 +154,7 @@ def _jitter(board: Board, source: Source, about: Thing, instants: Instants) -> C
     return _judged(about, "jitter", None, source.jitter, measured, (0, width - board.resolution))
 
 
-def _distances(board: Board, source: Source, about: Thing, instants: Instants) -> Iterator[Compared]:
+def _distances(board: Measurement, source: Source, about: Thing, instants: Instants) -> Iterator[Compared]:
     """The gap of two events, and what the bursts allow of more."""
     apart = np.diff(instants)
     least, most, count = int(apart.min()), int(apart.max()), len(apart)
@@ -184,7 +184,7 @@ def _distances(board: Board, source: Source, about: Thing, instants: Instants) -
 # --- units, routines, steps ---------------------------------------------------------------------------------
 
 
-def _unit(board: Board, unit: Unit) -> Compared:
+def _unit(board: Measurement, unit: Unit) -> Compared:
     about = unit.thing
     paired = board.units[unit.name].paired
     takes = None if paired is None else paired.takes if paired.takes is not None else paired.after
@@ -196,7 +196,7 @@ def _unit(board: Board, unit: Unit) -> Compared:
     return _judged(about, "takes", unit.takes.least, unit.takes.most, measured, (least + slack, most - slack))
 
 
-def _isr(board: Board, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
+def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
     about = isr.thing
     own = board.isrs[isr.name].cost
     if own is None or not len(own.least):
@@ -206,11 +206,11 @@ def _isr(board: Board, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
     yield from _guards(board, waits, about, isr.guards, isr.cost)
 
 
-def _no_body(board: Board, about: Thing) -> str:
+def _no_body(board: Measurement, about: Thing) -> str:
     return "no line shows when it runs" if about in board.shown.unseen else "its line never moves"
 
 
-def _served(board: Board, isr: Isr, runs: int) -> Instants | None:
+def _served(board: Measurement, isr: Isr, runs: int) -> Instants | None:
     """At most how many events each whole run served, where one run may serve several."""
     if not isr.serves_all:
         return None
@@ -226,7 +226,9 @@ def _served(board: Board, isr: Isr, runs: int) -> Instants | None:
     return np.clip(come - since, 1, capacity)
 
 
-def _cost(board: Board, about: Thing, cost: Range, own: Own, served: Instants | None, key: str = "cost") -> Compared:
+def _cost(
+    board: Measurement, about: Thing, cost: Range, own: ExecutionTimes, served: Instants | None, key: str = "cost"
+) -> Compared:
     """``own`` of every whole run; what a run that served several events took is shared out among them."""
     least, most = own.least, own.most
     if served is not None:
@@ -240,7 +242,7 @@ def _cost(board: Board, about: Thing, cost: Range, own: Own, served: Instants | 
     return _judged(about, key, cost.least, cost.most, measured, (sure_least, sure_most))
 
 
-def _step(board: Board, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:
+def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:
     about = step.thing
     found = board.steps[step.name]
     if step.every is not None:
@@ -266,7 +268,7 @@ def _own_time(step: Step) -> Range | None:
     return Range(least, waiting + step.cost.most + step.pause.most)
 
 
-def _every(board: Board, step: Step, about: Thing) -> Compared:
+def _every(board: Measurement, step: Step, about: Thing) -> Compared:
     assert step.every is not None
     low, high = int(step.every.least), -int(-step.every.most // 1)
     starts = board.events(f"{about}.start")
@@ -289,7 +291,7 @@ def _every(board: Board, step: Step, about: Thing) -> Compared:
     return _judged(about, "every", low, high, measured, (int(most), -int(-least // 1)))
 
 
-def _pass(board: Board) -> Compared | None:
+def _pass(board: Measurement) -> Compared | None:
     """One round of the loop, off a step that runs in every pass."""
     figure = board.paper.loop_pass
     if figure is None:
@@ -308,7 +310,7 @@ def _pass(board: Board) -> Compared | None:
 
 
 def _guards(
-    board: Board, waits: dict[str, _Held], about: Thing, guards: tuple[Guard, ...], cost: Range
+    board: Measurement, waits: dict[str, _Held], about: Thing, guards: tuple[Guard, ...], cost: Range
 ) -> Iterator[Compared]:
     """How long more urgent lines were really held off while this body ran, for each level of such lines."""
     if about not in board.things:
@@ -351,7 +353,7 @@ class _Held:
     length: Instants
 
 
-def _waits_held(board: Board, isr: Isr) -> _Held | None:
+def _waits_held(board: Measurement, isr: Isr) -> _Held | None:
     """For how long each event of a routine was held off by the body that was on top as it came.
 
     An entry, and the exit or entry that may just have been going on as the event came, are taken off.
@@ -374,7 +376,7 @@ def _waits_held(board: Board, isr: Isr) -> _Held | None:
     return _Held(at, holder[covered], length - _unseen_urgent(board, isr))
 
 
-def _unseen_urgent(board: Board, isr: Isr) -> int:
+def _unseen_urgent(board: Measurement, isr: Isr) -> int:
     """What routines without a line that are as urgent may take of a wait, each once."""
     core = board.system.core
     unseen = [

@@ -15,7 +15,7 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.board.measuring import Board
+from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
@@ -50,7 +50,7 @@ class Symptom:
     end: int | None = None
 
 
-def find_all(board: Board, figures: tuple[Compared, ...], strangers: tuple[Stranger, ...]) -> tuple[Finding, ...]:
+def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple[Stranger, ...]) -> tuple[Finding, ...]:
     """Every difference between model and board, the one that explains most first."""
     refuted = refuted_figures(figures)
     hidden = any(each.what == "core" for each in strangers)  # what it can have done is not held against anything else
@@ -84,7 +84,7 @@ def _rank(finding: Finding) -> int:
 # --- what lies outside its bound ----------------------------------------------------------------------------
 
 
-def symptoms_of(board: Board, paper: Bounds) -> Iterator[Symptom]:
+def symptoms_of(board: Measurement, paper: Bounds) -> Iterator[Symptom]:
     """Everything measured that lies beyond or below its bound."""
     for name, runs in board.isrs.items():
         bound, about = paper.isrs[name], runs.isr.thing
@@ -120,7 +120,14 @@ def symptoms_of(board: Board, paper: Bounds) -> Iterator[Symptom]:
 
 
 def _outside(
-    board: Board, what: str, about: Thing, at: Instants, values: Instants, figure: Figure, *, relative: bool = False
+    board: Measurement,
+    what: str,
+    about: Thing,
+    at: Instants,
+    values: Instants,
+    figure: Figure,
+    *,
+    relative: bool = False,
 ) -> Iterator[Symptom]:
     if not len(values):
         return
@@ -135,7 +142,7 @@ def _outside(
         yield Symptom(f"{what}-below-bound", about, figure.least, least, int(at[place]), int(at[place]) + least)
 
 
-def _still(symptom: Symptom, board: Board, after: Bounds) -> bool:
+def _still(symptom: Symptom, board: Measurement, after: Bounds) -> bool:
     """Whether a symptom is one for other bounds as well."""
     kind, name = symptom.about.kind, symptom.about.name
     if symptom.code == "lost-unexpected":
@@ -154,7 +161,7 @@ def _still(symptom: Symptom, board: Board, after: Bounds) -> bool:
 # --- findings -----------------------------------------------------------------------------------------------
 
 
-def _root(board: Board, figures: tuple[Compared, ...], symptoms: list[Symptom]) -> Finding:
+def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symptom]) -> Finding:
     """A refuted figure, with what it explains and which needs fall with it."""
     figure = max(figures, key=lambda each: each.measured.most if each.measured else 0)
     assert figure.measured is not None
@@ -185,7 +192,7 @@ def _code(figure: Compared) -> str:
     return f"{figure.key}-{'longer' if figure.beyond else 'shorter'}"
 
 
-def _where(board: Board, figure: Compared) -> int | None:
+def _where(board: Measurement, figure: Compared) -> int | None:
     """An instant at which a figure of a body, or a gap, is seen at its worst."""
     kind, name = figure.about.kind, figure.about.name
     if figure.at is not None:
@@ -202,7 +209,7 @@ def _where(board: Board, figure: Compared) -> int | None:
     return None
 
 
-def _likely(board: Board, figure: Compared) -> str:
+def _likely(board: Measurement, figure: Compared) -> str:
     """The mistake that the ratio of the periods points at, in words."""
     source = board.system.source(figure.about.name)
     assert figure.measured is not None
@@ -234,7 +241,7 @@ def _timer_context(system: System, source: Source) -> TimerContext:
     )
 
 
-def _stranger(stranger: Stranger, left: list[Symptom], board: Board) -> Finding:
+def _stranger(stranger: Stranger, left: list[Symptom], board: Measurement) -> Finding:
     """Something that runs and is not in the model."""
     explains = [*stranger.explains]
     for symptom in left:
@@ -245,7 +252,7 @@ def _stranger(stranger: Stranger, left: list[Symptom], board: Board) -> Finding:
                    tuple(dict.fromkeys(explains)), stranger.at)  # fmt: skip
 
 
-def main_cause(board: Board, symptom: Symptom) -> Cause | None:
+def main_cause(board: Measurement, symptom: Symptom) -> Cause | None:
     """What took most of a wait, more than the bound expects."""
     if symptom.at is None or symptom.end is None or symptom.end <= symptom.at:
         return None
@@ -257,7 +264,7 @@ def main_cause(board: Board, symptom: Symptom) -> Cause | None:
     return causes[0] if causes else None
 
 
-def _unasked(board: Board) -> Iterator[Finding]:
+def _unasked(board: Measurement) -> Iterator[Finding]:
     """Runs for which no event came: something else raises the line, too."""
     for runs in board.isrs.values():
         matched = runs.matched
@@ -272,7 +279,7 @@ def _unasked(board: Board) -> Iterator[Finding]:
             yield Finding("runs-unasked", runs.isr.thing, text, 0, count, (), (), int(starts[matched.orphans[0]]))
 
 
-def _plain(board: Board, symptom: Symptom) -> Finding:
+def _plain(board: Measurement, symptom: Symptom) -> Finding:
     """What no refuted figure explains, with the mechanism that fits, if one does."""
     main = main_cause(board, symptom)
     if symptom.code == "reaction-beyond-bound" and main is not None and main.how == "unseen":
@@ -285,7 +292,7 @@ def _plain(board: Board, symptom: Symptom) -> Finding:
                    symptom.at)  # fmt: skip
 
 
-def _woken(board: Board, symptom: Symptom) -> bool:
+def _woken(board: Measurement, symptom: Symptom) -> bool:
     """Whether the reaction came as soon as the next routine had run: it was asleep, and that woke it."""
     assert symptom.end is not None
     ends = [bodies.ended for thing, bodies in board.shown.bodies.items() if thing.kind == "isr"]
@@ -307,7 +314,7 @@ def _cause_words(cause: Cause) -> str:
     return ""
 
 
-def _lost_wake_ups(board: Board) -> Iterator[Finding]:
+def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
     """Flags that were set, with nothing running, for longer than a round without work: the core slept on them.
 
     Only where the model says that the loop does not halt while the flag is set.
@@ -338,7 +345,7 @@ def _lost_wake_ups(board: Board) -> Iterator[Finding]:
             yield Finding("lost-wake-up", sleeper.thing, text, None, most, (), (Thing(f"flag.{name}"),), at)
 
 
-def _silent(board: Board) -> Iterator[Finding]:
+def _silent(board: Measurement) -> Iterator[Finding]:
     for thing in board.shown.silent:
         kind, name = thing.kind, thing.name
         if kind == "source" and board.system.source(name).period is not None:

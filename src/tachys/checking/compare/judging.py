@@ -10,7 +10,7 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.checking.board.following import Followed, follow
 from tachys.checking.board.load import busiest, load_seen
-from tachys.checking.board.measuring import EMPTY, Board
+from tachys.checking.board.measuring import EMPTY, Measurement
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.tail import tail_of
 from tachys.checking.result import Miss, NeedCheck, seen
@@ -27,7 +27,7 @@ APART = 2000  # misses that are taken apart, of each need; the others are counte
 class BoardSeen:
     """A capture as needs see it: to its resolution, from somewhere in the midst of a run."""
 
-    board: Board
+    board: Measurement
     followed: dict[str, Followed] = field(default_factory=dict)
     whole: bool = True
     from_zero: bool = False
@@ -114,7 +114,7 @@ class BoardSeen:
         return Taken(Fraction(share).limit_denominator(10**6), at, Fraction(2 * board.resolution, over), note)
 
 
-def judge(board: Board, paper: NeedBounds, *, refuted: bool = False) -> NeedCheck:
+def judge(board: Measurement, paper: NeedBounds, *, refuted: bool = False) -> NeedCheck:
     """One need. ``refuted``: the capture refutes a figure that its proof rests on."""
     shown = BoardSeen(board)
     return _timed(shown, paper, refuted) if paper.need.timed else _total(shown, paper, refuted)
@@ -151,7 +151,7 @@ def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
     return replace(made, misses=misses, note=total.note)
 
 
-def _lost_causes(board: Board, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
+def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
     """What kept the earlier event waiting: from when it came to this one."""
     starts = board.events(thing.start) if thing.kind == "isr" and miss.kind == "lost" else None
     if starts is None:
@@ -191,7 +191,7 @@ def _note(followed: Followed) -> str:
     return ""
 
 
-def _misses(board: Board, paper: NeedBounds, broken: list[Broken]) -> tuple[Miss, ...]:
+def _misses(board: Measurement, paper: NeedBounds, broken: list[Broken]) -> tuple[Miss, ...]:
     """The misses in order of time, the longest of them with what made them late."""
     need = paper.need
     bound = paper.figure if need.bound_is_wait else None

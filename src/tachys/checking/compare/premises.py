@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from tachys.checking.board.measuring import Board
+from tachys.checking.board.measuring import Measurement
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Agreement, Compared
 from tachys.checking.compare.unmodelled import Stranger
@@ -21,7 +21,7 @@ def refuted_figures(figures: tuple[Compared, ...]) -> tuple[Compared, ...]:
     return tuple(figure for figure in figures if figure.state is Agreement.REFUTES and figure.key != "pass")
 
 
-def fallen_proofs(board: Board, figures: tuple[Compared, ...], strangers: tuple[Stranger, ...]) -> frozenset[str]:
+def fallen_proofs(board: Measurement, figures: tuple[Compared, ...], strangers: tuple[Stranger, ...]) -> frozenset[str]:
     """The names of proved needs whose proof rests on a refuted figure, or on nothing running that is not modelled."""
     proved = {name: need for name, need in board.paper.needs.items() if need.proved}
     refuted = refuted_figures(figures)

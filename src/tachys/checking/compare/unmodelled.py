@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tachys.capture.table import Capture
-from tachys.checking.board.measuring import Board, measure
+from tachys.checking.board.measuring import Measurement, measure
 from tachys.checking.compare.figures import Agreement, Compared, compare_figures
 from tachys.model.events import Thing
 from tachys.model.system import System
@@ -33,8 +33,8 @@ class Stranger:
 
 
 def look_for_strangers(
-    system: System, paper: Bounds, capture: Capture, board: Board, figures: tuple[Compared, ...]
-) -> tuple[Board, tuple[Compared, ...], tuple[Stranger, ...]]:
+    system: System, paper: Bounds, capture: Capture, board: Measurement, figures: tuple[Compared, ...]
+) -> tuple[Measurement, tuple[Compared, ...], tuple[Stranger, ...]]:
     """The board with what does not belong to it told apart; its figures then; who was found."""
     wrong = _too_long(figures)
     if not wrong:
@@ -73,7 +73,7 @@ def _too_long(figures: tuple[Compared, ...]) -> list[str]:
     return list(dict.fromkeys(figure.about for figure in wrong))
 
 
-def _on_line(board: Board, line: str, gone: list[str]) -> Stranger:
+def _on_line(board: Measurement, line: str, gone: list[str]) -> Stranger:
     bodies = board.shown.foreign[line]
     lasting = bodies.end - bodies.start
     place = int(np.argmax(lasting))
@@ -82,7 +82,7 @@ def _on_line(board: Board, line: str, gone: list[str]) -> Stranger:
     return Stranger(Thing(f"line.{line}"), text, int(lasting[place]), tuple(gone), int(bodies.start[place]))
 
 
-def _hidden(board: Board, figures: tuple[Compared, ...]) -> Stranger | None:
+def _hidden(board: Measurement, figures: tuple[Compared, ...]) -> Stranger | None:
     """At least two bodies that are too long now and then, and mostly not."""
     rare, most, at = [], 0, None
     for figure in figures:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from tachys.checking.board.following import follow
-from tachys.checking.board.waits import Cause, Stretch, causes_of, stretches_of
+from tachys.checking.board.waits import Cause, WaitPart, causes_of, stretches_of
 from tachys.checking.result import CheckResult, Finding, NeedCheck
 from tachys.figures import Figure
 from tachys.model.events import Thing
@@ -22,7 +22,7 @@ class Explained:
     waiting: Thing
     begin: int
     end: int
-    stretches: tuple[Stretch, ...]
+    stretches: tuple[WaitPart, ...]
     causes: tuple[Cause, ...]
     bound: Figure | None
     window: tuple[int, int]

@@ -12,14 +12,14 @@ import numpy as np
 
 from tachys.capture.table import Capture, Instants, Signal
 from tachys.checking.probes.buscodes import codes_to_bodies
-from tachys.checking.probes.lines import Bodies, Line, edges_of, line_of, stretches
+from tachys.checking.probes.lines import Bodies, LineReading, edges_of, line_of, stretches
 from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.events import Event, Thing, instant_of
 from tachys.model.system import IDLE, Probe, System
 
 
 @dataclass(slots=True)
-class Shown:
+class Readings:
     """All that a capture shows of a system.
 
     ``instants`` by event name, ``bodies`` by thing; ``through`` says by which signals. ``shared`` are bodies of
@@ -43,13 +43,13 @@ def things_of(system: System) -> list[Thing]:
     return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
 
 
-def bind(system: System, capture: Capture) -> Shown:
+def bind(system: System, capture: Capture) -> Readings:
     """Read every probe of the model out of the capture.
 
     Raises:
         InputError: a probe names a signal that the capture lacks; the signals it has are listed.
     """
-    problems, shown = list[Problem](), Shown()
+    problems, shown = list[Problem](), Readings()
     for probe in system.probes:
         place = system.places.get(f"probe.{probe.signal}", Place(capture.file))
         signal = capture.signals.get(probe.signal)
@@ -76,7 +76,7 @@ def bind(system: System, capture: Capture) -> Shown:
     return shown
 
 
-def _bind_one(system: System, probe: Probe, capture: Capture, shown: Shown) -> None:
+def _bind_one(system: System, probe: Probe, capture: Capture, shown: Readings) -> None:
     signal = capture.signals[probe.signal]
     if probe.codes:
         for thing, bodies in codes_to_bodies(system, probe, signal, capture).items():
@@ -113,7 +113,7 @@ def _moved(bodies: Bodies, probe: Probe) -> Bodies:
     return replace(bodies, start=start, end=end)
 
 
-def _add_bodies(shown: Shown, thing: Thing, bodies: Bodies, signal: str) -> None:
+def _add_bodies(shown: Readings, thing: Thing, bodies: Bodies, signal: str) -> None:
     through = shown.through.setdefault(thing, [])
     through.append(signal)
     known = shown.bodies.get(thing)
@@ -128,7 +128,7 @@ def _add_bodies(shown: Shown, thing: Thing, bodies: Bodies, signal: str) -> None
     shown.instants.setdefault(thing.end, bodies.ended)
 
 
-def _bind_by_name(system: System, capture: Capture, shown: Shown) -> None:
+def _bind_by_name(system: System, capture: Capture, shown: Readings) -> None:
     """Signals without a probe that have the name of a thing or of an event; the others are foreign."""
     probed = {probe.signal for probe in system.probes}
     things = things_of(system)
@@ -149,8 +149,8 @@ def _bind_by_name(system: System, capture: Capture, shown: Shown) -> None:
         _bind_named(signal, meant[0], name, capture, shown)
 
 
-def _bind_named(signal: Signal, thing: Thing, name: str, capture: Capture, shown: Shown) -> None:
-    line: Line = line_of(signal, Probe(name, (thing,)), capture)
+def _bind_named(signal: Signal, thing: Thing, name: str, capture: Capture, shown: Readings) -> None:
+    line: LineReading = line_of(signal, Probe(name, (thing,)), capture)
     if thing.kind == "source" or name.count(".") == 2:
         shown.instants.setdefault(Event(name) if name.count(".") == 2 else Event(thing), edges_of(line, "rise"))
         shown.through.setdefault(thing, []).append(name)
@@ -158,7 +158,7 @@ def _bind_named(signal: Signal, thing: Thing, name: str, capture: Capture, shown
         _add_bodies(shown, thing, stretches(line, capture), name)
 
 
-def _pair_ends(shown: Shown, thing: Thing) -> None:
+def _pair_ends(shown: Readings, thing: Thing) -> None:
     """A thing of which start and end are seen as two events has bodies as well."""
     starts, ends = shown.instants.get(thing.start), shown.instants.get(thing.end)
     if thing in shown.bodies or thing.kind == "unit" or starts is None or ends is None:

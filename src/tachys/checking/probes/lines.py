@@ -44,7 +44,7 @@ class Bodies:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class LineReading:
     """A line as active (1), not active (0) or unknown (-1) from each instant on; ``glitches`` were taken out."""
 
     at: Instants
@@ -52,10 +52,10 @@ class Line:
     glitches: int = 0
 
 
-def line_of(signal: Signal, probe: Probe, capture: Capture) -> Line:
+def line_of(signal: Signal, probe: Probe, capture: Capture) -> LineReading:
     """A signal as its probe reads it."""
     active = (signal.value != 0) ^ probe.active_low
-    line = _deduped(Line(signal.at, np.where(signal.known, active, -1).astype(np.int8)))
+    line = _deduped(LineReading(signal.at, np.where(signal.known, active, -1).astype(np.int8)))
     if probe.shortest:
         return _without(line, np.diff(line.at) < probe.shortest)
     narrow = _glitches(line, capture.resolution, 1)
@@ -64,12 +64,12 @@ def line_of(signal: Signal, probe: Probe, capture: Capture) -> Line:
     return _without(line, narrow)
 
 
-def _deduped(line: Line) -> Line:
+def _deduped(line: LineReading) -> LineReading:
     keep = np.append(True, line.level[1:] != line.level[:-1])[: len(line.level)]
-    return line if keep.all() else Line(line.at[keep], line.level[keep], line.glitches)
+    return line if keep.all() else LineReading(line.at[keep], line.level[keep], line.glitches)
 
 
-def _glitches(line: Line, resolution: int, level: int) -> npt.NDArray[np.bool_]:
+def _glitches(line: LineReading, resolution: int, level: int) -> npt.NDArray[np.bool_]:
     """Stretches of one sample at a level are no pulses where they are rare and all others at it are far wider."""
     lengths = np.diff(line.at)
     own = line.level[:-1] == level
@@ -81,15 +81,15 @@ def _glitches(line: Line, resolution: int, level: int) -> npt.NDArray[np.bool_]:
     return np.zeros(len(lengths), np.bool_)
 
 
-def _without(line: Line, short: npt.NDArray[np.bool_]) -> Line:
+def _without(line: LineReading, short: npt.NDArray[np.bool_]) -> LineReading:
     """The line without some of its stretches: what they interrupt goes on behind them."""
     keep = np.append(~short, True)[: len(line.at)]
     keep[:1] = True
     gone = int((~keep).sum())
-    return _deduped(Line(line.at[keep], line.level[keep], gone)) if gone else line
+    return _deduped(LineReading(line.at[keep], line.level[keep], gone)) if gone else line
 
 
-def edges_of(line: Line, kind: str) -> Instants:
+def edges_of(line: LineReading, kind: str) -> Instants:
     """The instants of "rise", "fall", "both" ("toggle") edges, or at which a "pulse" away from rest begins."""
     before, after, at = line.level[:-1], line.level[1:], line.at[1:]
     known = (before >= 0) & (after >= 0)
@@ -105,7 +105,7 @@ def edges_of(line: Line, kind: str) -> Instants:
     return found
 
 
-def stretches(line: Line, capture: Capture) -> Bodies:
+def stretches(line: LineReading, capture: Capture) -> Bodies:
     """When the line is active; stretches next to where it is unknown are left out."""
     level = line.level
     if not len(level):

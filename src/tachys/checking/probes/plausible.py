@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from tachys.checking.board.measuring import Board
+from tachys.checking.board.measuring import Measurement
 from tachys.checking.compare.figures import Agreement, Compared
 from tachys.model.events import Thing
 
@@ -21,7 +21,7 @@ _EXACT = {"period", "every"}
 _FEWEST = 3  # lines of which it can be said that half of them are wrong
 
 
-def first_reason(board: Board, figures: tuple[Compared, ...]) -> str | None:
+def first_reason(board: Measurement, figures: tuple[Compared, ...]) -> str | None:
     """The one likely reason why most of a capture is not what the model says; None where it is."""
     return _power_of_ten(figures) or _another_board(board, figures)
 
@@ -45,7 +45,7 @@ def _power_of_ten(figures: tuple[Compared, ...]) -> str | None:
     )
 
 
-def _another_board(board: Board, figures: tuple[Compared, ...]) -> str | None:
+def _another_board(board: Measurement, figures: tuple[Compared, ...]) -> str | None:
     """Half or more of the lines show nothing that the model allows."""
     state: dict[Thing, set[Agreement]] = {}
     for figure in figures:

@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.probes.binding import Shown
+from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies
 from tachys.model.events import Thing
 from tachys.model.system import System
 
 
-def deal_shared(system: System, shown: Shown, resolution: int) -> None:
+def deal_shared(system: System, shown: Readings, resolution: int) -> None:
     """Give the bodies of every shared line to its routines, the most urgent with an event waiting first.
 
     A routine whose events no line shows takes what is left; of two such nothing can be told.
@@ -38,7 +38,7 @@ def deal_shared(system: System, shown: Shown, resolution: int) -> None:
             shown.instants[name.end] = shown.bodies[name].ended
 
 
-def _events(system: System, shown: Shown, thing: Thing) -> Instants | None:
+def _events(system: System, shown: Readings, thing: Thing) -> Instants | None:
     known = [shown.instants.get(event) for event in system.isr(thing.name).on]
     found = [each for each in known if each is not None]
     return np.sort(np.concatenate(found)) if len(found) == len(known) else None

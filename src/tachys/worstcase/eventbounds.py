@@ -18,7 +18,7 @@ from tachys.worstcase.rings import least_distance
 
 
 @dataclass(frozen=True)
-class Reach:
+class EventBounds:
     """The bounds found so far, asked by event."""
 
     system: System

@@ -12,7 +12,7 @@ Jitter = Literal["none", "drawn", "first-late"]
 
 
 @dataclass(frozen=True, slots=True)
-class Ways:
+class RunOptions:
     """``costs``: always the most or least, drawn evenly or with a peak in the middle, or from ``measured`` values.
 
     ``phases``: sources without an offset begin all at time zero, or anywhere in their period (``begin`` in ps, by

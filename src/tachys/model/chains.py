@@ -18,7 +18,7 @@ Kind = Literal["begins", "ends", "serves", "sets"]
 
 
 @dataclass(frozen=True, slots=True)
-class Hop:
+class Link:
     """One link of a way: the event ``after`` follows ``before``.
 
     ``kind``: "begins" (``after`` is the start of what ``before`` starts), "serves" (``after`` is the end of it),
@@ -32,9 +32,9 @@ class Hop:
     flag: str = ""
 
 
-def way(system: System, begins: str, ends: str) -> tuple[Hop, ...] | None:
+def chain_of(system: System, begins: str, ends: str) -> tuple[Link, ...] | None:
     """The way of causes from one event to another, with the fewest hops; None if there is none."""
-    came: dict[Event, Hop | None] = {Event(begins): None}
+    came: dict[Event, Link | None] = {Event(begins): None}
     queue = deque(came)
     while queue:
         event = queue.popleft()
@@ -47,7 +47,7 @@ def way(system: System, begins: str, ends: str) -> tuple[Hop, ...] | None:
     return None
 
 
-def _back(came: dict[Event, Hop | None], event: Event) -> tuple[Hop, ...]:
+def _back(came: dict[Event, Link | None], event: Event) -> tuple[Link, ...]:
     hops = []
     hop = came[event]
     while hop is not None:
@@ -56,19 +56,19 @@ def _back(came: dict[Event, Hop | None], event: Event) -> tuple[Hop, ...]:
     return tuple(reversed(hops))
 
 
-def _hops(system: System, event: Event) -> Iterator[Hop]:
+def _hops(system: System, event: Event) -> Iterator[Link]:
     for isr in system.isrs:
         if event in isr.on:
-            yield Hop(event, isr.start, "begins")
-            yield Hop(event, isr.end, "serves")
+            yield Link(event, isr.start, "begins")
+            yield Link(event, isr.end, "serves")
     for unit in system.units:
         if event in unit.on:
-            yield Hop(event, unit.start, "begins")
-            yield Hop(event, unit.end, "serves")
+            yield Link(event, unit.start, "begins")
+            yield Link(event, unit.end, "serves")
     if event.moment == "start":
-        yield Hop(event, event.thing.end, "ends")
+        yield Link(event, event.thing.end, "ends")
     elif event.kind == "isr":
         for flag in system.isr(event.name).sets:
             for step in system.steps:
                 if flag == step.polls:
-                    yield Hop(event, step.start, "sets", flag)
+                    yield Link(event, step.start, "sets", flag)

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from tachys.figures import Figure
 from tachys.model.events import Event
 from tachys.model.system import System
-from tachys.worstcase.events import Delays, Events
+from tachys.worstcase.events import Events, Spreads
 from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import IsrBounds, StepBounds
 from tachys.worstcase.rings import find_rings
@@ -42,7 +42,7 @@ def settle(system: System) -> Settled:
         asked |= {isr.end for isr in system.isrs if isr.sets}
     raised = sorted(event for event in asked if event.kind in ("isr", "step"))
     raised = [event for event in raised if event not in rings.rounds]
-    delays, turns, work = Delays(), 0, 0
+    delays, turns, work = Spreads(), 0, 0
     endless: list[Event] = []
     while True:
         events = Events(system, delays, rings)
@@ -63,7 +63,7 @@ def settle(system: System) -> Settled:
             turns = work = 0
 
 
-def _grow(system: System, load: Workload, events: Events, delays: Delays, raised: list[Event]) -> list[Event]:
+def _grow(system: System, load: Workload, events: Events, delays: Spreads, raised: list[Event]) -> list[Event]:
     """Work out the delays anew; the events whose delay has grown."""
     grown = []
     ranks = {isr.name: rank for rank, isr in enumerate(system.isrs)}
@@ -90,7 +90,7 @@ def _grow(system: System, load: Workload, events: Events, delays: Delays, raised
 def with_all(settled: Settled, system: System, isrs: dict[str, IsrBounds], steps: dict[str, StepBounds]) -> Events:
     """The curves of every event, those that nothing stands on included, now that all figures are known."""
     known = settled.events.delays
-    delays = Delays(dict(known.spread), dict(known.late))
+    delays = Spreads(dict(known.spread), dict(known.late))
     for name, isr in isrs.items():
         for moment, figure in (("start", isr.latency), ("end", isr.response)):
             delays.spread.setdefault(f"isr.{name}.{moment}", _spread(figure))

@@ -29,7 +29,7 @@ class Times:
 
 
 @dataclass(frozen=True, slots=True)
-class Period:
+class MeanPeriod:
     """The mean period of a line in ps over the whole capture, and ``sure``: how far off it may be, either way.
 
     The slope of a straight line through all edges (least squares). ``sure`` is the larger of 1.96 standard errors and
@@ -105,7 +105,7 @@ def _ranked(parts: Parts, rank: int, count: int, least: int, most: int) -> int:
     return least
 
 
-def fitted(parts: Parts, resolution: int) -> Period | None:
+def fitted(parts: Parts, resolution: int) -> MeanPeriod | None:
     """The mean period of events that come regularly; None of fewer than three."""
     count, first, last = 0, 0, 0
     for part in parts():
@@ -127,4 +127,4 @@ def fitted(parts: Parts, resolution: int) -> Period | None:
     spread = count * (count**2 - 1) / 12
     left = max(0.0, squares - total**2 / count - leaning**2 / spread)
     error = float(np.sqrt(left / (count - 2) / spread))
-    return Period(rough + leaning / spread, max(Z95 * error, resolution / (count - 1)))
+    return MeanPeriod(rough + leaning / spread, max(Z95 * error, resolution / (count - 1)))

@@ -1,0 +1,218 @@
+"""The compiled scanner of sampled columns (CSV), piece by piece."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints, plain_real
+
+# places in the state of a scan of columns
+ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_BITS = range(9)
+C_STATE = 9
+RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG, TOO_MANY_BITS = range(1, 7)
+_ALL_BITS, _NEAR_TOP = np.uint64(2**64 - 1), np.uint64(2**59)
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, int, Any]:
+    """A cell from ``place`` on: (where it ends, KNOWN or NOT_KNOWN or minus what is wrong, its 64 bits)."""
+    level: Any = np.uint64(0)
+    base, any_digit, unknown, after, wrong = 10, False, False, False, 0
+    while place < end and data[place] != separator:
+        byte = data[place]
+        digit = -1
+        if 48 <= byte <= 57:
+            digit = byte - 48
+        elif base == 16 and 97 <= (byte | 32) <= 102:
+            digit = (byte | 32) - 87
+        place += 1
+        if byte == 32 or byte == 34 or byte == 9:
+            continue
+        if after and digit != 0:
+            wrong = NO_LEVEL
+        if byte == 46 or byte == 44:  # 1.0
+            after = any_digit
+            if not any_digit:
+                wrong = NO_LEVEL
+        elif digit >= 0:
+            any_digit = True
+            if digit >= base:
+                wrong = NO_LEVEL
+            elif not after:
+                if level >= _NEAR_TOP and level > (_ALL_BITS - np.uint64(digit)) // np.uint64(base) and not wrong:
+                    wrong = TOO_MANY_BITS
+                level = level * np.uint64(base) + np.uint64(digit)
+        elif (byte | 32) == 120 and any_digit and level == 0 and base == 10:
+            base = 16
+        elif (byte | 32) == 98 and any_digit and level == 0 and base == 10:
+            base = 2
+        elif ((byte | 32) == 120 or (byte | 32) == 122) and not any_digit:
+            unknown = True
+        else:
+            wrong = NO_LEVEL
+    if wrong:
+        return place, -wrong, UNKNOWN
+    if unknown or not any_digit:
+        return place, NOT_KNOWN, UNKNOWN
+    return place, KNOWN, np.int64(level)
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out: Any) -> tuple[int, int]:
+    """A cell from ``place`` on as a number into ``out[0]``: (where it ends, KNOWN or NOT_KNOWN or minus NO_LEVEL)."""
+    first = place
+    while place < end and data[place] != separator:
+        place += 1
+    last = place
+    while first < last and (data[first] <= 32 or data[first] == 34):
+        first += 1
+    while last > first and (data[last - 1] <= 32 or data[last - 1] == 34):
+        last -= 1
+    if first == last or (last - first == 1 and ((data[first] | 32) == 120 or (data[first] | 32) == 122)):
+        return place, NOT_KNOWN
+    return place, KNOWN if plain_real(data, first, last, point, out) else -NO_LEVEL
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def read_time(data: Bytes, start: int, end: int, separator: int, point: int, scale: int) -> tuple[int, int, int]:
+    """A time from ``start`` on: (where it ends, ps, what is wrong); whole digits that are shifted, exactly."""
+    number: Any = np.int64(0)
+    power: Any = 0
+    digits, shift, wrong, place = 0, 0, 0, start
+    negative, after = False, False
+    if data[place] == 34:
+        place += 1
+    if place < end and (data[place] == 45 or data[place] == 43):
+        negative = data[place] == 45
+        place += 1
+    while place < end and data[place] != separator:
+        byte = data[place]
+        place += 1
+        if 48 <= byte <= 57:
+            if digits < 18:
+                number = 10 * number + (np.int64(byte) - 48)
+                digits += number > 0
+                shift += after
+            elif not after:  # else beyond a millionth of a ps of what fits
+                wrong = TOO_LONG
+        elif byte == point and not after:
+            after = True
+        elif byte == 101 or byte == 69:
+            minus = place < end and data[place] == 45
+            place += place < end and (data[place] == 45 or data[place] == 43)
+            while place < end and 48 <= data[place] <= 57 and power < 100:
+                power = 10 * power + (np.int64(data[place]) - 48)
+                place += 1
+            power = -power if minus else power
+        elif byte != 32 and byte != 34:
+            wrong = NO_NUMBER
+            break
+    time, more = shifted(number, power - shift, scale)
+    if place == start:
+        wrong = NO_NUMBER
+    return place, -time if negative else time, wrong if wrong else more
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def shifted(number: Any, exponent: int, scale: int) -> tuple[int, int]:
+    """(``number`` times ten to the power ``exponent``, in units of ``scale`` ps, rounded to ps; what is wrong)."""
+    left = scale
+    while left > 1 and exponent < 0:
+        left //= 10
+        exponent += 1
+    if number > LARGEST // left:
+        return number, TOO_LONG
+    number *= left
+    while exponent < 0 and number != 0:
+        rest = number % 10
+        number //= 10
+        exponent += 1
+        if exponent == 0 and rest >= 5:
+            number += 1
+    while exponent > 0:
+        if number > LARGEST // 10:
+            return number, TOO_LONG
+        number *= 10
+        exponent -= 1
+    return number, 0
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def scan_columns(
+    data: Bytes, size: int, separator: int, point: int, scale: int, state: Ints, now: Ints, told: Ints, real: Ints,
+    times: Ints, which: Any, values: Ints,
+) -> tuple[int, int]:  # fmt: skip
+    """Scan whole lines of ``data[:size]``: a time and a level a column; (bytes used up, changes found).
+
+    ``scale`` is the time unit in ps; ``now`` the bits of every column so far, ``told``: none yet, KNOWN or NOT_KNOWN. A
+    time is read as whole digits and shifted, exactly; lines that begin with # ; or % and empty ones are passed over. A
+    column that is ``real`` holds numbers; one that needs more care than :func:`plain_real` takes is NO_LEVEL, and the
+    caller gives the row again with the number's bits in its place (``AS_BITS``).
+    """
+    at, found, columns = 0, 0, len(now)
+    number_read = np.zeros(1, np.float64)
+    bits_read = number_read.view(np.int64)
+    had, had_told = now.copy(), told.copy()
+    room = len(times) - columns
+    while found < room:
+        start = at
+        end = at
+        while end < size and data[end] != 10:
+            end += 1
+        if end == size:
+            break
+        at = end + 1
+        state[ROW] += 1
+        while start < end and data[start] <= 32 and data[start] != separator:
+            start += 1
+        while end > start and data[end - 1] <= 32 and data[end - 1] != separator:
+            end -= 1
+        if start == end or data[start] == 35 or data[start] == 37 or (data[start] == 59 and separator != 59):
+            continue
+        place, time, wrong = read_time(data, start, end, separator, point, scale)
+        if wrong:
+            state[C_FAULT] = wrong
+            break
+        if state[ROWS] and time < state[LAST_TIME]:
+            state[C_FAULT] = C_BACKWARDS
+            break
+        if state[ROWS] == 0:
+            state[FIRST_TIME] = time
+        else:
+            step = time - state[LAST_TIME]
+            state[LEAST_STEP] = step if state[ROWS] == 1 else min(step, state[LEAST_STEP])
+            state[MOST_STEP] = max(step, state[MOST_STEP])
+        # the levels
+        column, before = 0, found
+        while place < end and column < columns:
+            place += 1  # the separator
+            if real[column] and not state[AS_BITS]:
+                place, how = read_real(data, place, end, separator, point, number_read)
+                bits = bits_read[0] if how == KNOWN else UNKNOWN
+            else:
+                place, how, bits = read_level(data, place, end, separator)
+            if how < 0:
+                state[C_FAULT] = -how
+                break
+            if now[column] != bits or told[column] != how:
+                had[column], had_told[column] = now[column], told[column]
+                now[column], told[column] = bits, how
+                times[found] = time
+                which[found] = column if how == KNOWN else ~column
+                values[found] = bits
+                found += 1
+            column += 1
+        if state[C_FAULT] or column < columns or place < end:
+            state[C_COLUMN] = column + 1
+            state[C_FAULT] = state[C_FAULT] if state[C_FAULT] else RAGGED
+            while found > before:  # nothing of a row that is no row
+                found -= 1
+                column = which[found] if which[found] >= 0 else ~which[found]
+                now[column], told[column] = had[column], had_told[column]
+            break
+        state[LAST_TIME] = time
+        state[ROWS] += 1
+    return at, found
