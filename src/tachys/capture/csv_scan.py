@@ -16,7 +16,7 @@ RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG, TOO_MANY_BITS = range(1, 7)
 _ALL_BITS, _NEAR_TOP = np.uint64(2**64 - 1), np.uint64(2**59)
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@njit(cache=True, error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
 def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, int, Any]:
     """A cell from ``place`` on: (where it ends, KNOWN or NOT_KNOWN or minus what is wrong, its 64 bits)."""
     level: Any = np.uint64(0)
@@ -60,7 +60,7 @@ def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, 
     return place, KNOWN, np.int64(level)
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
 def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out: Any) -> tuple[int, int]:
     """A cell from ``place`` on as a number into ``out[0]``: (where it ends, KNOWN or NOT_KNOWN or minus NO_LEVEL)."""
     first = place
@@ -76,7 +76,7 @@ def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out
     return place, KNOWN if plain_real(data, first, last, point, out) else -NO_LEVEL
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
 def read_time(data: Bytes, start: int, end: int, separator: int, point: int, scale: int) -> tuple[int, int, int]:
     """A time from ``start`` on: (where it ends, ps, what is wrong); whole digits that are shifted, exactly."""
     number: Any = np.int64(0)
@@ -116,7 +116,7 @@ def read_time(data: Bytes, start: int, end: int, separator: int, point: int, sca
     return place, -time if negative else time, wrong if wrong else more
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
 def shifted(number: Any, exponent: int, scale: int) -> tuple[int, int]:
     """(``number`` times ten to the power ``exponent``, in units of ``scale`` ps, rounded to ps; what is wrong)."""
     left = scale
