@@ -6,40 +6,19 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import ClassVar, Literal, Protocol
+from typing import ClassVar, Literal, cast
 
 import numpy as np
 
 from tachys.figures import Figure, Part, summed
 from tachys.frames import PS
 from tachys.model.events import Event, Thing
-from tachys.needs.seen import Broken, Instants, Look, Observation, Past, Total
+from tachys.needs.paper import Paper
+from tachys.needs.seen import Broken, Instants, Look, Observation, Past, Total, distances_of, from_last
 from tachys.needs.verdicts import Proof, Verdict, verdict_of
 
 Amount = int | Fraction
 LOOP = Thing("loop")
-
-
-class Paper(Protocol):
-    """What the bounds say, asked by needs."""
-
-    def gap(self, event: Event) -> int | None:
-        """The longest time in ps from any instant to the next such event."""
-
-    def distances(self, event: Event) -> tuple[int, Figure]:
-        """(the least distance in ps between neighbouring events, the most as a figure)."""
-
-    def delay(self, event: Event) -> Figure:
-        """The delay of an event against what causes it."""
-
-    def way(self, begins: Event, ends: Event, *, age: bool) -> tuple[Figure, str] | None:
-        """(time from one event to what it causes, why one may be lost on the way); None: no chain leads there."""
-
-    def loses(self, thing: Thing) -> str | None:
-        """Why events of a thing may be lost; None if none ever is."""
-
-    def load(self, over: int | None) -> tuple[Fraction, Fraction, str]:
-        """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,17 +59,19 @@ class Need(ABC):
     measures: ClassVar[Literal["time", "share", "number"]] = "time"
     timed: ClassVar[bool] = True
     bound_is_wait: ClassVar[bool] = False  # the parts of the bound are what a single wait is made of
+    _limit: ClassVar[str]  # the field that holds the limit
+    _events: ClassVar[tuple[str, ...]] = ()  # those that hold events
     name: str
 
     @property
-    @abstractmethod
     def limit(self) -> Amount:
         """What it may be at most."""
+        return cast(Amount, getattr(self, self._limit))
 
     @property
-    @abstractmethod
     def events(self) -> tuple[Event, ...]:
         """The events that it is about."""
+        return tuple(Event(getattr(self, name)) for name in self._events)
 
     @property
     def waits(self) -> Thing:
@@ -160,21 +141,13 @@ class WithinNeed(Need):
     """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause."""
 
     bound_is_wait: ClassVar[bool] = True
+    _limit: ClassVar[str] = "within"
+    _events: ClassVar[tuple[str, ...]] = ("begins", "ends")
     name: str
     begins: Event
     ends: Event
     within: int
     age: bool = False
-
-    @property
-    def limit(self) -> int:
-        """What it may be at most."""
-        return self.within
-
-    @property
-    def events(self) -> tuple[Event, ...]:
-        """The events that it is about."""
-        return self.begins, self.ends
 
     @property
     def waits(self) -> Thing:
@@ -225,19 +198,10 @@ class LoadNeed(Need):
 
     measures: ClassVar[Literal["time", "share", "number"]] = "share"
     timed: ClassVar[bool] = False
+    _limit: ClassVar[str] = "share"
     name: str
     share: Fraction
     over: int | None = None
-
-    @property
-    def limit(self) -> Fraction:
-        """What it may be at most."""
-        return self.share
-
-    @property
-    def events(self) -> tuple[Event, ...]:
-        """None."""
-        return ()
 
     @property
     def window(self) -> int | None:
@@ -271,19 +235,11 @@ class LossNeed(Need):
 
     measures: ClassVar[Literal["time", "share", "number"]] = "number"
     timed: ClassVar[bool] = False
+    _limit: ClassVar[str] = "most"
+    _events: ClassVar[tuple[str, ...]] = ("of",)
     name: str
     of: Thing
     most: int
-
-    @property
-    def limit(self) -> int:
-        """What it may be at most."""
-        return self.most
-
-    @property
-    def events(self) -> tuple[Event, ...]:
-        """The event of what may lose it."""
-        return (Event(self.of),)
 
     @property
     def waits(self) -> Thing:
@@ -311,43 +267,16 @@ class LossNeed(Need):
         return f"lost of {self.of}"
 
 
-def _distances(times: Instants, least: int, most: int, slack: int) -> Look:
-    """The distances of neighbouring instants; those that are too short or too long are misses of the later one."""
-    apart = np.diff(times)
-    wrong = np.flatnonzero((apart < least - slack) | (apart > most + slack))
-    broken = [
-        Broken(int(times[k + 1]), int(apart[k]), "early" if apart[k] < least else "late",
-               int(times[k]), int(times[k + 1]))
-        for k in wrong.tolist()
-    ]  # fmt: skip
-    return Look(times[: len(apart)], apart, broken)
-
-
-def _from_last(times: Instants, past: Past) -> Instants:
-    """The instants of a slice behind the last one before it."""
-    joined = times if past.last is None else np.append(np.int64(past.last), times)
-    past.last = int(joined[-1]) if len(joined) else None
-    return joined
-
-
 @dataclass(frozen=True, slots=True)
 class PeriodNeed(Need):
     """Every single distance between neighbouring events ``of`` lies within ``every`` ± ``give_or_take`` ps."""
 
+    _limit: ClassVar[str] = "give_or_take"
+    _events: ClassVar[tuple[str, ...]] = ("of",)
     name: str
     of: Event
     every: int
     give_or_take: int
-
-    @property
-    def limit(self) -> int:
-        """What it may be at most: how far a distance is from ``every``, either way."""
-        return self.give_or_take
-
-    @property
-    def events(self) -> tuple[Event, ...]:
-        """The events that it is about."""
-        return (self.of,)
 
     def bound(self, paper: Paper) -> NeedBounds:
         """How far a distance can be from ``every``, either way."""
@@ -366,8 +295,8 @@ class PeriodNeed(Need):
         times = seen.instants(self.of)
         if times is None or (seen.whole and past.last is None and len(times) < 2):
             return None
-        return _distances(
-            _from_last(times, past), self.every - self.give_or_take, self.every + self.give_or_take, seen.slack
+        return distances_of(
+            from_last(times, past), self.every - self.give_or_take, self.every + self.give_or_take, seen.slack
         )
 
     def worst(self, least: int, most: int) -> int:
@@ -387,19 +316,11 @@ class PeriodNeed(Need):
 class JitterNeed(Need):
     """Latest minus earliest delay of event ``of`` against what causes it, at most ``jitter`` ps."""
 
+    _limit: ClassVar[str] = "jitter"
+    _events: ClassVar[tuple[str, ...]] = ("of",)
     name: str
     of: Event
     jitter: int
-
-    @property
-    def limit(self) -> int:
-        """What it may be at most."""
-        return self.jitter
-
-    @property
-    def events(self) -> tuple[Event, ...]:
-        """The events that it is about."""
-        return (self.of,)
 
     @property
     def waits(self) -> Thing:
@@ -461,18 +382,20 @@ class Watchdog:
 class FeedNeed(Need):
     """The watchdog is always fed in time."""
 
+    _limit: ClassVar[str] = "timeout"
+    _events: ClassVar[tuple[str, ...]] = ("fed_by",)
     name: str
     watchdog: Watchdog
 
     @property
-    def limit(self) -> int:
-        """What it may be less than."""
+    def timeout(self) -> int:
+        """What the time between two feeds must be less than, in ps."""
         return self.watchdog.timeout
 
     @property
-    def events(self) -> tuple[Event, ...]:
-        """The event that feeds it."""
-        return (self.watchdog.fed_by,)
+    def fed_by(self) -> Event:
+        """What feeds it."""
+        return self.watchdog.fed_by
 
     @property
     def feeds(self) -> Watchdog | None:
@@ -504,12 +427,12 @@ class FeedNeed(Need):
         first = Look()
         if past.last is None and seen.from_zero:
             if len(times):
-                first = _distances(np.append(np.int64(0), times[:1]), 0, dog.timeout - 1, seen.slack)
+                first = distances_of(np.append(np.int64(0), times[:1]), 0, dog.timeout - 1, seen.slack)
                 times = times[1:]
                 past.last = int(first.at[0] + first.after[0])
             elif seen.whole:
                 past.last = 0
-        found = _distances(_from_last(times, past), dog.not_before, dog.timeout - 1, seen.slack)
+        found = distances_of(from_last(times, past), dog.not_before, dog.timeout - 1, seen.slack)
         look = Look(np.append(first.at, found.at), np.append(first.after, found.after), first.broken + found.broken)
         if seen.whole and past.last is not None and seen.end - past.last >= dog.timeout + seen.slack:
             look.still = seen.end - past.last

@@ -144,3 +144,22 @@ class Total:
     misses: int
     note: str = ""
     slack: Fraction = Fraction(0)
+
+
+def distances_of(times: Instants, least: int, most: int, slack: int) -> Look:
+    """The distances of neighbouring instants; those that are too short or too long are misses of the later one."""
+    apart = np.diff(times)
+    wrong = np.flatnonzero((apart < least - slack) | (apart > most + slack))
+    broken = [
+        Broken(int(times[k + 1]), int(apart[k]), "early" if apart[k] < least else "late",
+               int(times[k]), int(times[k + 1]))
+        for k in wrong.tolist()
+    ]  # fmt: skip
+    return Look(times[: len(apart)], apart, broken)
+
+
+def from_last(times: Instants, past: Past) -> Instants:
+    """The instants of a slice behind the last one before it."""
+    joined = times if past.last is None else np.append(np.int64(past.last), times)
+    past.last = int(joined[-1]) if len(joined) else None
+    return joined

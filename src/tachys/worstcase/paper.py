@@ -15,7 +15,7 @@ from tachys.worstcase.result import LoadBounds
 
 @dataclass(frozen=True, slots=True)
 class BoundsOnPaper:
-    """The finished bounds as :class:`tachys.needs.kinds.Paper`."""
+    """The finished bounds as :class:`tachys.needs.paper.Paper`."""
 
     reach: EventBounds
     taken: LoadBounds
