@@ -14,12 +14,12 @@ from pathlib import Path
 from unittest import mock
 from xml.etree import ElementTree
 
+from planted import FAULTS, MODEL, planted
 from tachys.cli.main import main
 from tachys.demo import board
 from tachys.demo.analyser import to_csv, to_vcd
-from tachys.demo.planted import FAULTS, MODEL, planted
 from tachys.demo.project import model_text
-from tachys.demo.trial import trial
+from trials import trial
 
 HERE = Path(__file__).parent
 KEPT = HERE / "golden"

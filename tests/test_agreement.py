@@ -4,17 +4,17 @@ import random
 
 import pytest
 
+from planted import MODEL
 from playing import ways
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
-from tachys.demo.planted import MODEL
 from tachys.demo.project import model_text
-from tachys.demo.trial import trial
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
 from tachys.simulation.writing import timeline_text
 from tachys.worstcase.analysis import bounds
+from trials import trial
 
 MODELS = {"row unit": model_text(), "planted": MODEL} | {f"trial {seed}": trial(seed).model for seed in range(3)}
 MS = 10**9

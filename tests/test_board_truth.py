@@ -7,8 +7,8 @@ import pytest
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.demo.analyser import to_vcd
-from tachys.demo.trial import trial
 from tachys.model.loading import read_model
+from trials import trial
 
 PPM = 100  # the analyser is never further off
 

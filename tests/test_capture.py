@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tachys.capture.csv import CsvShape, read_csv
-from tachys.capture.edges import edges, pulses
+from tachys.capture.statistics import edges
 from tachys.capture.vcd import read_vcd
 from tachys.errors import InputError
 
@@ -42,7 +42,6 @@ def test_vcd_scalars_vectors_and_unknown_levels():
     assert changes(capture, "bus") == [(0, UNKNOWN), (7 * us, 0x12)]
     assert (capture.begin, capture.end, capture.resolution) == (0, 12 * us, us)
     assert edges(capture.signals["wheel"], "rise").tolist() == [5 * us]  # from z to 1 is no edge
-    assert pulses(capture.signals["wheel"]).end.tolist() == [7 * us]
 
 
 @given(st.integers(0, len(HEAD + BODY) - 1))

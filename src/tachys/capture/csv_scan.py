@@ -152,6 +152,7 @@ def scan_columns(
     column that is ``real`` holds numbers; one that needs more care than :func:`plain_real` takes is NO_LEVEL, and the
     caller gives the row again with the number's bits in its place (``AS_BITS``).
     """
+    # one loop over rows: its parts are above, and what is left shares the state of a row
     at, found, columns = 0, 0, len(now)
     number_read = np.zeros(1, np.float64)
     bits_read = number_read.view(np.int64)

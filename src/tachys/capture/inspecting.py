@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tachys.capture.edges import edges
-from tachys.capture.statistics import MeanPeriod, Times, distances, figures, fitted, moves, stays
+from tachys.capture.statistics import MeanPeriod, Times, distances, edges, figures, fitted, moves, stays
 from tachys.capture.table import Capture, Instants, Known, Signal, blocks, unsigned
 from tachys.frames import PS, frame
 

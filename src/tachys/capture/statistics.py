@@ -58,6 +58,11 @@ def moves(signal: Signal, kind: str) -> Iterator[Instants]:
         yield signal.at[first + 1 : last + 1][known]
 
 
+def edges(signal: Signal, kind: str) -> Instants:
+    """The instants in ps of "rise", "fall" or "both" (also "toggle") edges; from or to x and z is no edge."""
+    return np.concatenate([np.zeros(0, np.int64), *moves(signal, kind)])
+
+
 def distances(parts: Iterator[Instants]) -> Iterator[Instants]:
     """From each instant to the next."""
     last = np.zeros(0, np.int64)

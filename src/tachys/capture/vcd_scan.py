@@ -98,6 +98,7 @@ def scan_changes(
     times: Ints, which: Any, values: Ints,
 ) -> tuple[int, int]:  # fmt: skip
     """Scan ``data[:size]``; (bytes used up, changes found). Stops where the columns are full or something is wrong."""
+    # one loop over words: with its branches in functions that were called, it read 105 MB/s in place of 170
     at, found, room = 0, 0, len(times)
     now, line = state[NOW], state[LINE]
     real = np.zeros(1, np.float64)

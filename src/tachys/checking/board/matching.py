@@ -135,17 +135,24 @@ def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longes
     return found
 
 
+@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+def _room_again(kind: Instants, fate: Any, doubt: Instants, doubts: int, own: int) -> int:
+    """Once there is room again, what of a kind was in doubt before is lost; how many are still in doubt."""
+    kept = 0
+    for k in range(doubts):
+        if kind[doubt[k]] == own:
+            fate[doubt[k]] = LOST
+        else:
+            doubt[kept] = doubt[k]
+            kept += 1
+    return kept
+
+
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def _serve(
-    at: Instants,
-    kind: Instants,
-    kinds: int,
-    runs: Instants,
-    pending: int,
-    leads: Instants,
-    takes_all: bool,
+    at: Instants, kind: Instants, kinds: int, runs: Instants, pending: int, leads: Instants, takes_all: bool,
     carried: int,
-) -> tuple[Any, Any, Any]:
+) -> tuple[Any, Any, Any]:  # fmt: skip
     """(fate of every event, the run that served it, whether each run is an orphan)."""
     count = len(at)
     fate, by = np.zeros(count, np.int8), np.full(count, -1, np.int64)
@@ -166,14 +173,7 @@ def _serve(
                 doubt[doubts] = place
                 doubts += 1
             else:
-                kept = 0
-                for k in range(doubts):  # once there is room again, what was in doubt before is lost
-                    if kind[doubt[k]] == own:
-                        fate[doubt[k]] = LOST
-                    else:
-                        doubt[kept] = doubt[k]
-                        kept += 1
-                doubts = kept
+                doubts = _room_again(kind, fate, doubt, doubts, own)
                 queue[tail] = place
                 tail += 1
                 waits[own] += 1
@@ -203,15 +203,11 @@ def _serve(
         doubts = _settle(at, kind, fate, queue, tail, waits, doubt, doubts, accepted, pending, hidden)
         tail += doubts >> 32
         doubts &= 0xFFFFFFFF
-    while place < count:
-        own = kind[place]
-        if waits[own] + (hidden if own == 0 else 0) >= pending:
-            fate[place] = LOST
-        else:
-            queue[tail] = place
-            tail += 1
-            waits[own] += 1
-        place += 1
+    for later in range(place, count):  # no run came after these
+        own = kind[later]
+        full = waits[own] + (hidden if own == 0 else 0) >= pending
+        fate[later] = LOST if full else WAITING
+        waits[own] += not full
     for k in range(doubts):
         fate[doubt[k]] = LOST
     for k in range(head, tail):

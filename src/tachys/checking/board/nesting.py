@@ -42,11 +42,6 @@ class WhoRuns:
     who: Instants
     depth: Instants
 
-    def at_instants(self, instants: Instants) -> Instants:
-        """Who is on top at each instant; what begins there counts already."""
-        place = np.searchsorted(self.at, instants, side="right") - 1
-        return np.where(place < 0, NOBODY, self.who[np.maximum(place, 0)])
-
     def between(self, begin: int, end: int) -> list[tuple[int, int, int]]:
         """(begin, end, who) of the stretches from one instant to another, which add up to the whole."""
         first = int(np.searchsorted(self.at, begin, side="right"))
@@ -72,6 +67,27 @@ def nest(
     return WhoRuns(at, who, deep), [ExecutionTimes(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
 
 
+@njit(cache=True, error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+def _next_edge(
+    begins: Instants, finishes: Instants, first: Instants, starts: Instants, ends: Instants, urgency: Instants
+) -> Any:
+    """(when, whose, whether it is an end) of the next edge; ends before starts, the most urgent end and the least
+    urgent start first."""
+    when, thing, ending = np.int64(9223372036854775807), -1, False
+    for k in range(len(urgency)):
+        if finishes[k] < begins[k] and (
+            ends[finishes[k]] < when or (ends[finishes[k]] == when and (not ending or urgency[k] < urgency[thing]))
+        ):
+            when, thing, ending = ends[finishes[k]], k, True
+        if (
+            begins[k] < first[k + 1]
+            and (starts[begins[k]] < when or (starts[begins[k]] == when and not ending and urgency[k] > urgency[thing]))
+            and (finishes[k] == begins[k] or starts[begins[k]] >= ends[finishes[k]])
+        ):
+            when, thing, ending = starts[begins[k]], k, False
+    return when, thing, ending
+
+
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants) -> Any:
     things, total = len(urgency), len(starts)
@@ -87,22 +103,7 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
     ended = np.full(things + 1, -1, np.int64)  # when the last one on top of this ended
     depth = 0
     for found in range(2 * total):
-        # ends before starts, the most urgent end and the least urgent start first
-        when, thing, ending = np.int64(9223372036854775807), -1, False
-        for k in range(things):
-            if finishes[k] < begins[k] and (
-                ends[finishes[k]] < when or (ends[finishes[k]] == when and (not ending or urgency[k] < urgency[thing]))
-            ):
-                when, thing, ending = ends[finishes[k]], k, True
-            if (
-                begins[k] < first[k + 1]
-                and (
-                    starts[begins[k]] < when
-                    or (starts[begins[k]] == when and not ending and urgency[k] > urgency[thing])
-                )
-                and (finishes[k] == begins[k] or starts[begins[k]] >= ends[finishes[k]])
-            ):
-                when, thing, ending = starts[begins[k]], k, False
+        when, thing, ending = _next_edge(begins, finishes, first, starts, ends, urgency)
         if ending:
             place = depth - 1
             while place > 0 and owner[place] != thing:
