@@ -10,7 +10,6 @@ from fractions import Fraction
 from functools import cached_property
 from itertools import accumulate, pairwise
 
-from tachys.model.chains import chain_of
 from tachys.needs.kinds import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
 from tachys.simulation import layout as at
 
@@ -121,7 +120,7 @@ class Story:
 
     def answers(self, need):
         """(event, its answer) of each event that was answered; those lost on the way; those still open."""
-        hops = chain_of(self.system, need.begins, need.ends)
+        hops = self.system.graph.chain(need.begins, need.ends)
         if hops is None:
             ends = self.events[need.ends]
             told = [(time, next((end for end in ends if end >= time), None)) for time in self.events[need.begins]]

@@ -18,8 +18,8 @@ from tachys.checking.out.export import check_data
 from tachys.checking.out.junit import junit_text
 from tachys.drawing.capture_text import moment_lines
 from tachys.model.loading import read_model
+from tachys.model.nodes import Unit
 from tachys.model.quantities import Range
-from tachys.model.system import Unit
 
 US = 10**6
 MODEL = """

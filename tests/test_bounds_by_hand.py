@@ -4,7 +4,6 @@ from fractions import Fraction
 
 import pytest
 
-from tachys.model.chains import chain_of
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
 from tachys.worstcase.analysis import bounds
@@ -238,10 +237,10 @@ def test_two_steps_that_take_one_flag_prove_nothing_for_either():
 
 def test_the_way_of_causes_is_the_shortest():
     system = read_model(NEEDS, "m.toml")
-    hops = chain_of(system, "source.s", "step.p.end")
+    hops = system.graph.chain("source.s", "step.p.end")
     assert [hop.after for hop in hops] == ["unit.u.end", "isr.u.end", "step.p.start", "step.p.end"]
     assert [hop.kind for hop in hops] == ["serves", "serves", "sets", "ends"]
-    assert chain_of(system, "step.p.end", "source.s") is None
+    assert system.graph.chain("step.p.end", "source.s") is None
 
 
 def test_long_run_load_by_hand():

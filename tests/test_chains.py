@@ -6,7 +6,7 @@ import pytest
 
 from tachys.model.loading import read_model
 from tachys.worstcase.analysis import bounds
-from tachys.worstcase.arrivals import Bursts, Moved, Staircase, Sum, Tightest, delayed, least_spans, moved
+from tachys.worstcase.arrivals import Bursts, Moved, Staircase, SumOfCurves, Tightest, delayed, least_spans, moved
 
 NS, US, MS = 10**3, 10**6, 10**9
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'
@@ -21,7 +21,7 @@ CURVES = [
     Staircase(Fraction(10), distance=10),
     Staircase(Fraction(40), 55, 7),
     Bursts(3, 4, 30),
-    Sum((Staircase(Fraction(10), distance=10), Bursts(2, 5, 17))),
+    SumOfCurves((Staircase(Fraction(10), distance=10), Bursts(2, 5, 17))),
     Tightest((Staircase(Fraction(9), 20), Staircase(Fraction(6), distance=6))),
     delayed(Bursts(3, 4, 30), 6, 2),
     delayed(delayed(Staircase(Fraction(40), 9), 6, 7), 9, 3),

@@ -19,7 +19,7 @@ from tachys.needs.verdicts import WORST_FIRST, Verdict
 if TYPE_CHECKING:
     from tachys.checking.compare.figures import Compared
     from tachys.checking.result import CheckResult, Miss, NeedCheck, Seen
-    from tachys.model.system import Core
+    from tachys.model.nodes import Core
 
 Row = list[str | Verdict]
 SHOWN_FINDINGS = 4

@@ -9,6 +9,7 @@ from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
+from tachys.model.nodes import Core, Guard, Isr, Loop, Period, Step, Unit
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
@@ -22,7 +23,7 @@ from tachys.model.schema import (
 )
 from tachys.model.sources import make_source
 from tachys.model.standstill import timeless_ring
-from tachys.model.system import Core, Guard, Isr, Loop, Period, Step, System, Unit
+from tachys.model.system import System
 
 
 def build(model: ModelFile, report: Reporter) -> System:

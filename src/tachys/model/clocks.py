@@ -6,9 +6,9 @@ from collections.abc import Callable, Mapping
 from fractions import Fraction
 
 from tachys.errors import did_you_mean
+from tachys.model.nodes import Clock
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, Duration, DurationRange, Range, ceil_ps, floor_ps
 from tachys.model.schema import ClockTable, CoreTable
-from tachys.model.system import Clock
 
 Complain = Callable[[tuple[str, ...], str, str], None]
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from tachys.errors import did_you_mean
-from tachys.model.system import IDLE
+from tachys.model.nodes import IDLE
 
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]

@@ -7,10 +7,10 @@ from fractions import Fraction
 
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
+from tachys.model.nodes import IDLE, Probe
 from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
-from tachys.model.system import IDLE, Probe
 from tachys.needs.kinds import FeedNeed, JitterNeed, LoadNeed, LossNeed, Need, PeriodNeed, Watchdog, WithinNeed
 
 _KINDS = {

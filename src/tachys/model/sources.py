@@ -8,10 +8,10 @@ from tachys.dividers.counter import Counter, Prescalers, Setting, deviation_ppm
 from tachys.dividers.search import best_settings, shortfall
 from tachys.dividers.serial import serial_settings
 from tachys.model.clocks import ClockTree
+from tachys.model.nodes import Burst, Serial, Source, Timer
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import BurstTable, SerialTable, SourceTable, TimerTable
-from tachys.model.system import Burst, Serial, Source, Timer
 
 WAYS = ("every", "gap", "timer", "serial", "burst")
 USUAL_GIVE_OR_TAKE = Fraction(1, 1000)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from tachys.model.events import Event, Thing
-from tachys.model.system import Core, Isr, Unit
+from tachys.model.nodes import Core, Isr, Unit
 
 
 def timeless_ring(core: Core, units: Sequence[Unit], isrs: Sequence[Isr]) -> list[Thing]:

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from tachys.model.chains import Link, chain_of
 from tachys.model.events import Event
+from tachys.model.graph import Link
 from tachys.model.system import System
 from tachys.needs.seen import Following
 from tachys.simulation import layout as at
@@ -73,7 +73,7 @@ def of_body(records: Records, index: Index, kind: str, name: str) -> Bools:
 
 def answers(records: Records, system: System, index: Index, need: Following) -> Answers:
     """Follow every event of ``need.begins`` that is in the records."""
-    hops = chain_of(system, need.begins, need.ends)
+    hops = system.graph.chain(need.begins, need.ends)
     began = event_times(records, index, need.begins)
     if hops is None:
         ends = event_times(records, index, need.ends)

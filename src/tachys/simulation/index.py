@@ -38,11 +38,7 @@ class Index:
 
 def index_of(system: System) -> Index:
     """The numbers of a system's things."""
-    flags = [flag for isr in system.isrs for flag in isr.sets]
-    for step in system.steps:
-        flags += [step.polls] if step.polls else []
-        flags += [step.waits.name] if step.waits and step.waits.kind == "flag" else []
-        flags += step.unless
+    flags = [*system.graph.flags, *(flag for step in system.steps for flag in step.unless)]
     return Index(
         tuple(source.name for source in system.sources),
         tuple(unit.name for unit in system.units),

@@ -10,8 +10,9 @@ import numpy as np
 
 from tachys.errors import input_error
 from tachys.model.events import Event
+from tachys.model.nodes import Guard, Isr, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
-from tachys.model.system import Guard, Isr, Source, Step, System, Unit
+from tachys.model.system import System
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index
 from tachys.simulation.options import RunOptions
@@ -115,11 +116,10 @@ class _Builder:
     def _raises(self) -> None:
         """What every event raises: rows as their number, units as -1 - number; in the order written."""
         targets: dict[Event, list[int]] = {event: [] for event in self.index.events()}
-        for unit in self.system.units:
-            for event in unit.on:
-                targets[event].append(-1 - self.units[unit.name])
-        for row, (_, event) in enumerate(self.index.rows):
-            targets[event].append(row)
+        rows = {row: number for number, row in enumerate(self.index.rows)}
+        for event, begun in self.system.graph.begun_by.items():
+            for body in begun:
+                targets[event].append(-1 - self.units[body.name] if body.kind == "unit" else rows[body.name, event])
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
         self.words[at.CHAIN_SIZE] = 64 * len(self.units) + 1024

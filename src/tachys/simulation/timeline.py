@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from tachys.capture.writing import identifier
 from tachys.model.events import Event, Thing, instant_of
-from tachys.model.system import IDLE, Probe, System
+from tachys.model.nodes import IDLE, Probe
+from tachys.model.system import System
 from tachys.simulation.lanes import Lanes
 
 Change = tuple[int, int]  # instant in ps, level
@@ -35,7 +36,7 @@ def signals(system: System, lanes: Lanes, *, probes: bool) -> list[TraceSignal]:
 
 
 def _flags(system: System) -> list[str]:
-    return [f"flag.{flag}" for flag in dict.fromkeys(flag for isr in system.isrs for flag in isr.sets)]
+    return [f"flag.{flag}" for flag in system.graph.setters]
 
 
 def _body(lanes: Lanes, who: str, after: int = 0, before_end: int = 0) -> list[tuple[int, int]]:

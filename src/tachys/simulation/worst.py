@@ -13,7 +13,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tachys.model.system import Source, System
+from tachys.model.nodes import Source
+from tachys.model.system import System
 from tachys.needs.kinds import Need
 from tachys.needs.seen import Past
 from tachys.simulation import layout as at

@@ -6,7 +6,7 @@ from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.fixedpoint import settle, with_all
-from tachys.worstcase.flags import all_flags, flag_bounds
+from tachys.worstcase.flags import flag_bounds
 from tachys.worstcase.load import load_bounds
 from tachys.worstcase.loop import LoopWindows, step_bounds
 from tachys.worstcase.paper import BoundsOnPaper
@@ -29,7 +29,7 @@ def bounds(system: System) -> Bounds:
     windows = LoopWindows(system, system.loop, load, events) if system.loop else None
     steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
     events = with_all(settled, system, isrs, steps)
-    flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in all_flags(system)}
+    flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in system.graph.flags}
     reach = EventBounds(system, events, isrs, units, flags, steps)
     lengths = sorted({*USUAL_WINDOWS, *_asked(system)})
     taken = load_bounds(system, load, reach, windows, lengths)

@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.errors import InternalError
-from tachys.model.system import Source
+from tachys.model.nodes import Source
 
 BEYOND = 1 << 62  # a span that no run reaches
 MOST_TERMS = 8  # promises of one curve that are kept: any of them may be left out

@@ -11,8 +11,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from tachys.figures import Part
+from tachys.model.nodes import Core, Guard, Isr
 from tachys.model.quantities import Range
-from tachys.model.system import Core, Guard, Isr, System
+from tachys.model.system import System
 
 
 def after_body(core: Core) -> int:

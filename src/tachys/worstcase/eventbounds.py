@@ -9,7 +9,7 @@ from math import ceil
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
-from tachys.model.system import Step, System
+from tachys.model.system import System
 from tachys.worstcase.events import Events, least_round
 from tachys.worstcase.flags import rival
 from tachys.worstcase.gaps import Gaps, source_gap
@@ -53,12 +53,9 @@ class EventBounds:
             bounds, start = self.steps[step.name], step.start
             gaps.sure(start, bounds.gap)
             if step.polls is not None and rival(self.system, step.polls, step) is None:
-                gaps.after(start, self._setters(step), self.flags[step.polls].reaction.most)
+                gaps.after(start, self.system.graph.ends_of_setters(step.polls), self.flags[step.polls].reaction.most)
             gaps.after(step.end, (start,), bounds.duration.most)
         return gaps.settle()
-
-    def _setters(self, step: Step) -> tuple[Event, ...]:
-        return tuple(isr.end for isr in self.system.isrs if step.polls in isr.sets)
 
     def _round(self, event: Event) -> Figure:
         """The time of one round of the simple ring on which an event stands."""

@@ -10,7 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from tachys.model.events import Event
-from tachys.model.system import Isr, Step, System, Unit
+from tachys.model.nodes import Isr, Step, Unit
+from tachys.model.system import System
 from tachys.worstcase.arrivals import (
     Curve,
     NoBound,
@@ -24,7 +25,7 @@ from tachys.worstcase.arrivals import (
     tightest,
 )
 from tachys.worstcase.queueing import Backlog, backlog
-from tachys.worstcase.rings import Rings, causes_of, find_rings, least_distance
+from tachys.worstcase.rings import Rings, find_rings, least_distance
 
 
 @dataclass(slots=True)
@@ -42,7 +43,7 @@ class Events:
         self.system = system
         self.delays = delays
         self.rings = rings or find_rings(system)
-        self._causes = causes_of(system)
+        self._causes = system.graph.causes
         self._curves: dict[Event, Curve] = {s.event: source_curve(s) for s in system.sources}
         self._backlogs: dict[str, Backlog] = {}
 
@@ -67,7 +68,7 @@ class Events:
 
     def sets(self, flag: str) -> Curve | None:
         """The densest way in which a flag can be set; None if nobody sets it."""
-        setters = [self.curve(isr.end) for isr in self.system.isrs if flag in isr.sets]
+        setters = [self.curve(event) for event in self.system.graph.ends_of_setters(flag)]
         return sum_of(setters) if setters else None
 
     def starts(self, unit: Unit) -> Curve:

@@ -37,7 +37,7 @@ class Settled:
 def settle(system: System) -> Settled:
     """The curves of all events, and the lines with them."""
     rings = find_rings(system)
-    asked = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
+    asked = set(system.graph.begun_by)
     if any(event.kind == "step" for event in asked):  # a polled step comes as its flag is set
         asked |= {isr.end for isr in system.isrs if isr.sets}
     raised = sorted(event for event in asked if event.kind in ("isr", "step"))

@@ -3,20 +3,12 @@
 from __future__ import annotations
 
 from tachys.figures import Figure
-from tachys.model.system import Step, System
+from tachys.model.nodes import Step
+from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.events import Events
 from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import FlagBounds, IsrBounds
-
-
-def all_flags(system: System) -> tuple[str, ...]:
-    """Every flag that is set, polled or waited for, in the order written."""
-    flags = [flag for isr in system.isrs for flag in isr.sets]
-    for step in system.steps:
-        flags += [step.polls] if step.polls else []
-        flags += [step.waits.name] if step.waits and step.waits.kind == "flag" else []
-    return tuple(dict.fromkeys(flags))
 
 
 def takers(system: System, flag: str) -> list[Step]:
@@ -24,7 +16,7 @@ def takers(system: System, flag: str) -> list[Step]:
     return [
         step
         for step in system.steps
-        if step.polls == flag or (step.waits == f"flag.{flag}" and step.polls is None and step.every is None)
+        if step.polls == flag or (step.flag_waited == flag and step.polls is None and step.every is None)
     ]
 
 
@@ -33,7 +25,7 @@ def rival(system: System, flag: str, step: Step) -> str | None:
     others = (
         each.name
         for each in system.steps
-        if each.waits == f"flag.{flag}" or (each.name != step.name and flag == each.polls)
+        if each.flag_waited == flag or (each.name != step.name and flag == each.polls)
         if each.name != step.name or step.polls == flag
     )
     return next(others, None)
@@ -43,7 +35,7 @@ def flag_bounds(
     system: System, flag: str, windows: LoopWindows | None, events: Events, isrs: dict[str, IsrBounds]
 ) -> FlagBounds:
     """The bounds of one flag: the soonest of the steps that take it."""
-    setters = [isr.name for isr in system.isrs if flag in isr.sets]
+    setters = [isr.name for isr in system.graph.setters.get(flag, ())]
     found = takers(system, flag)
     if windows is None or not found:
         return FlagBounds(flag, Figure(0, None, reason="no step is sure to look at it"), bool(setters), "it stays set")

@@ -13,7 +13,8 @@ from collections.abc import Callable
 from math import ceil
 
 from tachys.model.events import Event
-from tachys.model.system import Source, System, Unit
+from tachys.model.nodes import Source, Unit
+from tachys.model.system import System
 
 Follows = Callable[[int], int | None]
 

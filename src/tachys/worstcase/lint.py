@@ -125,7 +125,7 @@ def _needless_waking(found: Bounds) -> Found:
     if not any(step.sleeps for step in system.steps):
         return
     polled = {step.polls for step in system.steps} | {step.waits.name for step in system.steps if step.waits}
-    raised = {event for isr in system.isrs for event in isr.on} | {event for unit in system.units for event in unit.on}
+    raised = system.graph.begun_by.keys()
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}
     for isr in system.isrs:
@@ -135,7 +135,7 @@ def _needless_waking(found: Bounds) -> Found:
                 rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.period))
     for name, period in rates.items():
         isr = system.isr(name)
-        useful = polled.intersection(isr.sets) or raised.intersection({isr.start, isr.end})
+        useful = polled.intersection(isr.sets) or raised & {isr.start, isr.end}
         fastest = all(period <= other for other in rates.values())
         if not useful and fastest and (not timers or min(timers) > period):
             then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"

@@ -7,7 +7,8 @@ from contextlib import suppress
 from fractions import Fraction
 from math import ceil
 
-from tachys.model.system import Loop, Step, System
+from tachys.model.nodes import Loop, Step
+from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound, moved, sum_of, tightest
 from tachys.worstcase.blocking import after_body
 from tachys.worstcase.eventbounds import EventBounds

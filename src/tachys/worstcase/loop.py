@@ -27,7 +27,8 @@ from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event
-from tachys.model.system import Loop, Step, System
+from tachys.model.nodes import Loop, Step
+from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.events import Events, least_round, own_least
 from tachys.worstcase.gaps import hardware_gaps

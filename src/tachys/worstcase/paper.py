@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from tachys.figures import Figure, Part, summed
-from tachys.model.chains import Link, chain_of
 from tachys.model.events import Event, Thing
+from tachys.model.graph import Link
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.flags import rival
 from tachys.worstcase.result import LoadBounds
@@ -44,7 +44,7 @@ class BoundsOnPaper:
 
     def way(self, begins: Event, ends: Event, *, age: bool) -> tuple[Figure, str] | None:
         """(time from one event to what it causes, why one may be lost on the way); None: no chain leads there."""
-        hops = chain_of(self.reach.system, begins, ends)
+        hops = self.reach.system.graph.chain(begins, ends)
         if hops is None:
             return None
         figures = [_hop(self.reach, hop) for hop in hops]
@@ -68,9 +68,7 @@ def loses(reach: EventBounds, thing: Thing) -> str | None:
         return reach.flags[name].reason if reach.flags[name].overwritten else None
     system = reach.system
     event = Event(thing)
-    takers = [isr.thing for isr in system.isrs if event in isr.on] + [
-        unit.thing for unit in system.units if event in unit.on
-    ]
+    takers = sorted((body.thing for body in system.graph.begun_by.get(event, ())), key=lambda body: body.kind)
     found = [f"{taker}: {why}" for taker in takers if (why := loses(reach, taker)) is not None]
     return "; ".join(found) or None
 

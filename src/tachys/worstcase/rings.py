@@ -12,7 +12,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from tachys.model.events import Event, Thing
-from tachys.model.system import Isr, System
+from tachys.model.nodes import Isr
+from tachys.model.system import System
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,18 +35,9 @@ class Rings:
         return body in self.turns and self.turns[body][body] == "end"
 
 
-def causes_of(system: System) -> dict[Thing, tuple[Event, ...]]:
-    """The events that make each body begin: what units and routines are started by, the setters of polled flags."""
-    found = {unit.thing: unit.on for unit in system.units}
-    found |= {isr.thing: isr.on for isr in system.isrs}
-    for step in system.steps:
-        found[step.thing] = tuple(isr.end for isr in system.isrs if step.polls is not None and step.polls in isr.sets)
-    return found
-
-
 def find_rings(system: System) -> Rings:
     """All rings of a system."""
-    causes = causes_of(system)
+    causes = system.graph.causes
     below = {body: [event.thing for event in events if event.kind != "source"]
              for body, events in causes.items()}  # fmt: skip
     rounds: dict[Event, int] = {}

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from tachys.figures import Part, summed
+from tachys.model.nodes import Unit
 from tachys.model.quantities import time_in_words
-from tachys.model.system import Unit
 from tachys.worstcase.arrivals import Curve, NoBound
 from tachys.worstcase.events import Events
 from tachys.worstcase.queueing import MOST_STARTS

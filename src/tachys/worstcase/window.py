@@ -28,7 +28,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part
-from tachys.model.system import Core, System
+from tachys.model.nodes import Core
+from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound, most_before
 from tachys.worstcase.blocking import body_most
 from tachys.worstcase.result import IsrBounds

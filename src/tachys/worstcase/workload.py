@@ -16,8 +16,9 @@ from numpy.typing import NDArray
 
 from tachys.figures import Part
 from tachys.model.events import Event
+from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
-from tachys.model.system import Isr, System
+from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound, Staircase, SumOfCurves, Unbounded, least_spans
 from tachys.worstcase.blocking import Blockers, after_body
 

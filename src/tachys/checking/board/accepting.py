@@ -15,7 +15,8 @@ import numpy.typing as npt
 from tachys.capture.table import Instants
 from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies
-from tachys.model.system import Isr, System
+from tachys.model.nodes import Isr
+from tachys.model.system import System
 
 EMPTY = np.zeros(0, np.int64)
 

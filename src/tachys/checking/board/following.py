@@ -12,8 +12,8 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import EMPTY, Measurement
-from tachys.model.chains import Link, chain_of
 from tachys.model.events import Thing
+from tachys.model.graph import Link
 from tachys.needs.seen import Delays, Following
 
 OPEN, LOST, UNSURE = -1, -2, -3
@@ -30,7 +30,7 @@ class Followed:
 
 def follow(board: Measurement, need: Following) -> Followed | None:
     """Every event of the need and its answer; None where the capture shows too little."""
-    hops = chain_of(board.system, need.begins, need.ends)
+    hops = board.system.graph.chain(need.begins, need.ends)
     begins, ends = board.events(need.begins), board.events(need.ends)
     waiting = need.ends.thing
     if hops is not None and len(hops) == 1 and begins is None:

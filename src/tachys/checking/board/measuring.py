@@ -17,7 +17,8 @@ from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.checking.probes.lines import Bodies
 from tachys.checking.probes.sharing import deal_shared
 from tachys.model.events import Event, Thing
-from tachys.model.system import Isr, Step, System, Unit
+from tachys.model.nodes import Isr, Step, Unit
+from tachys.model.system import System
 from tachys.needs.seen import Delays
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
@@ -278,16 +279,11 @@ def _steps(board: Measurement, step: Step) -> Steps:
 
 def _flag(board: Measurement, flag: str) -> Flags | None:
     """From the ends of all its setters to the starts of the one step that polls it."""
-    setters = [board.events(isr.end) for isr in board.system.isrs if flag in isr.sets]
-    takers = [step for step in board.system.steps if flag in (step.polls, step.waits)]
+    graph = board.system.graph
+    setters = [board.events(event) for event in graph.ends_of_setters(flag)]
+    takers = graph.pollers.get(flag, ())
     known = [each for each in setters if each is not None]
-    if (
-        len(takers) != 1
-        or takers[0].polls != flag
-        or takers[0].waits == flag
-        or len(known) != len(setters)
-        or not known
-    ):
+    if len(takers) != 1 or flag in graph.waiters or len(known) != len(setters) or not known:
         return None
     takes = board.events(takers[0].start)
     if takes is None:

@@ -17,7 +17,7 @@ from numba import njit
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
-from tachys.model.system import Core
+from tachys.model.nodes import Core
 
 NOBODY = -1
 

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 from tachys.capture.table import Instants
-from tachys.model.system import Unit
+from tachys.model.nodes import Unit
 
 DROP, RESTART, QUEUE = range(3)
 NEVER = 1 << 62

@@ -6,8 +6,9 @@ from dataclasses import replace
 from fractions import Fraction
 
 from tachys.checking.compare.figures import Compared
+from tachys.model.nodes import Guard, Isr, Period, Source, Step
 from tachys.model.quantities import ZERO, Range
-from tachys.model.system import Guard, Isr, Period, Source, Step, System
+from tachys.model.system import System
 
 
 def corrected(system: System, figures: tuple[Compared, ...]) -> System:

@@ -18,8 +18,8 @@ from tachys.checking.board.measuring import Measurement, periodic_instants
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.events import Thing
+from tachys.model.nodes import Guard, Isr, Source, Step, Unit
 from tachys.model.quantities import Range
-from tachys.model.system import Guard, Isr, Source, Step, Unit
 from tachys.worstcase.arrivals import source_curve
 
 

@@ -27,8 +27,9 @@ from tachys.checking.result import Finding
 from tachys.dividers.mistakes import Mistake, TimerContext, read_ratio
 from tachys.figures import Figure
 from tachys.model.events import Thing
+from tachys.model.nodes import Source
 from tachys.model.quantities import PS_PER_SECOND
-from tachys.model.system import Source, System
+from tachys.model.system import System
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
@@ -258,7 +259,7 @@ def main_cause(board: Measurement, symptom: Symptom) -> Cause | None:
         return None
     waiting = symptom.about
     if waiting.kind == "flag":
-        taker = next(step for step in board.system.steps if step.polls == waiting.name)
+        taker = board.system.graph.pollers[waiting.name][0]
         waiting = taker.thing
     causes = causes_of(stretches_of(board, symptom.at, symptom.end, waiting))
     return causes[0] if causes else None

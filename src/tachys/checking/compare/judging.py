@@ -83,15 +83,14 @@ class BoardSeen:
 
     def _lost_of_source(self, event: Event) -> tuple[Instants, int] | None:
         parts = []
-        for isr in self.board.system.isrs:
-            if event in isr.on:
-                matched = self.board.isrs[isr.name].matched
+        for body in self.board.system.graph.begun_by.get(event, ()):
+            if body.kind == "isr":
+                matched = self.board.isrs[body.name].matched
                 if matched is None:
                     return None
-                parts.append(matched.lost[matched.lost_kind == isr.on.index(event)])
-        for unit in self.board.system.units:
-            if event in unit.on:
-                paired = self.board.units[unit.name].paired
+                parts.append(matched.lost[matched.lost_kind == body.on.index(event)])
+            else:
+                paired = self.board.units[body.name].paired
                 if paired is None or not paired.judged:
                     return None
                 parts.append(paired.lost)

@@ -22,7 +22,7 @@ from tachys.checking.compare.figures import Agreement, Compared
 from tachys.checking.compare.findings import likely_mistakes
 from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
-from tachys.model.system import Source
+from tachys.model.nodes import Source
 
 MARK = "measured: "
 _UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"), (1, "ps"))

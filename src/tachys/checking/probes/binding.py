@@ -15,7 +15,8 @@ from tachys.checking.probes.buscodes import codes_to_bodies
 from tachys.checking.probes.lines import Bodies, LineReading, edges_of, line_of, stretches
 from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.events import Event, Thing, instant_of
-from tachys.model.system import IDLE, Probe, System
+from tachys.model.nodes import IDLE, Probe
+from tachys.model.system import System
 
 
 @dataclass(slots=True)

@@ -11,7 +11,8 @@ import numpy as np
 from tachys.capture.table import Capture, Signal, unsigned
 from tachys.checking.probes.lines import Bodies
 from tachys.model.events import Thing
-from tachys.model.system import Probe, System
+from tachys.model.nodes import Probe
+from tachys.model.system import System
 
 BACKGROUND = 1 << 30
 

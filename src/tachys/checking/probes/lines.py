@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from tachys.capture.table import Capture, Instants, Signal
-from tachys.model.system import Probe
+from tachys.model.nodes import Probe
 
 Levels = npt.NDArray[np.int8]
 _FEW = 50  # one in so many: what is that rare and that short is taken for a glitch

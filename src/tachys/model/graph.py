@@ -1,0 +1,107 @@
+"""What a model says causes what, found once: nodes (sources, units, routines, steps) and flags, and the links between.
+
+An event begins the routines and units that stand ``on`` it, a body ends after it has begun, a routine that ends sets
+flags, and a step that polls one begins. Bounds, engine, check and drawing walk these links, and nothing else.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict, deque
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from tachys.model.events import Event, Thing
+from tachys.model.nodes import Isr, Source, Step, Unit
+
+Kind = Literal["begins", "ends", "serves", "sets"]
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """The event ``after`` follows ``before``.
+
+    ``kind``: "begins" (``after`` is the start of what ``before`` starts), "serves" (``after`` is the end of it),
+    "ends" (``after`` is the end of the body whose start is ``before``), "sets" (a step takes ``flag``, set by
+    ``before``).
+    """
+
+    before: Event
+    after: Event
+    kind: Kind
+    flag: str = ""
+
+
+class Graph:
+    """The links of a model. ``flags`` are those that are set, polled or waited for, in the order written.
+
+    ``begun_by``: what an event begins, units before routines, each in the order written. ``causes``: the events that
+    make each body begin: what it stands on, the setters of the flag that it polls.
+    """
+
+    def __init__(
+        self, sources: Sequence[Source], units: Sequence[Unit], isrs: Sequence[Isr], steps: Sequence[Step]
+    ) -> None:
+        self.events = [source.event for source in sources]
+        self.events += [event for body in (*units, *isrs, *steps) for event in (body.start, body.end)]
+        self.begun_by: dict[Event, list[Unit | Isr]] = defaultdict(list)
+        self.setters: dict[str, list[Isr]] = defaultdict(list)
+        self.pollers: dict[str, list[Step]] = defaultdict(list)
+        self.waiters: dict[str, list[Step]] = defaultdict(list)
+        bodies: list[Unit | Isr] = [*units, *isrs]
+        for body in bodies:
+            for event in body.on:
+                self.begun_by[event].append(body)
+        for isr in isrs:
+            for flag in isr.sets:
+                self.setters[flag].append(isr)
+        for step in steps:
+            if step.polls is not None:
+                self.pollers[step.polls].append(step)
+            if step.waits is not None and step.waits.kind == "flag":
+                self.waiters[step.waits.name].append(step)
+        self.flags = tuple(dict.fromkeys(
+            [*self.setters, *(flag for step in steps for flag in (step.polls, step.flag_waited) if flag)]
+        ))  # fmt: skip
+        self.causes: dict[Thing, tuple[Event, ...]] = {body.thing: body.on for body in bodies}
+        for step in steps:
+            self.causes[step.thing] = self.ends_of_setters(step.polls)
+        self._sets = {isr.end: isr.sets for isr in isrs if isr.sets}
+
+    def ends_of_setters(self, flag: str | None) -> tuple[Event, ...]:
+        """The events that set a flag."""
+        return tuple(isr.end for isr in self.setters.get(flag or "", ()))
+
+    def links(self, event: Event) -> Iterator[Link]:
+        """What follows an event."""
+        for body in sorted(self.begun_by.get(event, ()), key=lambda body: body.kind):  # routines before units
+            yield Link(event, body.start, "begins")
+            yield Link(event, body.end, "serves")
+        if event.moment == "start":
+            yield Link(event, event.thing.end, "ends")
+        for flag in self._sets.get(event, ()):
+            for step in self.pollers.get(flag, ()):
+                yield Link(event, step.start, "sets", flag)
+
+    def chain(self, begins: str, ends: str) -> tuple[Link, ...] | None:
+        """The way of causes from one event to another, with the fewest links; None if there is none."""
+        came: dict[Event, Link | None] = {Event(begins): None}
+        queue = deque(came)
+        while queue:
+            event = queue.popleft()
+            for link in self.links(event):
+                if link.after == ends:
+                    return (*_back(came, event), link)
+                if link.after not in came:
+                    came[link.after] = link
+                    queue.append(link.after)
+        return None
+
+
+def _back(came: dict[Event, Link | None], event: Event) -> tuple[Link, ...]:
+    links = []
+    link = came[event]
+    while link is not None:
+        links.append(link)
+        link = came[link.before]
+    return tuple(reversed(links))
