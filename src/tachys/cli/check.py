@@ -224,7 +224,8 @@ def _show_findings(result: CheckResult, model: str, every: bool, brief: bool) ->
             say_below(f"{more[0].upper()}{more[1:]}.")
     if len(shown) < len(result.findings):
         say_below(f"… and {len(result.findings) - len(shown)} more: --all lists them.")
-    say_below(f"One taken apart: tachys explain {model} {result.capture.file} 1", "")
+    say_below(f"One taken apart: tachys explain {model} {result.capture.file} 1")
+    say("")
 
 
 def _show_groups(result: CheckResult, needs: list[NeedCheck]) -> None:
