@@ -1,16 +1,12 @@
 """The newer commands as a reader meets them: what they print on the example, and how they refuse what is wrong."""
 
-import contextlib
 import csv
 import io
 import json
-import sys
-from types import SimpleNamespace
-from unittest import mock
 
 import pytest
 
-from tachys.cli.main import main
+from calling import tachys
 
 MODELS = {
     "late.toml": 'tachys = 1\n[core]\nclock = "1 MHz"\nlevels = 2\nentry = "1 us"\nexit = "1 us"\n'
@@ -31,19 +27,6 @@ def place(tmp_path_factory):
     assert tachys(folder, "demo", ".").returncode == 0
     tachys(folder, "simulate", "late.toml", "--for", "1 ms")  # may have to compile the engine first, and says so
     return folder
-
-
-def tachys(folder, *arguments, stdin=""):
-    """Run a command in this process, as the program does it: its status and what it printed."""
-    out, err = io.StringIO(), io.StringIO()
-    given = io.TextIOWrapper(io.BytesIO(stdin.encode()))
-    with (
-        contextlib.chdir(folder), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err),
-        mock.patch.object(sys, "argv", ["tachys", *arguments]), mock.patch.object(sys, "stdin", given),
-        pytest.raises(SystemExit) as ended,
-    ):  # fmt: skip
-        main()
-    return SimpleNamespace(returncode=ended.value.code or 0, stdout=out.getvalue(), stderr=err.getvalue())
 
 
 def table_of(text):

@@ -18,9 +18,9 @@ def brute_force(ticks, width, prescalers):
     return min(abs(p * c - ticks) for p in prescalers for c in range(1, (1 << width) + 1))
 
 
-def test_ten_thousand_searches_equal_brute_force():
+def test_thousands_of_searches_equal_brute_force():
     dice = random.Random(3)
-    for _ in range(10_000):
+    for _ in range(3_000):
         width = dice.randint(1, 5)
         prescalers = tuple(sorted(dice.sample(range(1, 40), dice.randint(1, 4))))
         hertz = Fraction(dice.randint(1, 10**6), dice.randint(1, 9))

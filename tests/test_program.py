@@ -6,17 +6,24 @@ import sys
 
 import pytest
 
+from calling import tachys
+
 HEAVY = {"numba", "scipy", "pandas", "matplotlib"}
 
 
-def run(*arguments, cwd=None):
+def built(*arguments, cwd=None):
+    """The program as a process of its own."""
     return subprocess.run([sys.executable, "-m", "tachys", *arguments], capture_output=True, text=True, cwd=cwd)
+
+
+def run(*arguments, cwd="."):
+    return tachys(cwd, *map(str, arguments))
 
 
 @pytest.fixture(scope="module")
 def project(tmp_path_factory):
     folder = tmp_path_factory.mktemp("demo")
-    done = run("demo", cwd=folder)
+    done = built("demo", cwd=folder)
     assert (done.returncode, done.stderr) == (0, "")
     return folder / "row-unit", done.stdout
 
@@ -32,7 +39,7 @@ def test_the_demo_tells_what_it_found_within_100_columns(project):
 
 def test_check_ends_as_the_board_behaves(project):
     folder, _ = project
-    broken = run("check", "row_unit.toml", "faulty.vcd", "--format", "json", cwd=folder)
+    broken = built("check", "row_unit.toml", "faulty.vcd", "--format", "json", cwd=folder)
     assert broken.returncode == 1
     data = json.loads(broken.stdout)
     assert data["format"] == "tachys.check/1"

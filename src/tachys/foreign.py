@@ -15,6 +15,11 @@ def printable(text: str) -> str:
     return _UNSEEN.sub("?", text)
 
 
+def drawable(text: str) -> str:
+    """Text for pictures, in which dollar signs would begin a formula."""
+    return printable(text).replace("$", r"\$")
+
+
 def escaped(text: str) -> str:
     """Text for programs: such characters as ``\\\\uXXXX``, so that nothing is lost and nothing acts."""
     return _UNSEEN.sub(lambda match: f"\\u{ord(match.group()):04x}", text)

@@ -6,7 +6,7 @@ import io
 from typing import TYPE_CHECKING, Any
 
 from tachys.drawing.moment import Played
-from tachys.foreign import printable
+from tachys.foreign import drawable
 from tachys.model.events import Event, Thing
 from tachys.model.system import System
 from tachys.simulation.lanes import State
@@ -48,7 +48,7 @@ def save(figure: Figure, form: str) -> bytes:
     with rc_context({"svg.hashsalt": "tachys"}):
         figure.savefig(stream, format=form, dpi=100, metadata=metadata)
     if form == "svg":  # names stand in it as they are
-        return printable(stream.getvalue().decode()).encode()
+        return drawable(stream.getvalue().decode()).encode()
     return stream.getvalue()
 
 
@@ -150,7 +150,7 @@ def _label(axes: Axes, played: Played, order: list[Thing]) -> None:
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     axes.tick_params(axis="y", length=0)
-    axes.set_title(f"{played.bounds.system.title or 'model'}, simulated: {played.title}", loc="left", pad=28)
+    axes.set_title(f"{drawable(played.bounds.system.title or 'model')}, simulated: {played.title}", loc="left", pad=28)
 
 
 def _legend(axes: Axes, used: set[State], played: Played) -> None:

@@ -13,6 +13,7 @@ from tachys.checking.result import CheckResult, NeedCheck
 from tachys.drawing.lanes import EDGE as _EDGE
 from tachys.drawing.lanes import LIMIT as _LIMIT
 from tachys.drawing.lanes import new_figure, save
+from tachys.foreign import drawable
 from tachys.model.events import Event, Thing
 from tachys.model.system import System
 
@@ -83,9 +84,13 @@ def _lanes(system: System, shown: Readings) -> list[_Lane]:
     """What the model does not name first, routines by urgency, then steps and units."""
 
     def lines(*things: Thing) -> str:
-        return ", ".join(dict.fromkeys(name for thing in things for name in shown.through.get(thing, [])))
+        return drawable(", ".join(dict.fromkeys(name for thing in things for name in shown.through.get(thing, []))))
 
-    lanes = [_Lane(thing, f"{thing.name}\nnot in the model", None) for thing in shown.bodies if thing.kind == "line"]
+    lanes = [
+        _Lane(thing, f"{drawable(thing.name)}\nnot in the model", None)
+        for thing in shown.bodies
+        if thing.kind == "line"
+    ]
     for isr in system.isrs:
         event = isr.on[0] if isr.on[0] in shown.instants else None
         if isr.thing in shown.bodies or event:
@@ -180,7 +185,7 @@ def _finish(axes: Axes, lanes: list[_Lane], result: CheckResult, moment: Moment)
     title = result.bounds.system.title or "timeline"
     what = f"the worst miss of {moment.need.need.name}" if moment.need else "the beginning of the capture"
     what = moment.title or what
-    axes.set_title(f"{title}: {what} in {result.capture.file.rsplit('/', 1)[-1]}", loc="left", pad=28)
+    axes.set_title(f"{title}: {what} in {drawable(result.capture.file.rsplit('/', 1)[-1])}", loc="left", pad=28)
     legend = [
         Line2D([], [], marker="v", linestyle="", color=_EDGE, label="event"),
         Patch(facecolor=_WAITING, edgecolor=_EDGE, hatch="////", label="waiting for its routine"),

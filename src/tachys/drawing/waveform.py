@@ -9,6 +9,7 @@ import numpy as np
 
 from tachys.capture.table import Capture, Signal
 from tachys.drawing.lanes import EDGE, LIMIT, new_figure, save
+from tachys.foreign import drawable
 from tachys.model.quantities import time_in_words
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ def draw_waveform(capture: Capture, cursors: tuple[int, ...], form: str) -> byte
             _level(axes, row, signal, capture)
         else:
             _boxes(axes, row, signal, capture)
-    axes.set_yticks(range(len(shown)), [signal.name for signal in shown])
+    axes.set_yticks(range(len(shown)), [drawable(signal.name) for signal in shown])
     axes.set_ylim(len(shown) - 0.3, -0.8)
     scale = _scale(capture)
     axes.set_xlim(0, capture.length / scale[0])
@@ -43,7 +44,7 @@ def draw_waveform(capture: Capture, cursors: tuple[int, ...], form: str) -> byte
         axes.axvline(place, color=LIMIT, linestyle="--" if number else "-", linewidth=1.4)
         axes.annotate("AB"[number % 2], (place, -0.62), (3, 0), textcoords="offset points", color=LIMIT, va="center")
     more = f" ({len(capture.signals) - len(shown)} more lines)" if len(shown) < len(capture.signals) else ""
-    axes.set_title(f"{capture.file.rsplit('/', 1)[-1]}{more}{cursor_words(cursors)}", loc="left")
+    axes.set_title(f"{drawable(capture.file.rsplit('/', 1)[-1])}{more}{cursor_words(cursors)}", loc="left")
     return save(figure, form)
 
 
