@@ -36,7 +36,7 @@ def line(name: str, rises: np.ndarray, widths: np.ndarray) -> Signal:
     at[0], at[1::2], at[2::2] = 0, rises, rises + widths
     value = np.zeros(len(at), np.int64)
     value[1::2] = 1
-    return Signal(name, 1, at, value)
+    return Signal(name, 1, at, value, np.ones(len(at), np.bool_))
 
 
 def capture() -> Capture:
@@ -58,7 +58,7 @@ def capture() -> Capture:
 def main() -> None:
     """Measure and print."""
     system, seen = read_model(model(), "long.toml"), capture()
-    short = Capture("short.vcd", {n: Signal(n, 1, s.at[:2000], s.value[:2000]) for n, s in seen.signals.items()}, 0,
+    short = Capture("short.vcd", {n: Signal(n, 1, s.at[:2000], s.value[:2000], s.known[:2000]) for n, s in seen.signals.items()}, 0,
                     10**13, seen.resolution)  # fmt: skip
     check(system, short)  # loads what is compiled
     edges = sum(len(signal.at) - 1 for signal in seen.signals.values())

@@ -27,7 +27,7 @@ from tachys.errors import InputError
 
 HERE = Path(__file__).parent
 SLOW = 5.0
-NASTY = ["", "0", "-1", "1e400", "nan", "inf", "9" * 25, "9" * 400, "\x1b[31m", "\u202e", "\x85", "\x0c", "\t", ",", ";", '"', "'",
+NASTY = ["", "$\\frac$", "0", "-1", "1e400", "nan", "inf", "9" * 25, "9" * 400, "\x1b[31m", "\u202e", "\x85", "\x0c", "\t", ",", ";", '"', "'",
          "[", "]", "{", "}", "=", "#", "$end", "$var wire 1 ! x $end", "b" + "1" * 70 + " !", "#" + "9" * 30, "x", "z", "r1e999 !",
          "true", "2026-13-45", "[b]", "é", "µs", "..", "%", "1 ps", "0 s", "1000000 s", "9e18 cycles", "18446744073709551616",
          "isr.tick", "source.tick", "unit.adc", "\r\n", "\n\n", "0x", "0b1", "1,2", "time,name,what"]  # fmt: skip
@@ -127,6 +127,7 @@ def case(seed, folder):
         calls = [["inspect", path, "--format", dice.choice(["table", "json", "csv"])]]
         calls += [["check", model, path]] if dice.random() < 0.2 else []
         calls += [["draw", path, "--text"]] if dice.random() < 0.2 else []
+        calls += [["draw", path, "-o", folder / "o.svg"]] if dice.random() < 0.03 else []
         calls += [["convert", path, folder / f"o{dice.choice(['.vcd', '.csv'])}"]] if dice.random() < 0.2 else []
         what = f"capture {name}"
     elif dice.random() < 0.8:

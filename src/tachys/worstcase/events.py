@@ -2,7 +2,7 @@
 
 What a routine, unit or step raises comes as its causes do, moved by a way whose time varies; never closer than the
 least time that its producer needs. Where the way has no bound, as many more can come as wait at most when a window
-begins. The time that ways vary (``Spreads``) is found by iteration in ``settling``.
+begins. The time that ways vary (``Spreads``) is found by iteration in ``fixedpoint``.
 """
 
 from __future__ import annotations

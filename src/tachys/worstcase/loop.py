@@ -133,7 +133,7 @@ class LoopWindows:
         return None if late is None else -int(-step.every.most // 1) + late
 
     def interval(self, step: Step, late: Figure | None) -> Figure:
-        """From start to next start; without a bound for a polled step (see ``reactions``)."""
+        """From start to next start; without a bound for a polled step (see :meth:`reaction`)."""
         least = least_round(self.system, step)
         if step.polls is not None:
             return Figure(self._timed_least(step, least, None), None, reason=f'it waits for the flag "{step.polls}"')
