@@ -53,8 +53,7 @@ PARTS = {"bounds": ["isr.wheel", "flag.frame_ready", "step.log", "release", "roo
 
 
 def inputs():
-    """(name, {file: its text}, calls) of every input."""
-    faulty, mended = board.record(faulty=True), board.record(faulty=False)
+    """(name, what makes {file: its text}, calls) of every input."""
     why = [("bounds", "m.toml", "--why", name) for name in PARTS["bounds"]]
     why += [(*each, "--format", "json") for each in why]
     worst = [("simulate", "m.toml", "--worst", "isr.wheel.latency", "--format", "json")]
@@ -63,26 +62,39 @@ def inputs():
         ("draw", "m.toml", "-o", "o.svg", "--for", "3 ms"),
         ("draw", "m.toml", "-o", "o.svg", "--spread", "release"),
     ]
-    yield "example", {"m.toml": model_text()}, [*MODELS, *MORE, *why, *worst]
-    yield "half_clock", {"m.toml": model_text()}, [(*each, "--variant", "half_clock") for each in MODELS]
-    yield "every_key", {"m.toml": (HERE / "every_key.toml").read_text()}, [*MODELS, *MORE]
+    yield "example", lambda: {"m.toml": model_text()}, [*MODELS, *MORE, *why, *worst]
+    yield "half_clock", lambda: {"m.toml": model_text()}, [(*each, "--variant", "half_clock") for each in MODELS]
+    yield "every_key", lambda: {"m.toml": (HERE / "every_key.toml").read_text()}, [*MODELS, *MORE]
     for path in sorted((HERE / "counterexamples").glob("*.toml")):
-        yield path.stem, {"m.toml": path.read_text()}, MODELS
+        yield path.stem, lambda path=path: {"m.toml": path.read_text()}, MODELS
     drawn = [("draw", "m.toml", "c.vcd", "--text", "--from", "100 ms", "--to", "101 ms"), ("draw", "c.vcd", "--text"),
              ("inspect", "c.vcd", "--format", "json", "--span", "D0:rise", "D1:rise"),
              ("check", "m.toml", "c.vcd", "--junit", "o.xml"), ("convert", "c.vcd", "o.events"),
              ("draw", "m.toml", "c.vcd", "-o", "o.svg"), ("draw", "c.vcd", "-o", "o.svg", "--to", "5 ms"),
              ("explain", "m.toml", "c.vcd", "1", "-o", "o.svg")]  # fmt: skip
-    yield "faulty", {"m.toml": model_text(), "c.vcd": to_vcd(faulty)}, [*CAPTURES, *drawn]
-    yield "mended", {"m.toml": model_text(), "c.vcd": to_csv(mended)}, CAPTURES
+    yield "faulty", lambda: {"m.toml": model_text(), "c.vcd": faulty()}, [*CAPTURES, *drawn]
+    yield "mended", lambda: {"m.toml": model_text(), "c.vcd": mended()}, CAPTURES
     both = [("check", "m.toml", "a.vcd", "b.csv"), ("check", "m.toml", "a.vcd", "b.csv", "--format", "json")]
-    yield "both", {"m.toml": model_text(), "a.vcd": to_vcd(faulty), "b.csv": to_csv(mended)}, both
+    yield "both", lambda: {"m.toml": model_text(), "a.vcd": faulty(), "b.csv": mended()}, both
     for fault in PLANTED:
         assert fault in FAULTS
-        yield fault.replace(" ", "_"), {"m.toml": MODEL, "c.vcd": to_vcd(planted(fault, 1))}, CAPTURES
+        made = lambda fault=fault: {"m.toml": MODEL, "c.vcd": to_vcd(planted(fault, 1))}  # noqa: E731
+        yield fault.replace(" ", "_"), made, CAPTURES
     for seed in (1, 2, 3, 5):
-        made = trial(seed)
-        yield f"trial_{seed}", {"m.toml": made.model, "c.vcd": to_vcd(made.recording)}, CAPTURES
+        yield f"trial_{seed}", lambda seed=seed: by_chance(seed), CAPTURES
+
+
+def faulty():
+    return to_vcd(board.record(faulty=True))
+
+
+def mended():
+    return to_csv(board.record(faulty=False))
+
+
+def by_chance(seed):
+    made = trial(seed)
+    return {"m.toml": made.model, "c.vcd": to_vcd(made.recording)}
 
 
 def printed(files, calls):
@@ -141,4 +153,4 @@ def _close(old, new):
 if __name__ == "__main__":
     KEPT.mkdir(exist_ok=True)
     for title, given, asked in inputs():
-        (KEPT / f"{title}.txt").write_text(printed(given, asked))
+        (KEPT / f"{title}.txt").write_text(printed(given(), asked))
