@@ -30,8 +30,7 @@ def test_a_theory_that_is_wrong_is_found_and_shrunk(monkeypatch):
             return False
         return "unit never loses and lost" in dict(wrong)
 
-    models = sorted((Attack(seed).model() for seed in range(30)), key=lambda model: len(toml(model)))
-    model = next(model for model in models if fails(model))
+    model = next(model for seed in range(3, 200) if fails(model := Attack(seed).model()))
     small = shrunk(model, fails)
     assert len(toml(small).splitlines()) < len(toml(model).splitlines())
     assert "[unit." in toml(small)
