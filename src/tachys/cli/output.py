@@ -28,7 +28,7 @@ format_option = click.option(
     "--format", "shape", type=FORMATS, default="table", help="How to print: for people, programs or spreadsheets."
 )
 variant_option = click.option("--variant", metavar="NAME", help="Lay a [variant.NAME] of the model over it.")
-STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "dark_orange3", Verdict.MISSED: "bold red", Verdict.UNSEEN: "cyan"}
+STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "magenta", Verdict.MISSED: "bold red", Verdict.UNSEEN: "cyan"}
 
 
 _PLAIN = str.maketrans({"→": "->", "≥": ">=", "≤": "<=", "µ": "u", "μ": "u", "·": "*", "±": "+-", "…": "...", "–": "-",
@@ -179,7 +179,7 @@ def warn(remarks: Iterable[Remark]) -> None:
     """Warnings about a model, on standard error so that output stays clean for programs."""
     out = console(error=True)
     for remark in remarks:
-        out.print(Text("warning: ", style="dark_orange3") + Text(plain(str(remark))))
+        out.print(Text("warning: ", style="magenta") + Text(plain(str(remark))))
 
 
 @contextmanager
