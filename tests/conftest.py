@@ -3,7 +3,7 @@
 from hypothesis import HealthCheck, settings
 
 quiet = {"deadline": None, "suppress_health_check": list(HealthCheck), "print_blob": False}
-settings.register_profile("quick", max_examples=80, derandomize=True, **quiet)
+settings.register_profile("quick", max_examples=50, derandomize=True, **quiet)
 settings.register_profile("soak", max_examples=20_000, **quiet)
 settings.load_profile("quick")
 
