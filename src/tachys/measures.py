@@ -29,6 +29,10 @@ class Measure:
             return "pass"
         return f"flag.{of}" if self.kind == "flag" else f"{self.kind}.{of}.{self.key}"
 
+    def thing(self, of: str) -> str:
+        """The thing of that name that it is of; the loop has none."""
+        return f"{self.kind}.{of}" if of else self.kind
+
 
 # in the order in which things are told; those of one kind stand in the engine's memory in this order, too
 MEASURES = (

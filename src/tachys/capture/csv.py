@@ -175,6 +175,7 @@ class _Rows:
         self.point = ord("," if separator != "," else ".")
         self.unit = 1 if stamps else unit
         self.stamps = stamps
+        self.start: int | None = None  # the second of the first time stamp
         self.state = np.zeros(scan.C_STATE, np.int64)
         self.state[scan.ROW] = before
         self.now, self.told, self.real = (np.zeros(len(self.names), np.int64) for _ in range(3))
@@ -288,8 +289,6 @@ class _Rows:
         self.start = whole if self.start is None else self.start
         ps = (whole - self.start) * 10**12 + int((decimals or "").ljust(12, "0")[:12])
         return f"{ps}{mark}{levels}".encode()
-
-    start: int | None = None
 
     def _error(self, wrong: str, mend: str) -> InputError:
         return input_error(self.file, wrong, mend, line=int(self.state[scan.ROW]))

@@ -9,8 +9,7 @@ import numpy as np
 from tachys.capture.inspecting import Line, Spans
 from tachys.capture.statistics import Times
 from tachys.capture.table import Capture
-
-PS = 10**12
+from tachys.frames import PS
 
 
 def _times(times: Times | None, resolution: int, **more: float | None) -> dict[str, Any] | None:

@@ -94,7 +94,7 @@ def _left_out(board: Measurement) -> list[str]:
 
 
 def _own(own: ExecutionTimes | None, resolution: int) -> Seen | None:
-    """ExecutionTimes times, the middle of what each can have been, known to half the widest."""
+    """Own times, the middle of what each can have been, known to half the widest."""
     if own is None or not len(own.least):
         return None
     width = int((own.most - own.least).max())

@@ -12,6 +12,7 @@ from tachys.cli.words import count_text, exact_share, exact_time, limit_text, sh
 from tachys.figures import Figure
 from tachys.needs.kinds import Need, NeedBounds
 from tachys.needs.verdicts import Verdict
+from tachys.plain import possible
 from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
@@ -168,13 +169,9 @@ def _isr_row(found: Bounds, name: str) -> Row:
         most_text(isr.latency),
         time_text(isr.response.least, "down"),
         most_text(isr.response),
-        _possible(isr.lost),
+        possible(isr.lost),
         "no limit" if isr.pending_needed is None else f"{isr.pending_needed} of {line.pending}",
     ]
-
-
-def _possible(lost: bool) -> str:
-    return "possible" if lost else "never"
 
 
 def _show_units(found: Bounds) -> None:
@@ -189,7 +186,7 @@ def _show_units(found: Bounds) -> None:
         in_row = "no limit" if unit.lost_in_row is None else str(unit.lost_in_row)
         depth = "no limit" if unit.depth_needed is None else str(unit.depth_needed)
         times = [time_text(unit.time.least, "down"), most_text(unit.time)]
-        rows.append([name, busy, *times, _possible(unit.lost), in_row if unit.lost else "-", depth])
+        rows.append([name, busy, *times, possible(unit.lost), in_row if unit.lost else "-", depth])
     columns = [("unit", ""), ("when busy", ""), ("start to end least", "right"), ("most", "right"), ("starts lost", "")]
     table([*columns, ("in a row", "right"), ("queue needed", "right")], rows)
 
@@ -230,7 +227,7 @@ def _show_flags(found: Bounds) -> None:
     rows: list[Row] = []
     for name, flag in sorted(found.flags.items(), key=lambda item: not item[1].overwritten):
         why = flag.reaction.reason or flag.reason
-        rows.append([name, most_text(flag.reaction), _possible(flag.overwritten), why if flag.overwritten else ""])
+        rows.append([name, most_text(flag.reaction), possible(flag.overwritten), why if flag.overwritten else ""])
     table([("flag", ""), ("set to taken at most", "right"), ("overwritten", ""), ("why", "")], rows)
 
 

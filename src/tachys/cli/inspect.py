@@ -13,6 +13,7 @@ from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, count_text, instant_text, time_text
+from tachys.frames import PS
 from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
@@ -21,7 +22,6 @@ if TYPE_CHECKING:
     from tachys.capture.table import Capture
 
 Row = list[str | Verdict]
-PS = 10**12
 _BARS = " .:-=+*#"
 SHOWN_BINS = 12
 

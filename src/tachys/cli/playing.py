@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from tachys.cli.parameters import TIME
+from tachys.frames import PS
 
 if TYPE_CHECKING:
     from fractions import Fraction
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     from tachys.simulation.options import RunOptions
 
 Command = TypeVar("Command", bound=Callable[..., Any])
-PS = 10**12
 
 
 def play_options(command: Command) -> Command:

@@ -58,8 +58,8 @@ class Graph:
         for step in steps:
             if step.polls is not None:
                 self.pollers[step.polls].append(step)
-            if step.waits is not None and step.waits.kind == "flag":
-                self.waiters[step.waits.name].append(step)
+            if step.flag_waited is not None:
+                self.waiters[step.flag_waited].append(step)
         self.flags = tuple(dict.fromkeys(
             [*self.setters, *(flag for step in steps for flag in (step.polls, step.flag_waited) if flag)]
         ))  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
 
@@ -14,7 +15,7 @@ from tachys.needs.seen import Broken, Delays, Following, Instants, Past, Taken
 from tachys.needs.verdicts import verdict_of
 from tachys.simulation import layout as at
 from tachys.simulation.busy import BusySpans
-from tachys.simulation.engine import Records, join
+from tachys.simulation.engine import Records, Run, join
 from tachys.simulation.follow import answers, event_times, places
 from tachys.simulation.index import Index
 from tachys.simulation.memory import histogram_bits
@@ -170,6 +171,19 @@ class Watch:
         self.misses += 1
         if len(self.first) < KEPT:
             self.first.append(SeenMiss(self.run, miss.at, miss.value, miss.kind))
+
+
+def watched(run: Run, looking: list[Watch]) -> Iterator[None]:
+    """Play a run to its end, slice by slice, with every watch looking at each."""
+    played = None
+    for records in run.slices():
+        if played is None:
+            played = PlayedSlice(run.system, run.index, records, run.now, run.ended)
+        else:
+            played.next(records, run.now, whole=run.ended)
+        for watch in looking:
+            watch.look(played)
+        yield
 
 
 def watches(system: System, run: int) -> list[Watch]:

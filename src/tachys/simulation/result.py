@@ -68,7 +68,7 @@ class Simulated:
         rows: list[list[object]] = []
         for measure, name, figure in self.bounds.figures():
             told = statistics(self.stats(measure.name(name))) or {"count": 0}
-            thing = f"{measure.kind}.{name}" if name else measure.kind
+            thing = measure.thing(name)
             rows.append([thing, measure.key, *(told.get(column) for column in COLUMNS[2:-1]), figure.seconds.most])
         return rows
 

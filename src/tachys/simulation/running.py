@@ -12,7 +12,7 @@ from multiprocessing.synchronize import Event
 
 from tachys.model.system import System
 from tachys.simulation.engine import Run
-from tachys.simulation.needs import PlayedSlice, Watch, became, needs_records, watches
+from tachys.simulation.needs import Watch, became, needs_records, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
 from tachys.simulation.statistics import Counted, counted, losses, taken
@@ -40,14 +40,10 @@ def play_part(
 ) -> RunPart:
     """One run. KeyboardInterrupt between slices leaves what was counted up to there."""
     run = Run(system, ways, end, record=needs_records(system), compiled=compiled)
-    looking, played = watches(system, number), None
+    looking = watches(system, number)
     whole = False
     try:
-        for records in run.slices():
-            played = played or PlayedSlice(system, run.index, records, run.now, run.ended)
-            played.next(records, run.now, whole=run.ended)
-            for watch in looking:
-                watch.look(played)
+        for _ in watched(run, looking):
             if progress is not None:
                 progress(run.now / end)
         whole = True

@@ -20,7 +20,7 @@ from tachys.needs.seen import Past
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, Run
 from tachys.simulation.memory import histogram_bits
-from tachys.simulation.needs import PlayedSlice, Watch
+from tachys.simulation.needs import PlayedSlice, Watch, watched
 from tachys.simulation.options import Costs, RunOptions
 from tachys.simulation.statistics import counted
 from tachys.worstcase.bounds import Bounds
@@ -161,12 +161,9 @@ class _Hunt:
     def _try(self, ways: RunOptions) -> None:
         self.tried += 1
         run = Run(self.system, ways, self.length, record=self.need is not None)
-        watch, played = None if self.need is None else Watch(self.need, 0, histogram_bits(self.system)), None
-        for records in run.slices():
-            if watch is not None:
-                played = played or PlayedSlice(self.system, run.index, records, run.now, run.ended)
-                played.next(records, run.now, whole=run.ended)
-                watch.look(played)
+        watch = None if self.need is None else Watch(self.need, 0, histogram_bits(self.system))
+        for _ in watched(run, [] if watch is None else [watch]):
+            pass
         if watch is None:
             most = counted(run.memory, run.index)[self.name].most
         else:

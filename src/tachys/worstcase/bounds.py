@@ -13,6 +13,7 @@ from tachys.measures import KINDS, Measure, measures_of
 from tachys.model.events import Event
 from tachys.model.system import System
 from tachys.needs.kinds import NeedBounds
+from tachys.plain import possible
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.result import FlagBounds, IsrBounds, LoadBounds, StepBounds, UnitBounds
 
@@ -62,7 +63,7 @@ class Bounds:
         """(title, figure) of each thing: "isr.tick", "unit.adc", "flag.ready", "step.log", "loop", "need.x"."""
         found: dict[str, list[Titled]] = {}
         for measure, name, figure in self.figures():
-            thing = f"{measure.kind}.{name}" if name else measure.kind
+            thing = measure.thing(name)
             found.setdefault(thing, []).append((measure.title, figure))
         for name, need in self.needs.items():
             if need.figure is not None:
@@ -82,8 +83,8 @@ class Bounds:
         lost |= {f"flag.{name}": flag.overwritten for name, flag in self.flags.items()}
         rows: list[list[object]] = []
         for measure, name, figure in self.figures():
-            thing = f"{measure.kind}.{name}" if name else measure.kind
-            told = ("possible" if lost[thing] else "never") if thing in lost else None
+            thing = measure.thing(name)
+            told = possible(lost[thing]) if thing in lost else None
             rows.append([thing, measure.title, figure.seconds.least, figure.seconds.most, None, told])
         rows.append(["load", "long run", float(self.load.least), float(self.load.most), None, None])
         for window in self.load.windows:
