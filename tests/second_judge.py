@@ -67,7 +67,7 @@ class Story:
                     found.append((since, time))
                 since = None
                 cost = time if cost is not None else None
-            elif kind == at.STEP_PHASE and cause == at.COST:
+            elif kind == at.STEP_PHASE and cause == at.WORK:
                 cost = time
             elif kind == at.PASS and time > cause:
                 found.append((cause, time))

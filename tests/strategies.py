@@ -160,7 +160,7 @@ def loads(text):
 
 @st.composite
 def lone_models(draw):
-    """Models of what the stand-in for the board knows: a source of its own for every routine, plain steps."""
+    """Models of what the stand-in for the board knows: a source of its own for every routine, steps with every act."""
     levels = draw(st.integers(1, 3))
     text = draw(core(levels))
     for i in range(draw(st.integers(1, 5))):
@@ -182,6 +182,8 @@ def lone_models(draw):
             )
             text += f"[step.p{i}]\ncost = {span(cost)}\n{gate}{draw(guards(cost[1], levels))}"
             text += draw(st.sampled_from(["", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))
+            text += draw(st.sampled_from(["", "", f'waits = "f{i % 2}"\nat_most = {ns(15 + 7 * i)}\n']))
+            text += draw(st.sampled_from(["", "", f"pause = {ns(draw(st.integers(1, 30)))}\n"]))
     return text
 
 

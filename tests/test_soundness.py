@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from playing import LONG, beaten, played, ways
 from strategies import firm_models, lone_models
-from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
+from tachys.demo.machine import Halts, Hold, Machine, Pauses, Plan, Routine, Task, Waits, Works
 from tachys.demo.project import model_text
+from tachys.model import acts
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
@@ -49,8 +50,19 @@ def holds(guards):
     return tuple(Hold(g.urgency, g.at.most, g.length and g.length.most) for g in guards)
 
 
+def part(act):
+    """What an act of the model is on the stand-in."""
+    if isinstance(act, acts.Wait):
+        return Waits(act.flag, act.at_most and (act.at_most.least, act.at_most.most))
+    if isinstance(act, acts.Pause):
+        return Pauses((act.length.least, act.length.most))
+    return (
+        Halts(act.unless) if isinstance(act, acts.Halt) else Works((act.cost.least, act.cost.most), holds(act.guards))
+    )
+
+
 def plan(system, arrivals):
-    """The stand-in's plan for a system of sources, routines and plain steps at their most costs."""
+    """The stand-in's plan for a system of sources, routines and steps at their most costs."""
     core = system.core
     routines = tuple(
         Routine(i.name, i.urgency, arrivals[i.on[0][7:]], (i.cost.least, i.cost.most), holds(i.guards), i.pending,
@@ -58,10 +70,9 @@ def plan(system, arrivals):
         for i in system.isrs
     )  # fmt: skip
     steps = tuple(
-        Work(s.name, (s.cost.least, s.cost.most), s.polls, int(s.every.nominal) if s.every else None, s.rearm,
-             holds(s.guards), s.sleeps, s.unless)
+        Task(s.name, tuple(map(part, s.acts)), s.polls, int(s.every.nominal) if s.every else None, s.rearm)
         for s in system.steps
-    )  # fmt: skip
+    )
     overhead = system.loop.overhead.most if system.loop else 0
     return Plan(routines, steps, overhead, core.nesting, core.entry.most, core.exit.most, core.chain.most,
                 core.wake.most, core.late_arrival)  # fmt: skip

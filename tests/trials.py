@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from tachys.demo.analyser import Analyser, Levels, Recording, busy, pulses, steps, toggles, with_glitches
-from tachys.demo.machine import Hold, Machine, Plan, Routine, Work
+from tachys.demo.machine import Hold, Machine, Plan, Routine, Task, Works
 
 US = 10**6
 CYCLE = 20_000  # ps: 50 MHz
@@ -108,7 +108,7 @@ def _routine(name: str, dice: random.Random, until: int, levels: int, text: list
     return Routine(name, level, arrivals, costs, holds, pending, takes_all, sets), lines
 
 
-def _works(dice: random.Random, flags: list[str], levels: int, text: list[str]) -> Iterator[Work]:
+def _works(dice: random.Random, flags: list[str], levels: int, text: list[str]) -> Iterator[Task]:
     if dice.random() < 0.15:
         return
     text.append(f'[loop]\noverhead = "{40} cycles"')
@@ -124,7 +124,7 @@ def _works(dice: random.Random, flags: list[str], levels: int, text: list[str]) 
             table.append(f'guard = {{ level = {held}, at = "{at // US} us", for = "{size // US} us" }}')
         text.append("\n".join(table))
         every = int(table[1].split('"')[1].split()[0]) * US if flag is None else None
-        yield Work(f"w{number}", (low, high), flag, every, holds=holds)
+        yield Task(f"w{number}", (Works((low, high), holds),), flag, every)
 
 
 def _at_random(dice: random.Random, gap: int, until: int) -> Iterator[int]:

@@ -39,18 +39,44 @@ class Routine:
 
 
 @dataclass(frozen=True, slots=True)
-class Work:
-    """A step of the loop as it really is."""
+class Works:
+    """Part of a step: burns CPU time."""
+
+    cost: tuple[int, int]
+    holds: tuple[Hold, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Pauses:
+    """Part of a step: looks at the clock until so much time has passed."""
+
+    length: tuple[int, int]
+
+
+@dataclass(frozen=True, slots=True)
+class Waits:
+    """Part of a step: looks at a flag until it is set, and takes it; gives up after ``at_most``, and the step ends."""
+
+    flag: str
+    at_most: tuple[int, int] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Halts:
+    """Part of a step: stops the core until a routine has run, unless one of the flags is set."""
+
+    unless: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Task:
+    """A step of the loop as it really is: when it runs, and what it does then, part by part."""
 
     name: str
-    cost: tuple[int, int] = (0, 0)
+    parts: tuple[Works | Pauses | Waits | Halts, ...] = ()
     polls: str | None = None
     every: int | None = None
     rearm: str = "grid"
-    holds: tuple[Hold, ...] = ()
-    halts: bool = False
-    unless: tuple[str, ...] = ()
-    pause: tuple[int, int] = (0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +84,7 @@ class Plan:
     """A whole board. ``routines`` stand in the order in which the core prefers them."""
 
     routines: tuple[Routine, ...]
-    steps: tuple[Work, ...] = ()
+    steps: tuple[Task, ...] = ()
     overhead: int = 0
     nesting: bool = True
     entry: int = 0
@@ -136,9 +162,10 @@ class Machine:
         self._entering = -1
         self._due = {step.name: step.every or 0 for step in plan.steps}
         self._at_step = -1  # -1: the overhead of the pass
-        self._loop_state = "gate"
+        self._loop_state = "gate"  # gate, part (the next one begins), work, spin, look
+        self._part = 0
         self._step_start = 0
-        self._paused_until = 0
+        self._spins_until: int | None = None
 
     def run(self, until: int) -> Truth:
         """Play from 0 to ``until`` ps; what is unfinished then is left out."""
@@ -166,13 +193,16 @@ class Machine:
             if frame.routine >= 0 and frame.start >= 0 and frame.done == frame.cost:
                 self._end_routine()
                 continue
+            if frame.routine < 0 and self._loop_state == "work" and frame.done == frame.cost:
+                self._end_work()
+                continue
             best = self._best(frame)
             if best is not None:
                 self._accept(best, self.plan.entry)
             elif frame.routine >= 0 and frame.start < 0:
                 frame.start = self._now
             elif frame.routine < 0 and frame.done == frame.cost and self._mode == "run":
-                if self._pausing():
+                if self._spinning():
                     return
                 self._loop_act()
             else:
@@ -259,24 +289,50 @@ class Machine:
             if not self._open(step):
                 self._following_step()
                 return
-            self._step_start, self._loop_state = self._now, "cost"
-            self._begin_loop_body(self._cost(step.cost), step.holds)
-        elif self._loop_state == "cost":
-            self._loop_state = "pause"
-            self._paused_until = self._now + (self._cost(step.pause) if step.pause[1] else 0)
-        elif self._loop_state == "pause":
-            self._loop_state = "end"
-            self._begin_loop_body(0, ())
-            if step.halts and not self._flags.intersection(step.unless):
-                self._mode = "halt"
-        else:
+            self._step_start, self._part, self._loop_state = self._now, -1, "part"
+        elif self._part + 1 == len(step.parts) or self._loop_state == "look":  # gave up
             self.truth.steps.append((step.name, self._step_start, self._now))
             self._following_step()
+        else:
+            self._part += 1
+            self._begin_part(step.parts[self._part])
 
-    def _pausing(self) -> bool:
-        return self._loop_state == "pause" and self._now < self._paused_until
+    def _begin_part(self, part: Works | Pauses | Waits | Halts) -> None:
+        self._begin_loop_body(0, ())
+        self._loop_state = "part"
+        if isinstance(part, Works):
+            self._loop_state = "work"
+            self._begin_loop_body(self._cost(part.cost), part.holds)
+        elif isinstance(part, Pauses):
+            self._loop_state, self._spins_until = "spin", self._now + self._cost(part.length)
+        elif isinstance(part, Waits):
+            self._loop_state = "look"
+            self._spins_until = None if part.at_most is None else self._now + self._cost(part.at_most)
+        elif not self._flags.intersection(part.unless):
+            self._mode = "halt"
 
-    def _open(self, step: Work) -> bool:
+    def _spinning(self) -> bool:
+        """Whether the loop has to let time pass; a flag that it waits for is taken here."""
+        if self._loop_state == "spin":
+            return self._spins_until is not None and self._now < self._spins_until
+        if self._loop_state != "look":
+            return False
+        part = self.plan.steps[self._at_step].parts[self._part]
+        if isinstance(part, Waits) and part.flag in self._flags:
+            self._flags.discard(part.flag)
+            self._loop_state = "part"
+            return False
+        return self._spins_until is None or self._now < self._spins_until
+
+    def _end_work(self) -> None:
+        """A part that burns CPU time has ended; the clock of a pause behind it runs from here."""
+        self._loop_state = "part"
+        parts = self.plan.steps[self._at_step].parts
+        if self._part + 1 < len(parts) and isinstance(parts[self._part + 1], Pauses):
+            self._part += 1
+            self._begin_part(parts[self._part])
+
+    def _open(self, step: Task) -> bool:
         if step.every is not None and self._now < self._due[step.name]:
             return False
         if step.polls is not None:
@@ -308,9 +364,9 @@ class Machine:
             if self._next[index] < len(routine.arrivals)
         ]
         frame = self._stack[-1]
-        spins = self._mode == "run" and frame.routine < 0 and self._pausing()
+        spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look")
         if spins:
-            ahead.append(self._paused_until)
+            ahead += [] if self._spins_until is None else [self._spins_until]
         elif self._mode == "run":
             ahead.append(self._now + frame.edge())
         elif self._mode != "halt":

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from fractions import Fraction
 
+from tachys.model.acts import Act, Guard, Halt, Pause, Wait, Work
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.nodes import Core, Guard, Isr, Loop, Period, Step, Unit
+from tachys.model.nodes import Core, Isr, Loop, Period, Step, Unit
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
@@ -221,14 +222,22 @@ def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Re
         every = Period(nominal, max(least, Fraction(1)), most)
     return Step(
         name=name,
-        cost=cost,
+        acts=tuple(_acts(path, table, cost, core, clocks, report)),
         polls=table.polls,
         every=every,
         rearm=table.rearm,
-        guards=_guards(table.guard, path, cost, core, clocks, report),
-        waits=_waited_for(table.waits) if table.waits else None,
-        at_most=None if table.at_most is None else clocks.cost(table.at_most, (*path, "at_most")),
-        pause=clocks.cost(table.pause, (*path, "pause")),
-        sleeps=bool(table.sleep),
-        unless=as_names(table.sleep.unless) if isinstance(table.sleep, SleepTable) else (),
     )
+
+
+def _acts(path: Path, table: StepTable, cost: Range, core: Core, clocks: ClockTree, report: Reporter) -> Iterator[Act]:
+    """What a step does, in order."""
+    if table.waits:
+        limit = None if table.at_most is None else clocks.cost(table.at_most, (*path, "at_most"))
+        yield Wait(_waited_for(table.waits), limit)
+    guards = _guards(table.guard, path, cost, core, clocks, report)
+    if table.cost is not None:
+        yield Work(cost, guards)
+    if table.pause is not None:
+        yield Pause(clocks.cost(table.pause, (*path, "pause")))
+    if table.sleep:
+        yield Halt(as_names(table.sleep.unless) if isinstance(table.sleep, SleepTable) else (), core.wake)

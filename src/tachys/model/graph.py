@@ -58,10 +58,10 @@ class Graph:
         for step in steps:
             if step.polls is not None:
                 self.pollers[step.polls].append(step)
-            if step.flag_waited is not None:
-                self.waiters[step.flag_waited].append(step)
+            for flag in step.flags_waited:
+                self.waiters[flag].append(step)
         self.flags = tuple(dict.fromkeys(
-            [*self.setters, *(flag for step in steps for flag in (step.polls, step.flag_waited) if flag)]
+            [*self.setters, *(flag for step in steps for flag in (step.polls, *step.flags_waited) if flag)]
         ))  # fmt: skip
         self.causes: dict[Thing, tuple[Event, ...]] = {body.thing: body.on for body in bodies}
         for step in steps:

@@ -6,13 +6,14 @@ Periods stay rational, because floor(k · P) of a rounded P drifts.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import ClassVar, Literal
 
 from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
-from tachys.model.events import Body, Event, Named, Thing
+from tachys.model.acts import Act, Guard, Halt, Pause, Wait, Work
+from tachys.model.events import Body, Event, Named
 from tachys.model.quantities import ZERO, Range
 
 
@@ -121,22 +122,6 @@ class Unit(Body):
 
 
 @dataclass(frozen=True, slots=True)
-class Guard:
-    """A part of a body that holds off lines of ``urgency`` and less urgent ones.
-
-    ``length`` None: to the end of the body, whatever it costs. ``at`` and ``length`` count CPU time of the body.
-    """
-
-    urgency: int
-    at: Range
-    length: Range | None
-
-    def longest(self, body: int) -> int:
-        """The most that it lasts in a body of ``body`` ps."""
-        return body if self.length is None else self.length.most
-
-
-@dataclass(frozen=True, slots=True)
 class Isr(Body):
     """An interrupt routine; ``urgency`` 0 is the most urgent level, ``rank`` the place in the order of acceptance.
 
@@ -167,25 +152,67 @@ class Period:
 
 @dataclass(frozen=True, slots=True)
 class Step(Body):
-    """A step of the loop, in running order."""
+    """A step of the loop: when it opens, and what it then does, in order."""
 
     kind: ClassVar[str] = "step"
     name: str
-    cost: Range = ZERO
+    acts: tuple[Act, ...] = ()
     polls: str | None = None
     every: Period | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
-    guards: tuple[Guard, ...] = ()
-    waits: Thing | None = None
-    at_most: Range | None = None
-    pause: Range = ZERO
-    sleeps: bool = False
-    unless: tuple[str, ...] = ()
 
     @property
-    def flag_waited(self) -> str | None:
-        """The flag that it waits for, if it does."""
-        return self.waits.name if self.waits is not None and self.waits.kind == "flag" else None
+    def cost(self) -> Range:
+        """The CPU time in ps that it burns when it does all its acts."""
+        return sum((act.takes for act in self.acts if act.burns), ZERO)
+
+    @property
+    def pauses(self) -> Range:
+        """How long it pauses, in ps."""
+        return sum((act.takes for act in self.acts if isinstance(act, Pause)), ZERO)
+
+    @property
+    def spins(self) -> int:
+        """The most that it pauses and waits, in ps, where its waits have limits."""
+        return self.pauses.most + sum(wait.at_most.most for wait in self.waits if wait.at_most is not None)
+
+    @property
+    def waits(self) -> tuple[Wait, ...]:
+        """What it waits for."""
+        return tuple(act for act in self.acts if isinstance(act, Wait))
+
+    @property
+    def halt(self) -> Halt | None:
+        """Its halt, if it sleeps."""
+        return next((act for act in self.acts if isinstance(act, Halt)), None)
+
+    @property
+    def guards(self) -> tuple[Guard, ...]:
+        """Where it holds lines off, in all its acts."""
+        return tuple(guard for act in self.acts for guard in act.held)
+
+    @property
+    def sure_to_end_all(self) -> bool:
+        """Whether it does all its acts whenever it opens."""
+        return all(act.gives_up is None for act in self.acts)
+
+    @property
+    def flags_waited(self) -> tuple[str, ...]:
+        """The flags that it waits for once it has opened, and takes."""
+        return tuple(wait.flag for wait in self.waits if wait.flag is not None)
+
+    def with_cost(self, cost: Range, guards: tuple[Guard, ...] | None = None) -> Step:
+        """The same step with another cost, and other guards if they are given; its work is one act then."""
+        kept = self.guards if guards is None else guards
+        work = Work(cost, kept)
+        if not any(isinstance(act, Work) for act in self.acts):
+            place = len(self.waits)
+            return replace(self, acts=(*self.acts[:place], work, *self.acts[place:]))
+        return replace(self, acts=tuple(work if isinstance(act, Work) else act for act in self.acts))
+
+    def without_pauses(self) -> Step:
+        """The same step without what it spins by the clock."""
+        return replace(self, acts=tuple(act for act in self.acts if not isinstance(act, Pause)))
 
 
 @dataclass(frozen=True, slots=True)

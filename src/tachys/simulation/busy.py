@@ -33,7 +33,7 @@ class BusySpans:
         kind, time = records.kind, records.time
         out = (kind == at.BACK) & (records.index == len(index.rows))
         nests = _paired(time, (kind == at.ACCEPT) | out, kind == at.ACCEPT, self._nest)
-        paid = (kind == at.STEP_PHASE) & (records.cause == at.COST)
+        paid = (kind == at.STEP_PHASE) & (records.cause == at.WORK)
         told = (kind == at.STEP_PHASE) | (kind == at.HALTS) | (kind == at.STEP_END)
         costs = _paired(time, told, paid, self._cost)
         ran = kind == at.PASS

@@ -38,7 +38,7 @@ class Index:
 
 def index_of(system: System) -> Index:
     """The numbers of a system's things."""
-    flags = [*system.graph.flags, *(flag for step in system.steps for flag in step.unless)]
+    flags = [*system.graph.flags, *(flag for step in system.steps if step.halt for flag in step.halt.unless)]
     return Index(
         tuple(source.name for source in system.sources),
         tuple(unit.name for unit in system.units),

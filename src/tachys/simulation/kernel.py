@@ -182,7 +182,7 @@ def acceptable(m: Ints) -> bool:
     if m[DEPTH] > 0:
         if m[NESTING] == 0 or urgency >= m[m[LINES] + m[frame + B_LINE] * LINE_SIZE + L_URGENCY]:
             return False
-    elif m[PHASE] != COST:
+    elif m[PHASE] != WORKS:
         return True
     return m[frame + B_GUARDS] == m[frame + B_GUARDS_END] or held_until(m, frame, urgency) < 0
 
@@ -417,68 +417,108 @@ def idle_until(m: Ints) -> int:
 
 
 @compiled
-def wait_is_over(m: Ints, step: int) -> bool:
+def wait_is_over(m: Ints, act: int) -> bool:
     """Whether what a step waits for holds: a unit neither works nor has starts waiting, or a flag is set."""
-    kind, number = m[step + P_WAIT_KIND], m[step + P_WAIT_FOR]
-    if kind == 0:
-        return True
-    if kind == 1:
-        return m[m[NEXT] + number] == NEVER
-    return m[m[FLAGS] + number * FLAG_SIZE + F_SET] != 0
+    if m[act + A_UNIT] >= 0:
+        return m[m[NEXT] + m[act + A_UNIT]] == NEVER
+    return any_set(m, act)
 
 
 @compiled
-def wait_or_work(m: Ints, log: Ints, number: int) -> bool:
-    """A step waits, or begins its cost; False while it has to let time pass."""
-    step, now, frame = m[STEPS] + number * STEP_SIZE, m[NOW], m[FRAMES]
-    if wait_is_over(m, step):
-        if m[step + P_WAIT_KIND] == 2:
-            take_flag(m, log, m[step + P_WAIT_FOR])
-        cost = draw_body(m, m[step + P_LEAST], m[step + P_MOST], m[step + P_MEASURED], m[step + P_MEASURED_END])
-        begin_body(m, cost)
-        m[frame + B_GUARDS] = m[step + P_GUARDS]
-        m[frame + B_GUARDS_END] = m[step + P_GUARDS_END]
-        draw_guards(m, frame)
-        write(m, log, STEP_PHASE, number, COST)
-        m[PHASE] = COST
-        return True
-    if m[WAIT_FROM] < 0:
-        m[WAIT_FROM] = now
-        m[WAIT_UNTIL] = NEVER
-        if m[step + P_LIMIT_MOST] >= 0:
-            m[WAIT_UNTIL] = now + draw_cost(m, m[step + P_LIMIT_LEAST], m[step + P_LIMIT_MOST])
-        write(m, log, STEP_PHASE, number, WAITING)
-    if now < m[WAIT_UNTIL]:
-        return False
-    m[PHASE] = FINISH
-    return True
+def any_set(m: Ints, act: int) -> bool:
+    """Whether one of the flags that an act looks at is set."""
+    for address in range(m[act + A_FLAGS], m[act + A_FLAGS_END]):
+        if m[m[FLAGS] + m[address] * FLAG_SIZE + F_SET]:
+            return True
+    return False
 
 
 @compiled
-def end_cost(m: Ints, log: Ints, number: int) -> None:
-    """The cost of a step is paid: its pause begins."""
-    step = m[STEPS] + number * STEP_SIZE
-    m[step + P_BODY] += m[m[FRAMES] + B_COST]
-    pause = draw_cost(m, m[step + P_PAUSE_LEAST], m[step + P_PAUSE_MOST])
+def begin_act(m: Ints, log: Ints, number: int) -> None:
+    """A step's next act, or its end after the last."""
+    act = m[AT_ACT]
+    if act == m[m[STEPS] + number * STEP_SIZE + P_ACTS_END]:
+        end_step(m, log, number)
+    elif m[act + A_KIND] == WORK:
+        begin_work(m, log, number, act)
+    elif m[act + A_KIND] == WAIT:
+        m[PHASE] = WAITS
+        m[WAIT_UNTIL] = -1
+    elif m[act + A_KIND] == PAUSE:
+        begin_pause(m, log, number, act)
+    else:
+        m[AT_ACT] += ACT_SIZE
+        if not any_set(m, act):
+            m[MODE] = HALT
+            m[HALTED] = m[NOW]
+            write(m, log, HALTS, number, m[NOW])
+
+
+@compiled
+def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
+    """A step begins to burn the cost of an act."""
+    frame = m[FRAMES]
+    begin_body(m, draw_body(m, m[act + A_LEAST], m[act + A_MOST], m[act + A_MEASURED], m[act + A_MEASURED_END]))
+    m[frame + B_GUARDS] = m[act + A_GUARDS]
+    m[frame + B_GUARDS_END] = m[act + A_GUARDS_END]
+    draw_guards(m, frame)
+    write(m, log, STEP_PHASE, number, WORK)
+    m[PHASE] = WORKS
+
+
+@compiled
+def begin_pause(m: Ints, log: Ints, number: int, act: int) -> None:
+    """A step spins by the clock on the wall."""
+    pause = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
     m[WAIT_UNTIL] = m[NOW] + pause
-    m[PHASE] = PAUSE
+    m[PHASE] = SPINS
     if pause:
         write(m, log, STEP_PHASE, number, PAUSE)
 
 
 @compiled
-def halt(m: Ints, log: Ints, number: int) -> None:
-    """A step sleeps, unless one of its flags is set: it looks and halts as one."""
+def wait_on(m: Ints, log: Ints, number: int) -> bool:
+    """A step waits, goes on to its next act, or gives up; False while it has to let time pass."""
+    act, now = m[AT_ACT], m[NOW]
+    if wait_is_over(m, act):
+        if m[act + A_UNIT] < 0:
+            take_flag(m, log, m[m[act + A_FLAGS]])
+        m[PHASE] = NEXT_ACT
+        m[AT_ACT] += ACT_SIZE
+        return True
+    if m[WAIT_UNTIL] < 0:
+        m[WAIT_UNTIL] = NEVER
+        if m[act + A_MOST] >= 0:
+            m[WAIT_UNTIL] = now + draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
+        write(m, log, STEP_PHASE, number, WAIT)
+    if now < m[WAIT_UNTIL]:
+        return False
+    m[PHASE] = NEXT_ACT
+    m[AT_ACT] = m[m[STEPS] + number * STEP_SIZE + P_ACTS_END]
+    return True
+
+
+@compiled
+def end_work(m: Ints, log: Ints, number: int) -> None:
+    """The cost of an act is paid: a pause behind it begins at once, whatever interrupts it."""
     step = m[STEPS] + number * STEP_SIZE
-    m[PHASE] = FINISH
-    if m[step + P_SLEEPS] == 0:
-        return
-    for address in range(m[step + P_UNLESS], m[step + P_UNLESS_END]):
-        if m[m[FLAGS] + m[address] * FLAG_SIZE + F_SET]:
-            return
-    m[MODE] = HALT
-    m[HALTED] = m[NOW]
-    write(m, log, HALTS, number, m[NOW])
+    m[step + P_BODY] += m[m[FRAMES] + B_COST]
+    m[PHASE] = NEXT_ACT
+    m[AT_ACT] += ACT_SIZE
+    act = m[AT_ACT]
+    if act < m[step + P_ACTS_END] and m[act + A_KIND] == PAUSE:
+        begin_pause(m, log, number, act)
+
+
+@compiled
+def end_step(m: Ints, log: Ints, number: int) -> None:
+    """A step has done all its acts."""
+    began = m[STEP_BEGAN]
+    observe(m, m[m[STEPS] + number * STEP_SIZE + P_STATS] + m[STAT_SIZE], m[NOW] - began, 1)
+    write(m, log, STEP_END, number, began)
+    m[AT_STEP] = number + 1
+    m[PHASE] = GATE
+    raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number) + 1)
 
 
 @compiled
@@ -487,12 +527,12 @@ def loop_act(m: Ints, log: Ints) -> bool:
     phase, number = m[PHASE], m[AT_STEP]
     if phase == IDLE:
         return False
-    if phase == OVERHEAD or phase == COST:
+    if phase == OVERHEAD or phase == WORKS:
         frame = m[FRAMES]
         if m[frame + B_DONE] < m[frame + B_COST]:
             return False
-        if phase == COST:
-            end_cost(m, log, number)
+        if phase == WORKS:
+            end_work(m, log, number)
         else:
             m[AT_STEP] = 0
             m[PHASE] = GATE
@@ -500,25 +540,19 @@ def loop_act(m: Ints, log: Ints) -> bool:
         if number == m[N_STEPS]:
             begin_pass(m)
         elif opens(m, log, number):
-            m[PHASE] = WAITING
-            m[WAIT_FROM] = -1
+            m[PHASE] = NEXT_ACT
+            m[AT_ACT] = m[m[STEPS] + number * STEP_SIZE + P_ACTS]
         else:
             m[AT_STEP] = number + 1
-    elif phase == WAITING:
-        return wait_or_work(m, log, number)
-    elif phase == PAUSE:
+    elif phase == NEXT_ACT:
+        begin_act(m, log, number)
+    elif phase == WAITS:
+        return wait_on(m, log, number)
+    else:
         if m[NOW] < m[WAIT_UNTIL]:
             return False
-        m[PHASE] = SLEEP
-    elif phase == SLEEP:
-        halt(m, log, number)
-    else:
-        began = m[STEP_BEGAN]
-        observe(m, m[m[STEPS] + number * STEP_SIZE + P_STATS] + m[STAT_SIZE], m[NOW] - began, 1)
-        write(m, log, STEP_END, number, began)
-        m[AT_STEP] = number + 1
-        m[PHASE] = GATE
-        raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number) + 1)
+        m[PHASE] = NEXT_ACT
+        m[AT_ACT] += ACT_SIZE
     return True
 
 
@@ -570,8 +604,8 @@ def core_acts(m: Ints, log: Ints) -> bool:
                 return True
             else:
                 begin_routine(m, log, frame)
-        elif m[PHASE] == COST and m[frame + B_DONE] == m[frame + B_COST]:
-            end_cost(m, log, m[AT_STEP])  # a body that has ended holds nothing off any more
+        elif m[PHASE] == WORKS and m[frame + B_DONE] == m[frame + B_COST]:
+            end_work(m, log, m[AT_STEP])  # a body that has ended holds nothing off any more
         elif acceptable(m):
             accept(m, log, m[ENTRY_LEAST], m[ENTRY_MOST])
         elif not loop_act(m, log):
@@ -585,7 +619,7 @@ def burns(m: Ints) -> bool:
     """Whether the running context burns CPU time, so that its body gets on."""
     if m[MODE] != RUN:
         return False
-    return m[DEPTH] > 0 or m[PHASE] == OVERHEAD or m[PHASE] == COST
+    return m[DEPTH] > 0 or m[PHASE] == OVERHEAD or m[PHASE] == WORKS
 
 
 @compiled
@@ -594,7 +628,7 @@ def body_edge(m: Ints) -> int:
     frame = m[FRAME]
     edge, best = m[frame + B_COST], m[BEST]
     if best < m[N_LINES] and (m[DEPTH] == 0 or m[NESTING]) and m[frame + B_GUARDS] != m[frame + B_GUARDS_END]:
-        if m[DEPTH] > 0 or m[PHASE] == COST:
+        if m[DEPTH] > 0 or m[PHASE] == WORKS:
             until = held_until(m, frame, m[m[LINES] + best * LINE_SIZE + L_URGENCY])
             if until >= 0:
                 edge = min(edge, until)
@@ -630,7 +664,7 @@ def play(memory: Ints, records: Ints, turns: int) -> bool:
             m[m[FRAME] + B_DONE] += later - now
         else:
             if m[MODE] == RUN:
-                if m[PHASE] == WAITING or m[PHASE] == PAUSE:
+                if m[PHASE] == WAITS or m[PHASE] == SPINS:
                     later = min(later, m[WAIT_UNTIL])
             elif m[MODE] != HALT:
                 later = min(later, m[UNTIL])

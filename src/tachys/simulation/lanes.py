@@ -7,6 +7,7 @@ from typing import Literal
 
 import numpy as np
 
+from tachys.model.acts import ACTS
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records
 from tachys.simulation.index import Index
@@ -139,7 +140,7 @@ class _Reader:
             self.step, self.doing = who, "runs"
             self.begin(who, "runs", time)
         elif kind in _DOING or kind == at.STEP_PHASE:
-            self.doing = _DOING.get(kind, "runs" if cause == at.COST else "spins")
+            self.doing = _DOING.get(kind) or ACTS[cause].state
             self.change(who, self.doing, time)
         elif kind == at.STEP_END:
             self.finish(who, time)

@@ -22,7 +22,7 @@ OCTAVES = 62
 
 # --- scalars: where the run stands --------------------------------------------------------------------------------
 (NOW, END, EARLIEST, BEST, MODE, UNTIL, DEPTH, FRAME, PAYING, PHASE, AT_STEP, PASS_RAN, PASS_BEGAN, PASS_COST,
- WAIT_FROM, WAIT_UNTIL, STEP_BEGAN, HALTED, LOGGED, FAULT, LOOP_LOAD, ASLEEP, WAKING, DRAW_0, DRAW_1, DRAW_2,
+ AT_ACT, WAIT_UNTIL, STEP_BEGAN, HALTED, LOGGED, FAULT, LOOP_LOAD, ASLEEP, WAKING, DRAW_0, DRAW_1, DRAW_2,
  DRAW_3) = range(27)  # fmt: skip
 # --- scalars: how many there are, and where their records begin ---------------------------------------------------
 (N_SOURCES, N_UNITS, N_LINES, N_ROWS, N_STEPS, N_FLAGS, N_ITEMS, N_BLOCKS, SOURCES, UNITS, LINES, ROWS, STEPS, FLAGS,
@@ -48,10 +48,11 @@ UNIT_SIZE = U_STATS + 1
 LINE_SIZE = L_STATS + 1
 R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_MEASURED, R_MEASURED_END = range(8)
 ROW_SIZE = R_MEASURED_END + 1
-(P_POLLS, P_WHOLE, P_REST, P_DEN, P_REARM, P_WAIT_KIND, P_WAIT_FOR, P_LIMIT_LEAST, P_LIMIT_MOST, P_LEAST, P_MOST,
- P_PAUSE_LEAST, P_PAUSE_MOST, P_SLEEPS, P_UNLESS, P_UNLESS_END, P_GUARDS, P_GUARDS_END, P_MEASURED, P_MEASURED_END,
- P_DUE, P_DUE_OVER, P_LAST, P_BODY, P_STATS) = range(25)  # fmt: skip
+(P_POLLS, P_WHOLE, P_REST, P_DEN, P_REARM, P_ACTS, P_ACTS_END, P_DUE, P_DUE_OVER, P_LAST, P_BODY, P_STATS) = range(12)
 STEP_SIZE = P_STATS + 1
+# of each act of a step: what it is, how long it takes or its limit, what it waits for, flags, guards, measured costs
+(A_KIND, A_LEAST, A_MOST, A_UNIT, A_FLAGS, A_FLAGS_END, A_GUARDS, A_GUARDS_END, A_MEASURED, A_MEASURED_END) = range(10)
+ACT_SIZE = A_MEASURED_END + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
 FLAG_SIZE = F_STATS + 1
 # of the stack, the loop at the bottom
@@ -65,7 +66,8 @@ STANDS_STILL, NO_ROOM = 1, 2  # a chain that takes no time; more at one instant 
 
 # --- modes of the core; phases of the loop ------------------------------------------------------------------------
 RUN, ENTRY, EXIT, WAKE, HALT = range(5)
-OVERHEAD, GATE, WAITING, COST, PAUSE, SLEEP, FINISH, IDLE = range(8)
+OVERHEAD, GATE, NEXT_ACT, WAITS, WORKS, SPINS, IDLE = range(7)
+WAIT, WORK, PAUSE, HALT_ACT = range(4)  # as in tachys.model.acts.ACTS
 
 # --- how sources come, units that are busy, software timers that re-arm -------------------------------------------
 PERIODIC, SPORADIC, BURST = range(3)
@@ -87,7 +89,7 @@ RECORD_SIZE = 3
 _FIELDS = {
     prefix: sorted((n for n, at in globals().items() if n.startswith(f"{prefix}_") and isinstance(at, int)),
                    key=globals().__getitem__)
-    for prefix in "SULRPFG"
+    for prefix in "SULRPAFG"
 }  # fmt: skip
 
 

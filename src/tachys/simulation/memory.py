@@ -9,8 +9,9 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.errors import input_error
+from tachys.model.acts import ACTS, Act, Guard, Halt, Wait
 from tachys.model.events import Event
-from tachys.model.nodes import Guard, Isr, Source, Step, Unit
+from tachys.model.nodes import Isr, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 from tachys.simulation import layout as at
@@ -214,21 +215,26 @@ class _Builder:
         whole, rest, bottom = 0, 0, 0
         if step.every is not None:
             whole, rest, bottom = _split(self._within(step.every.nominal, step.every.least, step.every.most))
-        kind, waits = 0, 0
-        if step.waits is not None:
-            name, is_unit = step.waits.name, step.waits.kind == "unit"
-            kind, waits = (1, self.units[name]) if is_unit else (2, self.flags[name])
-        unless = self._put(self.flags[flag] for flag in step.unless)
-        (limit_least, limit_most), (pause_least, pause_most) = _pair(step.at_most), _pair(step.pause)
-        guards, guards_end = self._guards(step.guards)
-        measured, measured_end = self._measured(step.thing)
+        records = [self._act(step, act) for act in step.acts]
+        acts = self._put(word for words in records for word in words)
         return at.record(
             "P", polls=self.flags[step.polls] if step.polls else -1, whole=whole, rest=rest, den=bottom,
-            rearm=_REARM[step.rearm], wait_kind=kind, wait_for=waits, limit_least=limit_least, limit_most=limit_most,
-            least=step.cost.least, most=step.cost.most, pause_least=pause_least, pause_most=pause_most,
-            sleeps=step.sleeps, unless=unless, unless_end=unless + len(step.unless), guards=guards,
-            guards_end=guards_end, measured=measured, measured_end=measured_end, due=whole, due_over=rest, last=-1,
-            body=0, stats=self.stats[f"{step.thing}.interval"],
+            rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
+            due_over=rest, last=-1, body=0, stats=self.stats[f"{step.thing}.interval"],
+        )  # fmt: skip
+
+    def _act(self, step: Step, act: Act) -> list[int]:
+        least, most = _pair(act.gives_up if isinstance(act, Wait) else act.takes)
+        unit, looked_at = -1, act.unless if isinstance(act, Halt) else ()
+        if isinstance(act, Wait):
+            unit, looked_at = (-1, (act.on.name,)) if act.flag else (self.units[act.on.name], ())
+        flags = self._put(self.flags[flag] for flag in looked_at)
+        guards, guards_end = self._guards(act.held)
+        measured, measured_end = self._measured(step.thing) if act.burns else (0, 0)
+        return at.record(
+            "A", kind=ACTS.index(type(act)), least=least, most=most, unit=unit, flags=flags,
+            flags_end=flags + len(looked_at), guards=guards, guards_end=guards_end, measured=measured,
+            measured_end=measured_end,
         )  # fmt: skip
 
     def _frames(self) -> None:

@@ -142,7 +142,7 @@ def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) 
         found[f"isr.{index.isrs[int(memory[frame + at.B_LINE])]}"] += done
     phase = int(memory[at.PHASE])
     done = int(memory[frames + at.B_DONE]) + (running if depth == 0 else 0)
-    if phase == at.COST:
+    if phase == at.WORKS:
         found[f"step.{index.steps[int(memory[at.AT_STEP])]}"] += done
     if mode == at.HALT:
         found["asleep"] += end - int(memory[at.HALTED])

@@ -11,7 +11,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from tachys.figures import Part
-from tachys.model.nodes import Core, Guard, Isr
+from tachys.model.acts import Guard
+from tachys.model.nodes import Core, Isr
 from tachys.model.quantities import Range
 from tachys.model.system import System
 
@@ -78,9 +79,10 @@ class Blockers:
         if urgency not in self._loop:
             found = []
             for step in self._system.steps:
-                for length, _ in guarded_stretches(step.guards, step.cost, step.cost.most, urgency):
-                    found.append(Part("guard", step.thing, 1, length))
-                if step.sleeps:
+                for act in step.acts:
+                    for length, _ in guarded_stretches(act.held, act.takes, act.takes.most, urgency):
+                        found.append(Part("guard", step.thing, 1, length))
+                if step.halt:
                     found.append(Part("wake", step.thing, 1, 0, self._system.core.wake.most))
             self._loop[urgency] = max(found, key=lambda part: part.total, default=None)
         return self._loop[urgency]

@@ -164,16 +164,19 @@ class Events:
         return [] if late is None else [Staircase(period, late)]
 
 
-def own_least(step: Step, wake: int) -> int:
+def own_least(step: Step) -> int:
     """The least time in ps from a step's start to its end."""
-    own = step.cost.least + step.pause.least + (wake if step.sleeps and not step.unless else 0)
-    return own if step.at_most is None else min(own, step.at_most.least)
+    least = 0
+    for act in reversed(step.acts):
+        least += act.takes.least
+        if act.gives_up is not None:
+            least = min(least, act.gives_up.least)
+    return least
 
 
 def least_round(system: System, step: Step | None = None) -> int:
     """The least time in ps of a pass; of one in which ``step`` runs, if it is given."""
     if system.loop is None:
         return 0
-    wake = system.core.wake.least
     gated = [each for each in system.steps if each is step or (each.polls is None and each.every is None)]
-    return system.loop.overhead.least + sum(own_least(each, wake) for each in gated)
+    return system.loop.overhead.least + sum(own_least(each) for each in gated)

@@ -16,7 +16,7 @@ def takers(system: System, flag: str) -> list[Step]:
     return [
         step
         for step in system.steps
-        if step.polls == flag or (step.flag_waited == flag and step.polls is None and step.every is None)
+        if step.polls == flag or (flag in step.flags_waited and step.polls is None and step.every is None)
     ]
 
 
@@ -25,7 +25,7 @@ def rival(system: System, flag: str, step: Step) -> str | None:
     others = (
         each.name
         for each in system.steps
-        if each.flag_waited == flag or (each.name != step.name and flag == each.polls)
+        if flag in each.flags_waited or (each.name != step.name and flag == each.polls)
         if each.name != step.name or step.polls == flag
     )
     return next(others, None)

@@ -122,9 +122,9 @@ def _unshown_needs(found: Bounds) -> Found:
 def _needless_waking(found: Bounds) -> Found:
     """A periodic routine that wakes a sleeping core more often than anything else, for nothing the loop looks at."""
     system = found.system
-    if not any(step.sleeps for step in system.steps):
+    if not any(step.halt for step in system.steps):
         return
-    polled = {step.polls for step in system.steps} | {step.waits.name for step in system.steps if step.waits}
+    polled = {step.polls for step in system.steps} | {wait.on.name for step in system.steps for wait in step.waits}
     raised = system.graph.begun_by.keys()
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}
@@ -153,8 +153,7 @@ def _long_pauses(found: Bounds) -> Found:
         if dog is None:
             continue
         for step in found.system.steps:
-            waits = step.at_most.most if step.at_most is not None else 0
-            for what, length in (("pauses", step.pause.most), ("can wait", waits)):
+            for what, length in (("pauses", step.pauses.most), ("can wait", step.spins - step.pauses.most)):
                 if length >= dog.timeout:
                     yield (
                         step.thing, "longer-than-watchdog",

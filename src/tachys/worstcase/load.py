@@ -73,7 +73,7 @@ def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction)
 
 
 def _sure_cost(step: Step) -> int:
-    return 0 if step.at_most is not None else step.cost.least
+    return step.cost.least if step.sure_to_end_all else 0
 
 
 def passes(system: System, reach: EventBounds) -> Curve | None:
@@ -84,12 +84,12 @@ def passes(system: System, reach: EventBounds) -> Curve | None:
     may have been set before.
     """
     for step in system.steps:
-        if not step.sleeps or step.every is not None or step.polls is not None or step.at_most is not None:
+        if not step.halt or step.every is not None or step.polls is not None or not step.sure_to_end_all:
             continue
-        if all(any(taker.every is None for taker in takers(system, flag)) for flag in step.unless):
+        if all(any(taker.every is None for taker in takers(system, flag)) for flag in step.halt.unless):
             events = [reach.events.curve(event) for isr in system.isrs for event in isr.on]
-            events += [curve for flag in step.unless if (curve := reach.events.sets(flag)) is not None]
-            return moved(sum_of(events), extra=1 + len(step.unless))
+            events += [curve for flag in step.halt.unless if (curve := reach.events.sets(flag)) is not None]
+            return moved(sum_of(events), extra=1 + len(step.halt.unless))
     return None
 
 
@@ -107,8 +107,8 @@ def _step_rate(system: System, step: Step, reach: EventBounds) -> Fraction | Non
             rates.append(halts.rate())
     except NoBound:
         pass
-    pauses = sum(each.pause.least for each in system.steps if each.polls is None and each.every is None
-                 and each.at_most is None)  # fmt: skip
+    pauses = sum(each.pauses.least for each in system.steps if each.polls is None and each.every is None
+                 and each.sure_to_end_all)  # fmt: skip
     if pauses:
         rates.append(Fraction(1, pauses))
     return min(rates, default=None)

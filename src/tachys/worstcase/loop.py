@@ -20,12 +20,14 @@ argument is that of M. Joseph, P. Pandya, "Finding response times in a real-time
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part, summed
+from tachys.model.acts import Act, Halt, Wait
 from tachys.model.events import Event
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
@@ -90,7 +92,7 @@ class LoopWindows:
 
     def duration(self, step: Step) -> Figure:
         """From the start of a step to its end."""
-        return self.stretch(own_least(step, self.system.core.wake.least), self._own(step))
+        return self.stretch(own_least(step), self._own(step))
 
     def overhead(self) -> Figure:
         """From the beginning of a pass to its first look."""
@@ -98,7 +100,8 @@ class LoopWindows:
 
     def until_paid(self, step: Step) -> Figure:
         """From the start of a step to the end of its cost."""
-        return self.stretch(0, self._paid(step))
+        last = max((place for place, act in enumerate(step.acts) if act.burns), default=-1)
+        return self.stretch(0, self._own(step, acts=step.acts[: last + 1]))
 
     def late(self, step: Step) -> Figure:
         """From the instant at which a software timer is due to the start of its step."""
@@ -207,44 +210,42 @@ class LoopWindows:
             parts += own
         return parts
 
-    def _paid(self, step: Step, known: str | None = None) -> list[Part] | str:
-        """What a step does until its cost is paid."""
-        who = step.thing
-        cost = Part("cost", who, 1, step.cost.most)
-        if step.waits is None or step.waits == f"flag.{known}":
-            return [cost]
-        longest = self._longest_wait(step)
-        return self._endless_wait(step) if longest is None else [Part("waits", who, 1, longest), cost]
-
-    def _own(self, step: Step, known: str | None = None) -> list[Part] | str:
-        who, parts = step.thing, self._paid(step, known)
-        if isinstance(parts, str):
-            return parts
-        parts.append(Part("pause", who, 1, step.pause.most))
-        if step.sleeps:
-            wake = Part("wakes", who, 1, self.system.core.wake.most)
-            if known is None or known not in step.unless:
-                if self.waker is None:
-                    return f"{who} sleeps, and no interrupt is sure to wake it: all their sources are sporadic"
-                parts.append(Part(f"asleep until {self.waker.who}", who, 1, self.waker.within))
-            parts.append(wake)
+    def _own(self, step: Step, known: str | None = None, acts: Sequence[Act] | None = None) -> list[Part] | str:
+        """What a step does itself, or of it these acts; or why that has no end."""
+        parts: list[Part] = []
+        for act in step.acts if acts is None else acts:
+            longest: list[Part] | str = []
+            if isinstance(act, Wait):
+                longest = self._longest_wait(step, act, known)
+            elif isinstance(act, Halt):
+                longest = self._longest_halt(step, act, known)
+            if isinstance(longest, str):
+                return longest
+            parts += [*longest, Part(act.part, step.thing, 1, act.takes.most)]
         return parts
 
-    def _longest_wait(self, step: Step) -> int | None:
-        """The longest wait of a step in ps, interrupts apart; None: no limit is known."""
-        limits = [] if step.at_most is None else [step.at_most.most]
-        if step.waits is not None and step.waits.kind == "unit":
-            unit = self.system.unit(step.waits.name)
+    def _longest_halt(self, step: Step, halt: Halt, known: str | None) -> list[Part] | str:
+        if known is not None and known in halt.unless:
+            return []
+        if self.waker is None:
+            return f"{step.thing} sleeps, and no interrupt is sure to wake it: all their sources are sporadic"
+        return [Part(f"asleep until {self.waker.who}", step.thing, 1, self.waker.within)]
+
+    def _longest_wait(self, step: Step, wait: Wait, known: str | None) -> list[Part] | str:
+        """The longest wait in ps, interrupts apart."""
+        if known is not None and wait.flag == known:
+            return []
+        limits = [] if wait.at_most is None else [wait.at_most.most]
+        if wait.on.kind == "unit":
+            unit = self.system.unit(wait.on.name)
             if all(event.kind == "step" for event in unit.on):
                 limits.append(self.events.wait(unit) + unit.takes.most)
-        return min(limits, default=None)
-
-    def _endless_wait(self, step: Step) -> str:
-        assert step.waits is not None
-        if step.waits.kind == "unit":
-            why = f"{step.waits} is started by others too, and may be busy again whenever the loop looks"
+        if limits:
+            return [Part(wait.part, step.thing, 1, min(limits))]
+        if wait.on.kind == "unit":
+            why = f"{wait.on} is started by others too, and may be busy again whenever the loop looks"
         else:
-            why = f'nothing limits how long the flag "{step.waits.name}" stays away'
+            why = f'nothing limits how long the flag "{wait.on.name}" stays away'
         return f"{step.thing} waits without at_most: {why}"
 
     def _waker(self) -> _Waker | None:

@@ -87,7 +87,7 @@ def _busy(board: Measurement) -> tuple[Instants, Instants]:
             start, end = start - core.entry.least, end + core.exit.least
         elif kind == "step":
             step = board.system.step(name)
-            if step.sleeps or step.pause.most or step.waits:
+            if not all(act.burns for act in step.acts):
                 end = np.minimum(end, start + step.cost.most)
         begins.append(np.maximum(start, board.capture.begin))
         ends.append(np.minimum(end, board.capture.end))

@@ -43,7 +43,7 @@ class Cause:
 def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> list[WaitPart]:
     """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
     core, level = board.system.core, urgency_of(board.system, waiting)
-    wake = core.wake.most if any(step.sleeps for step in board.system.steps) else 0
+    wake = core.wake.most if any(step.halt for step in board.system.steps) else 0
     found: list[WaitPart] = []
     pieces = board.tops.between(begin, end)
     for place, (first, last, who) in enumerate(pieces):

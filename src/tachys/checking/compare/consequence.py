@@ -6,7 +6,8 @@ from dataclasses import replace
 from fractions import Fraction
 
 from tachys.checking.compare.figures import Compared
-from tachys.model.nodes import Guard, Isr, Period, Source, Step
+from tachys.model.acts import Guard
+from tachys.model.nodes import Isr, Period, Source, Step
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 
@@ -64,11 +65,12 @@ def _isr(isr: Isr, figure: Compared) -> Isr:
 def _step(step: Step, figure: Compared) -> Step:
     assert figure.measured is not None
     if figure.key == "guard":
-        return replace(step, guards=_guards(step.guards, figure), cost=_holding(step.cost, figure))
+        return step.with_cost(_holding(step.cost, figure), _guards(step.guards, figure))
     if figure.key == "every":
         mean, room = Fraction(figure.measured.most), figure.measured.resolution + 1
         return replace(step, every=Period(mean, mean - room, mean + room))
-    return replace(step, cost=_wider(step.cost, figure), pause=ZERO if figure.key == "time" else step.pause)
+    wider = step.with_cost(_wider(step.cost, figure))
+    return wider.without_pauses() if figure.key == "time" else wider
 
 
 def _guards(guards: tuple[Guard, ...], figure: Compared) -> tuple[Guard, ...]:

@@ -17,8 +17,9 @@ from tachys.checking.board.grid import jitter_of, numbered, own_period
 from tachys.checking.board.measuring import Measurement, periodic_instants
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.probes.buscodes import urgency_of
+from tachys.model.acts import Guard
 from tachys.model.events import Thing
-from tachys.model.nodes import Guard, Isr, Source, Step, Unit
+from tachys.model.nodes import Isr, Source, Step, Unit
 from tachys.model.quantities import Range
 from tachys.worstcase.arrivals import source_curve
 
@@ -248,7 +249,7 @@ def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[C
     if step.every is not None:
         yield _every(board, step, about)
     allowed = _own_time(step)
-    key = "cost" if allowed is not None and not step.pause.most and step.waits is None else "time"
+    key = "cost" if allowed is not None and all(act.burns for act in step.acts) else "time"
     if found.own is None or not len(found.own.least):
         yield _not_shown(about, key, step.cost.least, step.cost.most, _no_body(board, about))
     elif allowed is None:
@@ -260,12 +261,11 @@ def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[C
 
 def _own_time(step: Step) -> Range | None:
     """How long a step takes when nothing interrupts it; None where it waits without a limit, or sleeps."""
-    if step.sleeps or (step.waits is not None and step.at_most is None):
+    if step.halt or any(wait.at_most is None for wait in step.waits):
         return None
-    waiting = step.at_most.most if step.at_most is not None else 0
     # a pause goes on under what runs on top of it, which is taken off: only the cost is sure to be left
-    least = 0 if step.waits is not None else step.cost.least
-    return Range(least, waiting + step.cost.most + step.pause.most)
+    least = 0 if step.waits else step.cost.least
+    return Range(least, step.cost.most + step.spins)
 
 
 def _every(board: Measurement, step: Step, about: Thing) -> Compared:
@@ -336,7 +336,7 @@ def _guards(
         measured = Measured(0, max(0, most), len(lengths), board.resolution)
         # what is just being entered as the event comes is entered first, and the pins do not show it
         core = board.system.core
-        sleeps = about.kind == "step" and board.system.step(about.name).sleeps
+        sleeps = about.kind == "step" and board.system.step(about.name).halt is not None
         sure = most - board.slack(most) - max(core.entry.most, core.chain.most)
         sure -= core.wake.most if sleeps else 0
         if modelled or sure > 0:

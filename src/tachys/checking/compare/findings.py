@@ -284,7 +284,7 @@ def _plain(board: Measurement, symptom: Symptom) -> Finding:
     """What no refuted figure explains, with the mechanism that fits, if one does."""
     main = main_cause(board, symptom)
     if symptom.code == "reaction-beyond-bound" and main is not None and main.how == "unseen":
-        sleeper = next((step for step in board.system.steps if step.sleeps), None)
+        sleeper = next((step for step in board.system.steps if step.halt), None)
         if sleeper is not None and _woken(board, symptom):
             text = sentence("lost-wake-up", sleeper.thing)
             return Finding("lost-wake-up", symptom.about, text, symptom.modelled, symptom.measured, (), (), symptom.at)
@@ -322,13 +322,15 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
     """
     system = board.system
     for name, flag in board.flags.items():
-        sleeper = next((step for step in system.steps if step.sleeps and name in step.unless), None)
+        sleeper = next((step for step in system.steps if step.halt and name in step.halt.unless), None)
         if sleeper is None or system.loop is None:
             continue
         core = system.core
         round_ = system.loop.overhead.most + core.wake.most + 2 * board.resolution
         round_ += core.entry.most + core.exit.most + core.chain.most
-        round_ += sum(step.cost.most + step.pause.most for step in system.steps if step.thing not in board.shown.bodies)
+        round_ += sum(
+            step.cost.most + step.pauses.most for step in system.steps if step.thing not in board.shown.bodies
+        )
         round_ += sum(
             isr.cost.most + system.core.entry.most + system.core.exit.most
             for isr in system.isrs

@@ -299,8 +299,7 @@ class _Writer:
         measured = figure.measured
         assert measured is not None
         step = result.bounds.system.step(path.partition(".")[2])
-        waits = step.at_most.most if step.at_most is not None else 0
-        most = self._more(measured.most + measured.resolution) - step.pause.most - waits
+        most = self._more(measured.most + measured.resolution) - step.spins
         if not figure.beyond:
             self.left.append(f"{path}: it was done after {measured.least / 1e6:g} us of its own")
             return

@@ -1,0 +1,128 @@
+"""What a step of the loop does once it has opened, act by act: it waits, works, pauses, halts.
+
+Bounds add up what each act takes, the engine plays one after the other, a lane shows the state of each. An act whose
+time is its own says it in ``takes``; how long a wait or a halt lasts hangs on others (``worstcase/loop.py``).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+from tachys.model.events import Thing
+from tachys.model.quantities import ZERO, Range
+
+ActState = Literal["runs", "spins", "sleeps"]
+
+
+@dataclass(frozen=True, slots=True)
+class Guard:
+    """A part of a body that holds off lines of ``urgency`` and less urgent ones.
+
+    ``length`` None: to the end of the body, whatever it costs. ``at`` and ``length`` count CPU time of the body.
+    """
+
+    urgency: int
+    at: Range
+    length: Range | None
+
+    def longest(self, body: int) -> int:
+        """The most that it lasts in a body of ``body`` ps."""
+        return body if self.length is None else self.length.most
+
+
+@dataclass(frozen=True, slots=True)
+class Act:
+    """One act; ``part``: its word in figures, ``state``: in lanes, ``burns``: it takes CPU time, which is load."""
+
+    part: ClassVar[str]
+    state: ClassVar[ActState]
+    burns: ClassVar[bool] = False
+
+    @property
+    def takes(self) -> Range:
+        """The time in ps that it takes by itself, nothing of what it waits for included."""
+        return ZERO
+
+    @property
+    def gives_up(self) -> Range | None:
+        """After how many ps the step may end here, without its later acts; None: it does not."""
+        return None
+
+    @property
+    def held(self) -> tuple[Guard, ...]:
+        """Where it holds lines off."""
+        return ()
+
+
+@dataclass(frozen=True, slots=True)
+class Wait(Act):
+    """Spins until a unit is at rest or a flag is set, which it takes; after ``at_most`` it gives up."""
+
+    part: ClassVar[str] = "waits"
+    state: ClassVar[ActState] = "spins"
+    on: Thing
+    at_most: Range | None = None
+
+    @property
+    def gives_up(self) -> Range | None:
+        """Its limit."""
+        return self.at_most
+
+    @property
+    def flag(self) -> str | None:
+        """The flag that it waits for, if it is one."""
+        return self.on.name if self.on.kind == "flag" else None
+
+
+@dataclass(frozen=True, slots=True)
+class Work(Act):
+    """Burns ``cost`` ps of CPU time."""
+
+    part: ClassVar[str] = "cost"
+    state: ClassVar[ActState] = "runs"
+    burns: ClassVar[bool] = True
+    cost: Range = ZERO
+    guards: tuple[Guard, ...] = ()
+
+    @property
+    def takes(self) -> Range:
+        """Its cost."""
+        return self.cost
+
+    @property
+    def held(self) -> tuple[Guard, ...]:
+        """Its guards."""
+        return self.guards
+
+
+@dataclass(frozen=True, slots=True)
+class Pause(Act):
+    """Spins for ``length`` ps by the clock on the wall."""
+
+    part: ClassVar[str] = "pause"
+    state: ClassVar[ActState] = "spins"
+    length: Range = ZERO
+
+    @property
+    def takes(self) -> Range:
+        """Its length."""
+        return self.length
+
+
+@dataclass(frozen=True, slots=True)
+class Halt(Act):
+    """Halts until a routine has been served, unless one of the flags ``unless`` is set: it looks and halts as one."""
+
+    part: ClassVar[str] = "wakes"
+    state: ClassVar[ActState] = "sleeps"
+    unless: tuple[str, ...] = ()
+    wake: Range = ZERO
+
+    @property
+    def takes(self) -> Range:
+        """Waking, where it surely halts."""
+        return Range(0 if self.unless else self.wake.least, self.wake.most)
+
+
+ACTS: tuple[type[Act], ...] = (Wait, Work, Pause, Halt)  # the engine's opcodes are their places here
