@@ -48,6 +48,7 @@ class Graph:
         self.setters: dict[str, list[Isr]] = defaultdict(list)
         self.pollers: dict[str, list[Step]] = defaultdict(list)
         self.waiters: dict[str, list[Step]] = defaultdict(list)
+        self._steps = tuple(steps)
         bodies: list[Unit | Isr] = [*units, *isrs]
         for body in bodies:
             for event in body.on:
@@ -67,6 +68,22 @@ class Graph:
         for step in steps:
             self.causes[step.thing] = self.ends_of_setters(step.polls)
         self._sets = {isr.end: isr.sets for isr in isrs if isr.sets}
+
+    def takers(self, flag: str) -> list[Step]:
+        """The steps that take a flag in every pass in which they find it set."""
+        return [
+            step
+            for step in self._steps
+            if step.polls == flag or (flag in step.flags_waited and step.polls is None and step.every is None)
+        ]
+
+    def rival(self, flag: str, step: Step) -> str | None:
+        """The step that may take a flag before ``step`` opens on it, itself in its wait included; None: none does."""
+        for each in self._steps:
+            other = each.name != step.name
+            if (flag in each.flags_waited and (other or step.polls == flag)) or (other and each.polls == flag):
+                return each.name
+        return None
 
     def ends_of_setters(self, flag: str | None) -> tuple[Event, ...]:
         """The events that set a flag."""

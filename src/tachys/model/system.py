@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
 from typing import TypeVar
 
 from tachys.errors import Place, Remark
+from tachys.model.events import Thing
 from tachys.model.graph import Graph
 from tachys.model.nodes import Clock, Core, Isr, Loop, Probe, Source, Step, Unit
 from tachys.needs.kinds import Need
+
+Kind = TypeVar("Kind", Source, Unit, Isr, Step)
 
 
 @dataclass(frozen=True, repr=False)
@@ -39,19 +41,31 @@ class System:
 
     def source(self, name: str) -> Source:
         """The source of that name; KeyError if there is none."""
-        return _named(self.sources, name)
+        return self._node(Source, name)
 
     def unit(self, name: str) -> Unit:
         """The unit of that name; KeyError if there is none."""
-        return _named(self.units, name)
+        return self._node(Unit, name)
 
     def isr(self, name: str) -> Isr:
         """The routine of that name; KeyError if there is none."""
-        return _named(self.isrs, name)
+        return self._node(Isr, name)
 
     def step(self, name: str) -> Step:
         """The step of that name; KeyError if there is none."""
-        return _named(self.steps, name)
+        return self._node(Step, name)
+
+    def _node(self, kind: type[Kind], name: str) -> Kind:
+        node = self.nodes[Thing(f"{kind.kind}.{name}")]
+        if not isinstance(node, kind):
+            raise KeyError(name)
+        return node
+
+    @cached_property
+    def nodes(self) -> dict[Thing, Source | Unit | Isr | Step]:
+        """Everything that has events, by its word: sources, units, routines, steps."""
+        found: list[Source | Unit | Isr | Step] = [*self.sources, *self.units, *self.isrs, *self.steps]
+        return {node.thing: node for node in found}
 
     @cached_property
     def graph(self) -> Graph:
@@ -62,13 +76,3 @@ class System:
     def steps(self) -> tuple[Step, ...]:
         """The steps of the loop in running order; none where there is no loop."""
         return self.loop.steps if self.loop else ()
-
-
-Kind = TypeVar("Kind", Source, Unit, Isr, Step)
-
-
-def _named(things: Iterable[Kind], name: str) -> Kind:
-    for thing in things:
-        if thing.name == name:
-            return thing
-    raise KeyError(name)

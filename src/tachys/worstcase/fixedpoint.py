@@ -14,9 +14,9 @@ from dataclasses import dataclass
 from tachys.figures import Figure
 from tachys.model.events import Event
 from tachys.model.system import System
-from tachys.worstcase.events import Events, Spreads
+from tachys.worstcase.events import Events
 from tachys.worstcase.loop import LoopWindows
-from tachys.worstcase.result import IsrBounds, StepBounds
+from tachys.worstcase.result import IsrBounds, Spreads, StepBounds
 from tachys.worstcase.rings import find_rings
 from tachys.worstcase.window import isr_bounds
 from tachys.worstcase.workload import Workload, make_lines

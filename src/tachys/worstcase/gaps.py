@@ -13,8 +13,7 @@ from collections.abc import Callable
 from math import ceil
 
 from tachys.model.events import Event
-from tachys.model.nodes import Source, Unit
-from tachys.model.system import System
+from tachys.model.nodes import Source
 
 Follows = Callable[[int], int | None]
 
@@ -49,19 +48,6 @@ class Gaps:
         if delay is not None:
             self.follows(event, causes, lambda gap: gap + delay)
 
-    def unit(self, unit: Unit, longest: int, *, lost: bool = True) -> None:
-        """The events of a unit that works for ``longest`` ps at most, waiting included; ``lost``: a start may be.
-
-        It ends within its time after whatever start comes, lost or not; one that is restarted may never end. A start
-        that is dropped finds an operation at work: the next one after its end is not dropped.
-        """
-        if lost and unit.busy == "restart":
-            self.after(unit.start, unit.on, 0)
-            return
-        self.after(unit.end, unit.on, longest)
-        again = 2 if lost and unit.busy == "drop" else 1
-        self.follows(unit.start, unit.on, lambda gap: again * gap + (longest if lost or unit.depth else 0))
-
     def settle(self) -> Gaps:
         """Work out all gaps."""
         while self._sure:
@@ -73,13 +59,3 @@ class Gaps:
                 if after not in self.within:
                     self.sure(after, way(gap))
         return self
-
-
-def hardware_gaps(system: System, wait: Callable[[Unit], int]) -> Gaps:
-    """The gaps of sources and units alone, before anything is known of routines and steps; ``wait`` for each unit."""
-    gaps = Gaps()
-    for source in system.sources:
-        gaps.sure(source.event, source_gap(source))
-    for unit in system.units:
-        gaps.unit(unit, wait(unit) + unit.takes.most)
-    return gaps.settle()

@@ -12,7 +12,6 @@ from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound, moved, sum_of, tightest
 from tachys.worstcase.blocking import after_body
 from tachys.worstcase.eventbounds import EventBounds
-from tachys.worstcase.flags import takers
 from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import LoadBounds, LoadShare, Window
 from tachys.worstcase.workload import InterruptLine, Workload
@@ -86,7 +85,7 @@ def passes(system: System, reach: EventBounds) -> Curve | None:
     for step in system.steps:
         if not step.halt or step.every is not None or step.polls is not None or not step.sure_to_end_all:
             continue
-        if all(any(taker.every is None for taker in takers(system, flag)) for flag in step.halt.unless):
+        if all(any(taker.every is None for taker in system.graph.takers(flag)) for flag in step.halt.unless):
             events = [reach.events.curve(event) for isr in system.isrs for event in isr.on]
             events += [curve for flag in step.halt.unless if (curve := reach.events.sets(flag)) is not None]
             return moved(sum_of(events), extra=1 + len(step.halt.unless))

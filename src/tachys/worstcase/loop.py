@@ -32,9 +32,9 @@ from tachys.model.events import Event
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound
-from tachys.worstcase.events import Events, least_round, own_least
-from tachys.worstcase.gaps import hardware_gaps
+from tachys.worstcase.events import Events
 from tachys.worstcase.result import StepBounds
+from tachys.worstcase.rounds import least_round, own_least
 from tachys.worstcase.workload import Workload
 
 
@@ -249,7 +249,7 @@ class LoopWindows:
         return f"{step.thing} waits without at_most: {why}"
 
     def _waker(self) -> _Waker | None:
-        within = hardware_gaps(self.system, self.events.wait).within
+        within = self.events.hardware_gaps().within
         found = [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
         return min(found, key=lambda waker: waker.within, default=None)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 
 from tachys.figures import Figure
@@ -90,3 +90,11 @@ class LoadBounds:
     reason: str = ""
     windows: tuple[Window, ...] = ()
     storms: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class Spreads:
+    """How much the time from cause to an event varies, in ps, by event; None: without bound."""
+
+    spread: dict[str, int | None] = field(default_factory=dict)
+    late: dict[str, int | None] = field(default_factory=dict)

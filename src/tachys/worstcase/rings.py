@@ -12,8 +12,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Isr
 from tachys.model.system import System
+from tachys.worstcase.laws import law_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,48 +48,28 @@ def find_rings(system: System) -> Rings:
         if len(group) == 1 and group[0] not in below[group[0]]:
             continue
         left = _left(system, group, causes, below)
-        least = sum(_least_way(system, body, moment == "end") for body, moment in left.items())
+        laws = {body: law_of(system, body) for body in left}
+        least = sum(laws[body].least_way(moment) for body, moment in left.items())
         if least:
             for body, moment in left.items():
-                rounds |= dict.fromkeys((body.start, Event(f"{body}.{moment}")), max(least, _least_again(system, body)))
+                rounds |= dict.fromkeys((body.start, Event(f"{body}.{moment}")), max(least, laws[body].least_again))
             turns |= dict.fromkeys(left, left)
         else:
             tangled |= set(group)
     return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)))
 
 
-def least_distance(system: System, isr: Isr) -> int:
-    """The least time in ps between two starts, or two ends, of one routine."""
-    core = system.core
-    return isr.cost.least + min(core.entry.least + core.exit.least, core.chain.least)
-
-
-def _least_again(system: System, body: Thing) -> int:
-    """The least time between two starts, or two ends, of a body, whatever brings them about."""
-    if body.kind == "isr":
-        return least_distance(system, system.isr(body.name))
-    unit = system.unit(body.name)
-    return 0 if unit.busy == "restart" else unit.takes.least
-
-
 def _left(
     system: System, group: list[Thing], causes: dict[Thing, tuple[Event, ...]], below: dict[Thing, list[Thing]]
 ) -> dict[Thing, str]:
     """The moment from which each member of a ring with one token goes on to the next; none if it is no such ring."""
-    if any(body.kind == "step" or len(causes[body]) != 1 for body in group):
+    if any(not law_of(system, body).in_rings or len(causes[body]) != 1 for body in group):
         return {}
     if len({below[body][0] for body in group}) != len(group):
         return {}
-    if sum(system.unit(body.name).primed for body in group if body.kind == "unit") != 1:
+    if sum(law_of(system, body).begins_alone for body in group) != 1:
         return {}
     return {causes[body][0].thing: causes[body][0].moment for body in group}
-
-
-def _least_way(system: System, body: Thing, to_end: bool) -> int:
-    """The least time from what makes a body begin to its start or end, in ps."""
-    if body.kind == "unit":
-        return system.unit(body.name).takes.least if to_end else 0
-    return system.core.least_latency + (system.isr(body.name).cost.least if to_end else 0)
 
 
 def _components(below: dict[Thing, list[Thing]]) -> list[list[Thing]]:

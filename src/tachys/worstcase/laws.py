@@ -1,0 +1,480 @@
+"""What paper knows of each kind of node: how its events come, how long they stay away, what is lost at it.
+
+``law_of`` gives the law of any thing of a model. Curves, gaps, rates, distances and ways walk the nodes and ask these
+laws, so that a new kind of node is a law here and nothing else on paper.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from math import ceil
+from typing import Any, ClassVar, Protocol
+
+from tachys.figures import Figure, Part, summed
+from tachys.model.events import Event, Thing
+from tachys.model.graph import Link
+from tachys.model.nodes import Isr, Source, Step, Unit
+from tachys.model.system import System
+from tachys.worstcase.arrivals import (
+    Curve,
+    Staircase,
+    Unbounded,
+    delayed,
+    moved,
+    source_curve,
+    sporadic,
+    sum_of,
+    tightest,
+)
+from tachys.worstcase.gaps import Gaps, source_gap
+from tachys.worstcase.result import FlagBounds, IsrBounds, Spreads, StepBounds, UnitBounds
+from tachys.worstcase.rounds import least_distance, least_round
+
+Rates = dict[Thing, Fraction]
+
+
+class Curves(Protocol):
+    """What a law asks of the curves of all events while they are being found."""
+
+    system: System
+    delays: Spreads
+
+    def curve(self, event: str) -> Curve:
+        """The densest way in which an event can come."""
+
+    def sets(self, flag: str) -> Curve | None:
+        """The densest way in which a flag can be set; None if nobody sets it."""
+
+    def starts(self, unit: Unit) -> Curve:
+        """Every start of a unit, the lost ones included."""
+
+    def wait(self, unit: Unit) -> int:
+        """The longest time in ps that a start waits for a unit."""
+
+    def tangled(self, thing: Thing) -> bool:
+        """Whether it feeds itself in a ring of which little is known."""
+
+    def moved(self, event: Event, given: Curve, waiting: int, distance: int) -> Curve:
+        """The events of ``given`` after their way to ``event``; ``waiting`` of them at most are on it at once."""
+
+
+class Found(Protocol):
+    """What a law asks of the bounds when they are finished."""
+
+    @property
+    def system(self) -> System:
+        """The model."""
+
+    @property
+    def events(self) -> Curves:
+        """The curves of all events."""
+
+    @property
+    def isrs(self) -> dict[str, IsrBounds]:
+        """Bounds of routines."""
+
+    @property
+    def units(self) -> dict[str, UnitBounds]:
+        """Bounds of units."""
+
+    @property
+    def flags(self) -> dict[str, FlagBounds]:
+        """Bounds of flags."""
+
+    @property
+    def steps(self) -> dict[str, StepBounds]:
+        """Bounds of steps."""
+
+    def gap(self, event: str) -> int | None:
+        """The longest time in ps from any instant to the next such event."""
+
+
+@dataclass(frozen=True)
+class Law:
+    """What holds for one node, unless its kind says otherwise: nothing is known of it, and nothing is lost at it."""
+
+    system: System
+    node: Any
+    losing: ClassVar[str] = ""  # what is lost, where something may be
+    in_rings: ClassVar[bool] = True  # whether a ring with one token may go on through it
+    keeps_apart: ClassVar[bool] = False  # whether none of its events come closer than ``least_again``
+
+    @property
+    def begins_alone(self) -> bool:
+        """Whether it begins once, at time zero, without a cause."""
+        return False
+
+    @property
+    def breaks_off(self) -> bool:
+        """Whether what has begun may never end."""
+        return False
+
+    # --- its events, while curves are being found ------------------------------------------------------------------
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """The densest way in which one of its events can come."""
+        raise NotImplementedError
+
+    def least_way(self, moment: str) -> int:
+        """The least time in ps from what makes it begin to its start or end."""
+        return 0
+
+    @property
+    def least_again(self) -> int:
+        """The least time in ps between two of its starts, or two of its ends, whatever brings them about."""
+        return 0
+
+    # --- what finished bounds say of them --------------------------------------------------------------------------
+
+    def hardware(self, gaps: Gaps, curves: Curves) -> None:
+        """Enter how long its events can stay away before anything is known of what runs on the core."""
+
+    def gaps(self, gaps: Gaps, found: Found) -> None:
+        """Enter how long its events can stay away."""
+
+    def rate(self, found: Found, rates: Rates) -> Fraction:
+        """The fewest of its events per ps in the long run."""
+        return Fraction(0)
+
+    def loses(self, found: Found) -> str | None:
+        """Why one of its events may be lost; None if none ever is."""
+        return None
+
+    def passes(self, found: Found, moment: str) -> Figure:
+        """How long the token of a ring takes from its cause to its start or end."""
+        return Figure(0, None, reason=f"{self.node.thing} is no part of a ring")
+
+    def delay(self, found: Found, event: Event) -> Figure:
+        """How late an event is against what causes it."""
+        raise NotImplementedError
+
+    def least_of_way(self, figure: Figure) -> int:
+        """How much of the least of its way is sure for each of its events."""
+        return figure.least
+
+    def span(self, found: Found) -> Figure:
+        """From its start to its end."""
+        raise NotImplementedError
+
+    def distance(self, found: Found, event: Event, least: int) -> Figure:
+        """The most distance of neighbouring events that follow no single cause; ``least`` is the least."""
+        gap = found.gap(event)
+        if gap is None:
+            return Figure(0, None, reason="none of its causes is sure to come")
+        return Figure(0, gap, (Part("longest time to the next", event, 1, gap),))
+
+
+class SourceLaw(Law):
+    """Events from outside."""
+
+    node: Source
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """As written."""
+        return source_curve(self.node)
+
+    def hardware(self, gaps: Gaps, curves: Curves) -> None:
+        """A periodic one is sure to come."""
+        gaps.sure(self.node.event, source_gap(self.node))
+
+    def gaps(self, gaps: Gaps, found: Found) -> None:
+        """A periodic one is sure to come."""
+        gaps.sure(self.node.event, source_gap(self.node))
+
+    def rate(self, found: Found, rates: Rates) -> Fraction:
+        """That of its longest period."""
+        return Fraction(0) if self.node.period_most is None else 1 / self.node.period_most
+
+    def loses(self, found: Found) -> str | None:
+        """At whatever it starts."""
+        begun = self.system.graph.begun_by.get(self.node.event, ())
+        takers = sorted((body.thing for body in begun), key=lambda body: body.kind)
+        told = [f"{taker}: {why}" for taker in takers if (why := law_of(self.system, taker).loses(found)) is not None]
+        return "; ".join(told) or None
+
+    def delay(self, found: Found, event: Event) -> Figure:
+        """Its jitter."""
+        if self.node.period is None:
+            return Figure(0, None, reason="its source is sporadic: there is nothing it could be late against")
+        return summed(0, [Part("jitter", event, 1, self.node.jitter)])
+
+    def distance(self, found: Found, event: Event, least: int) -> Figure:
+        """A period, with jitter."""
+        if self.node.period_most is None:
+            return Figure(0, None, reason="its source is sporadic")
+        period = ceil(self.node.period_most)
+        return summed(0, [Part("period", event, 1, period), Part("jitter", event, 1, self.node.jitter)])
+
+
+class UnitLaw(Law):
+    """Hardware that works on its own."""
+
+    node: Unit
+    losing: ClassVar[str] = "a start"
+
+    @property
+    def begins_alone(self) -> bool:
+        """Where it is primed."""
+        return self.node.primed
+
+    @property
+    def breaks_off(self) -> bool:
+        """Where it can be restarted."""
+        return self.node.busy == "restart"
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """Starts as their causes come, where none is dropped; ends as far apart as it takes."""
+        unit, takes = self.node, self.node.takes
+        if curves.tangled(unit.thing):
+            if event.moment == "end" or unit.busy != "restart":
+                return sporadic(takes.least)
+            return Unbounded(f"{unit.thing} restarts itself round a chain")
+        starts, wait = curves.starts(unit), curves.wait(unit)
+        if event.moment == "end":
+            return delayed(starts, wait + takes.most - takes.least, takes.least)
+        return starts if unit.busy == "restart" else delayed(starts, wait, takes.least)
+
+    def least_way(self, moment: str) -> int:
+        """It begins at once."""
+        return self.node.takes.least if moment == "end" else 0
+
+    @property
+    def least_again(self) -> int:
+        """An operation, unless one can be broken off."""
+        return 0 if self.node.busy == "restart" else self.node.takes.least
+
+    def hardware(self, gaps: Gaps, curves: Curves) -> None:
+        """As if any start could be lost."""
+        self._gaps(gaps, curves.wait(self.node), lost=True)
+
+    def gaps(self, gaps: Gaps, found: Found) -> None:
+        """As :meth:`hardware`, now that it is known whether a start can be lost."""
+        self._gaps(gaps, found.events.wait(self.node), lost=found.units[self.node.name].lost)
+
+    def _gaps(self, gaps: Gaps, wait: int, *, lost: bool) -> None:
+        """It ends within its time after whatever start comes, lost or not; one that is restarted may never end.
+
+        A start that is dropped finds an operation at work: the next one after its end is not dropped.
+        """
+        unit, longest = self.node, wait + self.node.takes.most
+        if lost and unit.busy == "restart":
+            gaps.after(unit.start, unit.on, 0)
+            return
+        gaps.after(unit.end, unit.on, longest)
+        again = 2 if lost and unit.busy == "drop" else 1
+        gaps.follows(unit.start, unit.on, lambda gap: again * gap + (longest if lost or unit.depth else 0))
+
+    def rate(self, found: Found, rates: Rates) -> Fraction:
+        """That of its causes, where none is lost."""
+        return Fraction(0) if found.units[self.node.name].lost else _rate_of_causes(self.node.on, rates)
+
+    def loses(self, found: Found) -> str | None:
+        """A start that finds it busy."""
+        bounds = found.units[self.node.name]
+        return bounds.lost_reason if bounds.lost else None
+
+    def passes(self, found: Found, moment: str) -> Figure:
+        """Its operation, or the wait for the one before."""
+        unit, who = self.node, self.node.thing
+        if moment == "end":
+            return summed(unit.takes.least, [Part("operation", who, 1, unit.takes.most)])
+        if unit.busy == "drop" and found.units[unit.name].lost:
+            return Figure(0, None, reason=f"a start of {who} may be lost")
+        return summed(0, [Part("the operation before it", who, 1, unit.takes.most if unit.busy == "queue" else 0)])
+
+    def delay(self, found: Found, event: Event) -> Figure:
+        """The starts that wait before it, and for its end the operation."""
+        if event.moment == "end":
+            return found.units[self.node.name].time
+        return summed(0, [Part("starts that wait before it", self.node.thing, 1, found.events.wait(self.node))])
+
+    def span(self, found: Found) -> Figure:
+        """An operation."""
+        takes = self.node.takes
+        return Figure(takes.least, takes.most, (Part("operation", self.node.thing, 1, takes.most),))
+
+
+class IsrLaw(Law):
+    """Interrupt routines."""
+
+    node: Isr
+    losing: ClassVar[str] = "an activation"
+    keeps_apart: ClassVar[bool] = True
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """As its causes come, after their way, and as far apart as it costs."""
+        isr, distance = self.node, self.least_again
+        if curves.tangled(isr.thing):
+            return sporadic(distance, f"{isr.thing} feeds itself round a chain that takes no time")
+        given = sum_of([curves.curve(cause) for cause in isr.on])
+        # beside those that wait, one may have been accepted and not yet begun, or begun and not yet ended
+        return curves.moved(event, given, isr.pending * len(isr.on) + 1, distance)
+
+    def least_way(self, moment: str) -> int:
+        """An entry, and for its end its cost."""
+        return self.system.core.least_latency + (self.node.cost.least if moment == "end" else 0)
+
+    @property
+    def least_again(self) -> int:
+        """Its cost, and what lies between two runs."""
+        return least_distance(self.system.core, self.node)
+
+    def gaps(self, gaps: Gaps, found: Found) -> None:
+        """Where its event is lost it runs nevertheless, for one that came before: it ends within its response."""
+        bounds = found.isrs[self.node.name]
+        gaps.after(self.node.start, self.node.on, bounds.latency.most)
+        gaps.after(self.node.end, self.node.on, bounds.response.most)
+
+    def rate(self, found: Found, rates: Rates) -> Fraction:
+        """That of its causes, where each has a run of its own."""
+        merged = found.isrs[self.node.name].lost or self.node.serves_all
+        return Fraction(0) if merged else _rate_of_causes(self.node.on, rates)
+
+    def loses(self, found: Found) -> str | None:
+        """An event that finds its mark set."""
+        bounds = found.isrs[self.node.name]
+        return bounds.lost_reason if bounds.lost else None
+
+    def passes(self, found: Found, moment: str) -> Figure:
+        """Its latency or response."""
+        bounds = found.isrs[self.node.name]
+        if bounds.lost:
+            return Figure(0, None, reason=f"an activation of {self.node.thing} may be lost")
+        return bounds.latency if moment == "start" else bounds.response
+
+    def delay(self, found: Found, event: Event) -> Figure:
+        """Its latency or response."""
+        bounds = found.isrs[self.node.name]
+        return bounds.latency if event.moment == "start" else bounds.response
+
+    def least_of_way(self, figure: Figure) -> int:
+        """One run may serve events that came at different times."""
+        return 0 if self.node.serves_all else figure.least
+
+    def span(self, found: Found) -> Figure:
+        """First to last instruction."""
+        return found.isrs[self.node.name].span
+
+
+class StepLaw(Law):
+    """Steps of the loop."""
+
+    node: Step
+    in_rings: ClassVar[bool] = False
+    keeps_apart: ClassVar[bool] = True
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """No denser than passes, its timer, and the sets of its flag; the end after a way of its own."""
+        step, again = self.node, self.least_again
+        promises = [sporadic(again)]
+        if step.every is not None:
+            promises += self._timed(curves)
+        if step.polls is not None and not curves.tangled(step.thing):
+            promises.append(moved(curves.sets(step.polls) or sum_of([]), extra=1))
+        starts = tightest(promises)
+        return starts if event.moment == "start" else curves.moved(event, starts, 1, again)
+
+    def _timed(self, curves: Curves) -> list[Curve]:
+        assert self.node.every is not None
+        period = self.node.every.least
+        if self.node.rearm == "now":
+            return [Staircase(period, distance=int(period))]
+        if self.node.rearm == "skip":
+            return [moved(Staircase(period), extra=1)]
+        late = curves.delays.late.get(self.node.name, 0)
+        return [] if late is None else [Staircase(period, late)]
+
+    @property
+    def least_again(self) -> int:
+        """A pass in which it runs."""
+        return least_round(self.system, self.node)
+
+    def gaps(self, gaps: Gaps, found: Found) -> None:
+        """By its timer or in every pass; behind its flag where nobody else takes that."""
+        step, bounds = self.node, found.steps[self.node.name]
+        gaps.sure(step.start, bounds.gap)
+        graph = self.system.graph
+        if step.polls is not None and graph.rival(step.polls, step) is None:
+            gaps.after(step.start, graph.ends_of_setters(step.polls), found.flags[step.polls].reaction.most)
+        gaps.after(step.end, (step.start,), bounds.duration.most)
+
+    def rate(self, found: Found, rates: Rates) -> Fraction:
+        """That of its timer or of the longest pass; none is sure where it polls."""
+        step, bounds = self.node, found.steps[self.node.name]
+        if step.polls is not None or bounds.interval.most is None:
+            return Fraction(0)
+        if step.every is not None and step.rearm == "grid":
+            return 1 / step.every.most
+        return Fraction(1, bounds.interval.most)
+
+    def delay(self, found: Found, event: Event) -> Figure:
+        """After the set of its flag, or after its timer was due."""
+        step, bounds = self.node, found.steps[self.node.name]
+        if step.polls is not None and step.every is None and self.system.graph.rival(step.polls, step) is None:
+            beginning = found.flags[step.polls].reaction
+        elif step.polls is not None:
+            why = f"{step.thing} is not alone in waiting for its flag, or also for its timer"
+            beginning = Figure(0, None, reason=why)
+        else:
+            beginning = bounds.late or Figure(0, 0)
+        if event.moment == "start" or beginning.most is None:
+            return beginning
+        if bounds.duration.most is None:
+            return bounds.duration
+        return summed(beginning.least + bounds.duration.least, [*beginning.parts, *bounds.duration.parts])
+
+    def span(self, found: Found) -> Figure:
+        """Its duration."""
+        return found.steps[self.node.name].duration
+
+    def distance(self, found: Found, event: Event, least: int) -> Figure:
+        """From start to next start; from end to end with what its duration varies."""
+        step, bounds = self.node, found.steps[self.node.name]
+        interval = bounds.interval
+        if step.polls is not None:
+            gap = found.gap(step.start)
+            if gap is None:
+                return Figure(least, None, reason=interval.reason)
+            interval = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
+        if event.moment == "start" or interval.most is None:
+            least = max(least, interval.least) if event.moment == "start" else least
+            return Figure(least, interval.most, interval.parts, interval.reason)
+        if step.every is None and step.polls is None:
+            return Figure(least, interval.most, interval.parts)  # a whole round from end to end as well
+        if bounds.duration.most is None:
+            return Figure(least, None, reason=bounds.duration.reason)
+        parts = [*interval.parts, *bounds.duration.parts,
+                 Part("the least of the same step", step.thing, 1, -bounds.duration.least)]  # fmt: skip
+        return summed(least, parts)
+
+
+class FlagLaw(Law):
+    """Flags between routines and steps."""
+
+    def loses(self, found: Found) -> str | None:
+        """A set that finds it set."""
+        bounds = found.flags[self.node.name]
+        return bounds.reason if bounds.overwritten else None
+
+
+LAWS: dict[str, type[Law]] = {
+    "source": SourceLaw, "unit": UnitLaw, "isr": IsrLaw, "step": StepLaw, "flag": FlagLaw,
+}  # fmt: skip
+
+
+def law_of(system: System, thing: Thing) -> Law:
+    """The law of a thing of a model; KeyError if there is no such thing."""
+    return LAWS[thing.kind](system, thing if thing.kind == "flag" else system.nodes[thing])
+
+
+def hop(found: Found, link: Link) -> Figure:
+    """The time from an event to what follows from it over one link."""
+    if link.kind == "sets":
+        return found.flags[link.flag].reaction
+    law = law_of(found.system, link.after.thing)
+    return law.span(found) if link.kind == "ends" else law.delay(found, link.after)
+
+
+def _rate_of_causes(causes: tuple[Event, ...], rates: Rates) -> Fraction:
+    return sum((rates.get(cause.thing, Fraction(0)) for cause in causes), Fraction(0))
