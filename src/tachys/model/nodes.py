@@ -12,7 +12,7 @@ from typing import ClassVar, Literal
 
 from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
-from tachys.model.acts import Act, Guard, Halt, Pause, Wait, Work
+from tachys.model.acts import Act, Guard, Halt, Wait, Work
 from tachys.model.events import Body, Event, Named
 from tachys.model.quantities import ZERO, Range
 
@@ -169,7 +169,7 @@ class Step(Body):
     @property
     def pauses(self) -> Range:
         """How long it pauses, in ps."""
-        return sum((act.takes for act in self.acts if isinstance(act, Pause)), ZERO)
+        return sum((act.takes for act in self.acts if act.state == "spins"), ZERO)
 
     @property
     def spins(self) -> int:
@@ -212,7 +212,7 @@ class Step(Body):
 
     def without_pauses(self) -> Step:
         """The same step without what it spins by the clock."""
-        return replace(self, acts=tuple(act for act in self.acts if not isinstance(act, Pause)))
+        return replace(self, acts=tuple(act for act in self.acts if act.state != "spins" or isinstance(act, Wait)))
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,11 +7,11 @@ from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.fixedpoint import settle, with_all
 from tachys.worstcase.flags import flag_bounds
+from tachys.worstcase.laws import UnitLaw
 from tachys.worstcase.load import load_bounds
 from tachys.worstcase.loop import LoopWindows, step_bounds
 from tachys.worstcase.paper import BoundsOnPaper
 from tachys.worstcase.result import StepBounds
-from tachys.worstcase.units import unit_bounds
 from tachys.worstcase.window import isr_bounds
 
 USUAL_WINDOWS = (10**9, 10**10, 10**11)  # 1, 10 and 100 ms
@@ -25,7 +25,7 @@ def bounds(system: System) -> Bounds:
         isr.name: isr_bounds(system, load, rank, alone=events.rings.passes_end(isr.thing))
         for rank, isr in enumerate(system.isrs)
     }
-    units = {unit.name: unit_bounds(unit, events) for unit in system.units}
+    units = {unit.name: UnitLaw(system, unit).bounds(events) for unit in system.units}
     windows = LoopWindows(system, system.loop, load, events) if system.loop else None
     steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
     events = with_all(settled, system, isrs, steps)

@@ -30,6 +30,10 @@ class EventBounds:
         """The longest time in ps from any instant to the next such event; None: no such time is known."""
         return self._gaps.within.get(Event(event))
 
+    def loses(self, thing: Thing) -> str | None:
+        """Why events of a thing (source, unit, routine or flag.NAME) may be lost; None if none ever is."""
+        return law_of(self.system, thing).loses(self)
+
     @cached_property
     def _gaps(self) -> Gaps:
         """All gaps."""
@@ -113,7 +117,7 @@ class EventBounds:
         law = law_of(self.system, event.thing)
         if not law.losing or event in self.events.rings.rounds:
             return None
-        if law.loses(self) is not None:
+        if self.loses(event.thing) is not None:
             return event, Figure(0, None, reason=f"{law.losing} of {event.thing} may be lost")
         causes = self.system.graph.causes[event.thing]
         return (causes[0], law.delay(self, event)) if len(causes) == 1 else None

@@ -87,6 +87,11 @@ class Events:
             return sporadic(self.rings.rounds[event])
         return law_of(self.system, event.thing).curve(self, event)
 
+    def sole_token(self, unit: Unit) -> bool:
+        """Whether the only token of a ring starts a unit, so that no start of it is lost."""
+        rings = self.rings
+        return rings.passes_end(unit.thing) or (unit.depth > 0 and unit.thing in rings.turns)
+
     def tangled(self, thing: Thing) -> bool:
         """Whether it feeds itself in a ring of which little is known."""
         return thing in self.rings.tangled

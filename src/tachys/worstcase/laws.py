@@ -1,23 +1,23 @@
-"""What paper knows of each kind of node: how its events come, how long they stay away, what is lost at it.
+"""The law of each kind of node on paper. ``law_of`` gives that of any thing of a model.
 
-``law_of`` gives the law of any thing of a model. Curves, gaps, rates, distances and ways walk the nodes and ask these
-laws, so that a new kind of node is a law here and nothing else on paper.
+A new kind of node is a law here, and nothing else on paper.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil
-from typing import Any, ClassVar, Protocol
+from typing import ClassVar
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
 from tachys.model.nodes import Isr, Source, Step, Unit
+from tachys.model.quantities import time_in_words
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
     Curve,
+    NoBound,
     Staircase,
     Unbounded,
     delayed,
@@ -28,141 +28,10 @@ from tachys.worstcase.arrivals import (
     tightest,
 )
 from tachys.worstcase.gaps import Gaps, source_gap
-from tachys.worstcase.result import FlagBounds, IsrBounds, Spreads, StepBounds, UnitBounds
+from tachys.worstcase.law import Curves, Found, Law, Rates
+from tachys.worstcase.queueing import MOST_STARTS
+from tachys.worstcase.result import UnitBounds
 from tachys.worstcase.rounds import least_distance, least_round
-
-Rates = dict[Thing, Fraction]
-
-
-class Curves(Protocol):
-    """What a law asks of the curves of all events while they are being found."""
-
-    system: System
-    delays: Spreads
-
-    def curve(self, event: str) -> Curve:
-        """The densest way in which an event can come."""
-
-    def sets(self, flag: str) -> Curve | None:
-        """The densest way in which a flag can be set; None if nobody sets it."""
-
-    def starts(self, unit: Unit) -> Curve:
-        """Every start of a unit, the lost ones included."""
-
-    def wait(self, unit: Unit) -> int:
-        """The longest time in ps that a start waits for a unit."""
-
-    def tangled(self, thing: Thing) -> bool:
-        """Whether it feeds itself in a ring of which little is known."""
-
-    def moved(self, event: Event, given: Curve, waiting: int, distance: int) -> Curve:
-        """The events of ``given`` after their way to ``event``; ``waiting`` of them at most are on it at once."""
-
-
-class Found(Protocol):
-    """What a law asks of the bounds when they are finished."""
-
-    @property
-    def system(self) -> System:
-        """The model."""
-
-    @property
-    def events(self) -> Curves:
-        """The curves of all events."""
-
-    @property
-    def isrs(self) -> dict[str, IsrBounds]:
-        """Bounds of routines."""
-
-    @property
-    def units(self) -> dict[str, UnitBounds]:
-        """Bounds of units."""
-
-    @property
-    def flags(self) -> dict[str, FlagBounds]:
-        """Bounds of flags."""
-
-    @property
-    def steps(self) -> dict[str, StepBounds]:
-        """Bounds of steps."""
-
-    def gap(self, event: str) -> int | None:
-        """The longest time in ps from any instant to the next such event."""
-
-
-@dataclass(frozen=True)
-class Law:
-    """What holds for one node, unless its kind says otherwise: nothing is known of it, and nothing is lost at it."""
-
-    system: System
-    node: Any
-    losing: ClassVar[str] = ""  # what is lost, where something may be
-    in_rings: ClassVar[bool] = True  # whether a ring with one token may go on through it
-    keeps_apart: ClassVar[bool] = False  # whether none of its events come closer than ``least_again``
-
-    @property
-    def begins_alone(self) -> bool:
-        """Whether it begins once, at time zero, without a cause."""
-        return False
-
-    @property
-    def breaks_off(self) -> bool:
-        """Whether what has begun may never end."""
-        return False
-
-    # --- its events, while curves are being found ------------------------------------------------------------------
-
-    def curve(self, curves: Curves, event: Event) -> Curve:
-        """The densest way in which one of its events can come."""
-        raise NotImplementedError
-
-    def least_way(self, moment: str) -> int:
-        """The least time in ps from what makes it begin to its start or end."""
-        return 0
-
-    @property
-    def least_again(self) -> int:
-        """The least time in ps between two of its starts, or two of its ends, whatever brings them about."""
-        return 0
-
-    # --- what finished bounds say of them --------------------------------------------------------------------------
-
-    def hardware(self, gaps: Gaps, curves: Curves) -> None:
-        """Enter how long its events can stay away before anything is known of what runs on the core."""
-
-    def gaps(self, gaps: Gaps, found: Found) -> None:
-        """Enter how long its events can stay away."""
-
-    def rate(self, found: Found, rates: Rates) -> Fraction:
-        """The fewest of its events per ps in the long run."""
-        return Fraction(0)
-
-    def loses(self, found: Found) -> str | None:
-        """Why one of its events may be lost; None if none ever is."""
-        return None
-
-    def passes(self, found: Found, moment: str) -> Figure:
-        """How long the token of a ring takes from its cause to its start or end."""
-        return Figure(0, None, reason=f"{self.node.thing} is no part of a ring")
-
-    def delay(self, found: Found, event: Event) -> Figure:
-        """How late an event is against what causes it."""
-        raise NotImplementedError
-
-    def least_of_way(self, figure: Figure) -> int:
-        """How much of the least of its way is sure for each of its events."""
-        return figure.least
-
-    def span(self, found: Found) -> Figure:
-        """From its start to its end."""
-        raise NotImplementedError
-
-    def distance(self, found: Found, event: Event, least: int) -> Figure:
-        """The most distance of neighbouring events that follow no single cause; ``least`` is the least."""
-        gap = found.gap(event)
-        if gap is None:
-            return Figure(0, None, reason="none of its causes is sure to come")
-        return Figure(0, gap, (Part("longest time to the next", event, 1, gap),))
 
 
 class SourceLaw(Law):
@@ -190,7 +59,7 @@ class SourceLaw(Law):
         """At whatever it starts."""
         begun = self.system.graph.begun_by.get(self.node.event, ())
         takers = sorted((body.thing for body in begun), key=lambda body: body.kind)
-        told = [f"{taker}: {why}" for taker in takers if (why := law_of(self.system, taker).loses(found)) is not None]
+        told = [f"{taker}: {why}" for taker in takers if (why := found.loses(taker)) is not None]
         return "; ".join(told) or None
 
     def delay(self, found: Found, event: Event) -> Figure:
@@ -234,6 +103,36 @@ class UnitLaw(Law):
         if event.moment == "end":
             return delayed(starts, wait + takes.most - takes.least, takes.least)
         return starts if unit.busy == "restart" else delayed(starts, wait, takes.least)
+
+    def bounds(self, curves: Curves) -> UnitBounds:
+        """Start to end, and whether a start may be lost.
+
+        By ``drop`` and ``restart`` it is if another can come no more than the longest operation after it; by a
+        ``queue`` if more than ``depth`` can wait. What comes at the very instant of an end may come before it.
+        """
+        unit, who = self.node, self.node.thing
+        wait = curves.wait(unit)
+        time = summed(
+            unit.takes.least,
+            [Part("starts that wait before it", who, 1, wait), Part("operation", who, 1, unit.takes.most)],
+        )
+        if curves.sole_token(unit):
+            return UnitBounds(unit.name, time, False, "", 0, int(wait > 0))  # the only token of its ring starts it
+        starts = curves.starts(unit)
+        try:
+            depth = curves.backlog(unit).depth
+            in_row = _lost_in_row(unit, starts, depth)
+        except NoBound as error:
+            return UnitBounds(unit.name, time, True, str(error), None, None)
+        lost = in_row is None or in_row > 0
+        reason = ""
+        if lost and unit.busy == "queue":
+            waits = "more and more" if depth is None else str(depth)
+            reason = f"{waits} starts can wait at once, {unit.depth} find room"
+        elif lost:
+            again, works = time_in_words(starts.least_span(2)), time_in_words(unit.takes.most)
+            reason = f"a start can come {again} after another, and it works for {works}"
+        return UnitBounds(unit.name, time, lost, reason, in_row, depth)
 
     def least_way(self, moment: str) -> int:
         """It begins at once."""
@@ -478,3 +377,19 @@ def hop(found: Found, link: Link) -> Figure:
 
 def _rate_of_causes(causes: tuple[Event, ...], rates: Rates) -> Fraction:
     return sum((rates.get(cause.thing, Fraction(0)) for cause in causes), Fraction(0))
+
+
+def _lost_in_row(unit: Unit, starts: Curve, depth: int | None) -> int | None:
+    """The most starts in a row that can be lost; None: no number is enough."""
+    longest = unit.takes.most
+    if unit.busy == "queue":
+        lost = depth is None or depth > unit.depth
+        return starts.most_within(longest) if lost else 0
+    if starts.least_span(2) > longest:
+        return 0
+    if unit.busy == "drop":
+        return starts.most_within(longest) - 1
+    for row in range(1, MOST_STARTS):
+        if starts.least_span(row + 1) > row * longest:
+            return row - 1
+    return None

@@ -34,7 +34,7 @@ class BoundsOnPaper:
 
     def loses(self, thing: Thing) -> str | None:
         """Why events of a thing may be lost; None if none ever is."""
-        return law_of(self.reach.system, thing).loses(self.reach)
+        return self.reach.loses(thing)
 
     def load(self, over: int | None) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""
@@ -70,7 +70,7 @@ def _lost_on_way(reach: EventBounds, links: tuple[Link, ...], *, age: bool) -> s
             thing = body
         if thing is None or (age and link.kind == "sets"):
             continue
-        why = law_of(reach.system, thing).loses(reach)
+        why = reach.loses(thing)
         if why is not None:
             return f"an event may be lost at {thing}: {why}"
     return ""
