@@ -42,6 +42,9 @@ class Curves(Protocol):
     def wait(self, unit: Unit) -> int:
         """The longest time in ps that a start waits for a unit."""
 
+    def hardware_gaps(self) -> Gaps:
+        """How long events of what runs outside the core can stay away."""
+
     def sole_token(self, unit: Unit) -> bool:
         """Whether the only token of a ring starts a unit, so that no start of it is lost."""
 
