@@ -10,7 +10,7 @@ import soak
 from attack import Attack, shrunk, toml
 from tachys.errors import InputError
 from tachys.model.loading import read_model
-from tachys.worstcase import units
+from tachys.worstcase import laws
 
 
 @pytest.mark.parametrize("first", range(0, 240, 40))
@@ -21,7 +21,7 @@ def test_nothing_that_is_played_contradicts_paper(first):
 
 def test_a_theory_that_is_wrong_is_found_and_shrunk(monkeypatch):
     """With the number of starts lost in a row forgotten, some model loses a start that it never should."""
-    monkeypatch.setattr(units, "_lost_in_row", lambda *_: 0)
+    monkeypatch.setattr(laws, "_lost_in_row", lambda *_: 0)
 
     def fails(model):
         try:

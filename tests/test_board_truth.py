@@ -83,8 +83,8 @@ def test_spans_and_own_times_hold_the_truth(case):
             assert least - slack <= run.cost <= most + slack
     for work in case.trial.plan.steps:
         own = case.board.steps[work.name].own
-        assert all(low <= work.cost[1] + case.step for low in own.least.tolist())
-        assert all(high >= work.cost[0] - case.step for high in own.most.tolist())
+        assert all(low <= work.parts[0].cost[1] + case.step for low in own.least.tolist())
+        assert all(high >= work.parts[0].cost[0] - case.step for high in own.most.tolist())
 
 
 def test_every_miss_is_found_and_none_invented(case):
