@@ -6,6 +6,7 @@ Every function here raises :class:`tachys.errors.InputError` where an argument i
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import date
 from fractions import Fraction
 from pathlib import Path
@@ -126,11 +127,20 @@ def _one_of(call: str, name: str, given: _Wanted, allowed: object) -> _Wanted:
 
 
 def read_capture(
-    path: str | Path, *, time_unit: str | None = None, separator: str | None = None, strict: bool = False
+    path: str | Path,
+    *,
+    time_unit: str | None = None,
+    separator: str | None = None,
+    strict: bool = False,
+    step: Time | None = None,
 ) -> Capture:
-    """Read a VCD, a CSV, an event stream or Parquet; what it is, is told by its content."""
+    """Read a VCD, a CSV, an event stream or Parquet; what it is, is told by its content.
+
+    ``step``: the analyser's sampling step, where the file does not show it.
+    """
     shape = CsvShape(separator, time_unit)
-    return reading.read_capture(_path("read_capture", "path", path, "capture"), shape, strict=strict)
+    read = reading.read_capture(_path("read_capture", "path", path, "capture"), shape, strict=strict)
+    return read if step is None else replace(read, resolution=_picoseconds("read_capture", "step", step))
 
 
 def inspect(capture: Capture, *, begin: Time | None = None, end: Time | None = None, narrow: int = 2) -> Lines:

@@ -13,19 +13,22 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
+from fractions import Fraction
 
 import numpy as np
 
 from tachys.capture import csv_scan as scan
 from tachys.capture.columns import ChangeBuffer
+from tachys.capture.sampling import resolution_of, resolution_of_samples
 from tachys.capture.scanning import NOT_KNOWN
-from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of, bits_used, grid_of, unsigned
+from tachys.capture.table import MOST_BITS, Capture, Instants, Signal, bits_of, bits_used, unsigned
 from tachys.errors import InputError, input_error
 
 _PS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
 _UNIT = re.compile(r"[\[(]\s*([^\[\]()]*?)\s*[\])]\s*$|[/ _](s|ms|us|µs|μs|ns|ps|seconds?|sec)\s*$", re.IGNORECASE)
 _STAMP = re.compile(r"(?:(\d{4}-\d\d-\d\d)[T ])?(\d{1,2}:\d\d:\d\d)(?:[.,](\d{1,12}))?\s*$")
 _LOOKED_AT = 1 << 17
+_ENOUGH = 20  # rows that tell what the last digit of the largest times is
 _LONGEST_LINE = 1 << 25
 _SEPARATORS = (";", "\t", ",")
 
@@ -175,9 +178,10 @@ class _Rows:
         self.point = ord("," if separator != "," else ".")
         self.unit = 1 if stamps else unit
         self.stamps = stamps
+        self.stamped = 10**12  # what the last digit of the finest stamp stands for, in ps
         self.start: int | None = None  # the second of the first time stamp
         self.state = np.zeros(scan.C_STATE, np.int64)
-        self.state[scan.ROW] = before
+        self.state[scan.ROW], self.state[scan.LEAD], self.state[scan.FINEST] = before, -100, 100
         self.now, self.told, self.real = (np.zeros(len(self.names), np.int64) for _ in range(3))
         self.gathered = ChangeBuffer(len(self.names))
         if len(self.names) * 4 > len(self.gathered.times):
@@ -287,6 +291,7 @@ class _Rows:
         hours, minutes, seconds = map(int, clock.split(":"))
         whole = ((day * 24 + hours) * 60 + minutes) * 60 + seconds
         self.start = whole if self.start is None else self.start
+        self.stamped = min(self.stamped, 10 ** max(0, 12 - len(decimals or "")))
         ps = (whole - self.start) * 10**12 + int((decimals or "").ljust(12, "0")[:12])
         return f"{ps}{mark}{levels}".encode()
 
@@ -322,9 +327,27 @@ class _Rows:
                 signals[name] = _as_numbers(signal, self.turns[column])
             else:
                 signals[name] = replace(signal, width=bits_used(signal))
-        sampled = rows > 2 and least > 0 and most - least <= 1
-        grid = least if sampled else grid_of([signal.at for signal in signals.values()], 1)
-        return Capture(self.file, signals, first, last, grid, tuple(self.remarks))
+        digit = self._last_digit()
+        columns = [signal.at for signal in signals.values()]
+        sampled = rows > 2 and least > 0 and most - least <= digit and _some_rows_repeat(columns, rows)
+        if sampled:
+            known = resolution_of_samples(first, last, rows, digit)
+        else:
+            known = resolution_of(columns, digit)
+        return Capture(self.file, signals, first, last, known, tuple(self.remarks))
+
+    def _last_digit(self) -> int:
+        """What the last digit of a time stands for, in ps; where digits grow coarser as times grow, the coarser."""
+        if self.stamps:
+            return self.stamped
+        known = self.state[scan.DIGIT] if self.state[scan.AT_LEAD] >= _ENOUGH else self.state[scan.FINEST]
+        return max(1, int(self.unit * Fraction(10) ** int(known)))
+
+
+def _some_rows_repeat(columns: list[Instants], rows: int) -> bool:
+    """Whether rows stand there in which nothing changes: those of a file with a row a sample."""
+    total = sum(map(len, columns))
+    return total < rows or len(np.unique(np.concatenate(columns))) < rows
 
 
 def _as_float(cell: bytes, point: int) -> float | None:

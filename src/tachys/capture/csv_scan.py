@@ -11,7 +11,9 @@ from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, I
 
 # places in the state of a scan of columns
 ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_BITS = range(9)
-C_STATE = 9
+# the finest digit of all times; how many times have as many digits as the largest, and the finest digit of these
+FINEST, LEAD, AT_LEAD, DIGIT = range(9, 13)
+C_STATE = 13
 RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG, TOO_MANY_BITS = range(1, 7)
 _ALL_BITS, _NEAR_TOP = np.uint64(2**64 - 1), np.uint64(2**59)
 
@@ -77,8 +79,13 @@ def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out
 
 
 @njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
-def read_time(data: Bytes, start: int, end: int, separator: int, point: int, scale: int) -> tuple[int, int, int]:
-    """A time from ``start`` on: (where it ends, ps, what is wrong); whole digits that are shifted, exactly."""
+def read_time(
+    data: Bytes, start: int, end: int, separator: int, point: int, scale: int
+) -> tuple[int, int, int, int, int]:
+    """A time from ``start`` on: (where it ends, ps, what is wrong, its digits, the power of ten of the last).
+
+    Whole digits are shifted, exactly.
+    """
     number: Any = np.int64(0)
     power: Any = 0
     digits, shift, wrong, place = 0, 0, 0, start
@@ -113,7 +120,7 @@ def read_time(data: Bytes, start: int, end: int, separator: int, point: int, sca
     time, more = shifted(number, power - shift, scale)
     if place == start:
         wrong = NO_NUMBER
-    return place, -time if negative else time, wrong if wrong else more
+    return place, -time if negative else time, wrong if wrong else more, digits, power - shift
 
 
 @njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
@@ -173,7 +180,7 @@ def scan_columns(
             end -= 1
         if start == end or data[start] == 35 or data[start] == 37 or (data[start] == 59 and separator != 59):
             continue
-        place, time, wrong = read_time(data, start, end, separator, point, scale)
+        place, time, wrong, digits, last = read_time(data, start, end, separator, point, scale)
         if wrong:
             state[C_FAULT] = wrong
             break
@@ -215,5 +222,11 @@ def scan_columns(
                 now[column], told[column] = had[column], had_told[column]
             break
         state[LAST_TIME] = time
+        state[FINEST] = min(state[FINEST], last)
+        if digits + last >= state[LEAD] and digits:
+            longer = digits + last > state[LEAD]
+            state[AT_LEAD] = 1 if longer else state[AT_LEAD] + 1
+            state[DIGIT] = last if longer else min(state[DIGIT], last)
+            state[LEAD] = digits + last
         state[ROWS] += 1
     return at, found

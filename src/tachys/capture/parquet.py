@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, grid_of, merged
+from tachys.capture.sampling import resolution_of
+from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, merged
 from tachys.errors import input_error
 
 MAGIC = b"PAR1"
@@ -80,7 +81,7 @@ def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
         real = name in reals
         signal = Signal(str(name), MOST_BITS, at[mine], value[mine], known[mine], real=real)
         signals[str(name)] = signal if real else replace(signal, width=bits_used(signal))
-    grid = int(about.get("resolution_ps", 0)) or grid_of([signal.at for signal in signals.values()], 1)
+    grid = int(about.get("resolution_ps", 0)) or resolution_of([signal.at for signal in signals.values()], 1)
     return Capture(file, signals, begin, end, grid)
 
 

@@ -125,23 +125,6 @@ def blocks(count: int, size: int = BLOCK) -> Iterator[tuple[int, int]]:
         yield first, min(first + size, count)
 
 
-def grid_of(instants: Iterable[Instants], tick: int) -> int:
-    """The grid on which all instants lie: the greatest common divisor of their distances, at least ``tick`` ps.
-
-    Exports often count in finer ticks than they sample. With fewer than 16 instants nothing is concluded.
-    """
-    columns = [column for column in instants if len(column)]
-    if sum(map(len, columns)) < 16:
-        return tick
-    start, common = int(columns[0][0]), 0
-    for column in columns:
-        for first, last in blocks(len(column), 2000 if common == 0 else BLOCK):
-            common = int(np.gcd(common, np.gcd.reduce(column[first:last] - start)))
-            if common == tick:  # mostly a few instants tell that it is no coarser than a tick
-                return tick
-    return max(common, tick)
-
-
 def merged(capture: Capture) -> tuple[Instants, Instants, Instants, Known]:
     """(instants, numbers of signals, values, which are known) of all changes, in order of time."""
     signals = list(capture.signals.values())

@@ -16,8 +16,9 @@ import numpy as np
 
 from tachys.capture import vcd_scan as scan
 from tachys.capture.columns import MOST_CHANGES, ChangeBuffer
+from tachys.capture.sampling import resolution_of
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN
-from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of, grid_of
+from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of
 from tachys.errors import InputError, input_error
 
 _FS = {"s": 10**15, "ms": 10**12, "us": 10**9, "ns": 10**6, "ps": 10**3, "fs": 1}
@@ -276,7 +277,7 @@ class _Changes:
             if key in signals:
                 raise input_error(self.file, f'two signals are called "{key}"', "rename one of them in the analyser")
             signals[key] = Signal(key, variable.width, *columns[slot], real=variable.real)
-        grid = grid_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
+        grid = resolution_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
         begin, end = int(first * self.scale), int(last * self.scale)
         return Capture(self.file, signals, begin, end, grid, tuple(self.remarks))
 

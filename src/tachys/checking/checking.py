@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from tachys.capture.table import Capture
@@ -27,6 +29,8 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
         InputError: a probe names a signal that the capture lacks.
     """
     paper = bounds or bounds_of(system)
+    if system.capture_step is not None:
+        capture = replace(capture, resolution=system.capture_step)
     board = measure(system, paper, capture)
     figures = compare_figures(board)
     board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)

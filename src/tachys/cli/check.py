@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from tachys.cli.bounds import doubt_of, status, value_text, what_holds
-from tachys.cli.capturing import read_given, shape_options
+from tachys.cli.capturing import Given, shape_options
 from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, range_text, share_text, time_text
@@ -43,7 +43,7 @@ FIGURE_COLUMNS = [("what", ""), ("figure", ""), ("model", "right"), ("measured",
 @format_option
 def check_command(
     model: str, captures: tuple[str, ...], figures: bool, every: bool, strict: bool, own_clock: bool,
-    junit: str | None, baseline: str | None, variant: str | None, time_unit: str | None, separator: str | None,
+    junit: str | None, baseline: str | None, variant: str | None, given: Given,
     shape: str,
 ) -> int:  # fmt: skip
     """Hold each CAPTURE against MODEL: verdicts, misses and who made them, figures that the board refutes.
@@ -64,7 +64,7 @@ def check_command(
     paper = bounds(system)
     results = []
     for path in captures:
-        result = check(system, read_given(path, time_unit, separator, strict), paper)
+        result = check(system, given.read(path, strict=strict), paper)
         results.append(by_own_clock(result) if own_clock else result)
     worse = [] if before is None else [line for each in results for line in worse_than(before, check_data(each))]
     _print(results, shape, model, figures=figures, every=every)

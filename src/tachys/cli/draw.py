@@ -95,14 +95,14 @@ def _draw_alone(
 ) -> int:  # fmt: skip
     """A capture without a model: its lines as they are."""
     from tachys.capture.inspecting import window
-    from tachys.cli.capturing import read_given
+    from tachys.cli.capturing import Given
     from tachys.cli.output import say, say_as_is, terminal_width
     from tachys.drawing.waveform import draw_waveform, waveform_lines
     from tachys.files import write_whole
 
     if len(cursor) > 2:
         raise click.UsageError("--cursor: two at most")
-    whole = read_given(capture, None, None, False)
+    whole = Given().read(capture)
     first, last = (None if time is None else length_of(time) for time in given)
     part = window(whole, first, last)
     if part.length <= 0:

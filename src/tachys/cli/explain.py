@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.capturing import read_given, shape_options
+from tachys.cli.capturing import Given, shape_options
 from tachys.cli.findings import consequence_text, finding_text
 from tachys.cli.output import variant_option
 from tachys.cli.parameters import INSTANT
@@ -32,8 +32,8 @@ MOST_ROWS = 24
 @shape_options
 @variant_option
 def explain_command(
-    model: str, capture: str, what: str | None, instant: Fraction | None, output: str | None, time_unit: str | None,
-    separator: str | None, variant: str | None,
+    model: str, capture: str, what: str | None, instant: Fraction | None, output: str | None, given: Given,
+    variant: str | None,
 ) -> int:  # fmt: skip
     """One miss of CAPTURE taken apart: who ran, who held interrupts off, and what the bound expects instead.
 
@@ -46,7 +46,7 @@ def explain_command(
     from tachys.model.loading import load_model
 
     form = _form(output)
-    result = check(load_model(model, variant), read_given(capture, time_unit, separator, False))
+    result = check(load_model(model, variant), given.read(capture))
     explained = _found(result, what, None if instant is None else length_of(instant), model)
     _show(result, explained, model)
     if output is not None:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from tachys.cli.capturing import read_given, shape_options
+from tachys.cli.capturing import Given, shape_options
 from tachys.cli.parameters import SHARE
 from tachys.needs.verdicts import Verdict
 
@@ -22,8 +22,7 @@ Row = list[str | Verdict]
 @click.option("--write", is_flag=True, help="Write the changes into MODEL; without it they are only shown.")
 @shape_options
 def fit_command(
-    model: str, captures: tuple[str, ...], margin: Fraction, tighten: bool, write: bool, time_unit: str | None,
-    separator: str | None,
+    model: str, captures: tuple[str, ...], margin: Fraction, tighten: bool, write: bool, given: Given,
 ) -> int:  # fmt: skip
     """Correct MODEL from what CAPTUREs show: figures that they refute are widened, the file keeps its comments.
 
@@ -37,7 +36,7 @@ def fit_command(
     from tachys.model.loading import LARGEST_MODEL, read_text
 
     text = read_text(model, "model", LARGEST_MODEL)
-    read = [read_given(path, time_unit, separator, False) for path in captures]
+    read = [given.read(path) for path in captures]
     today = datetime.date.today().isoformat()
     fitted = fit(text, model, read, today, margin=margin, tighten=tighten)
     rows: list[Row] = [[change.key, change.was, change.becomes, change.why] for change in fitted.changes]

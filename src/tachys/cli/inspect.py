@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.capturing import read_given, shape_options, whole_option
+from tachys.cli.capturing import Given, shape_options, whole_option
 from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import length_of
@@ -51,15 +51,15 @@ MOST_LINES = 300  # in a table for people
 @format_option
 def inspect_command(
     capture: str, span: tuple[tuple[str, str], ...], instant: Fraction | None, begin: Fraction | None,
-    end: Fraction | None, bus: tuple[str, ...], value: tuple[str, ...], narrow: int, time_unit: str | None,
-    separator: str | None, strict: bool, shape: str,
+    end: Fraction | None, bus: tuple[str, ...], value: tuple[str, ...], narrow: int, given: Given,
+    strict: bool, shape: str,
 ) -> int:  # fmt: skip
     """What each line of CAPTURE does: edges, period, widths, duty, and what is odd about it."""
     from tachys.capture.export import capture_data, span_data
     from tachys.capture.inspecting import inspect, spans, window
     from tachys.cli.output import print_csv, print_json, say
 
-    whole = read_given(capture, time_unit, separator, strict)
+    whole = given.read(capture, strict=strict)
     for text in bus:
         whole = _with_bus(whole, text)
     first, last = (None if time is None else length_of(time) for time in (begin, end))

@@ -57,6 +57,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         needs=tuple(needs),
         probes=probes,
         capture_tolerance=model.capture.tolerance or Fraction(0),
+        capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         currents={name: state.current for name, state in model.state.items()},
         remarks=tuple(sorted(report.remarks)),
         places=places,

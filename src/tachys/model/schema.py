@@ -252,6 +252,7 @@ class CaptureTable(Table):
     """What is known of the logic analyser."""
 
     tolerance: Tolerance | None = None
+    step: PositiveTime | None = None
 
 
 class StateTable(Table):

@@ -30,6 +30,7 @@ class System:
     needs: tuple[Need, ...]
     probes: tuple[Probe, ...]
     capture_tolerance: Fraction = Fraction(0)
+    capture_step: int | None = None
     currents: dict[str, Fraction] = field(default_factory=dict, hash=False)
     remarks: tuple[Remark, ...] = ()
     places: dict[str, Place] = field(default_factory=dict, compare=False, hash=False)

@@ -1,0 +1,163 @@
+"""How well the instants of a file are known: the step of the analyser, found behind the digits that it printed.
+
+An analyser at 24 MHz that prints nanoseconds writes 0, 42, 83, 125: every instant is a whole number of steps of
+41.667 ns, rounded or cut to the last digit. The step is the largest by which all instants fit, each within one unit of
+that digit. It is believed only where many instants fit that would not by chance, and where their distances differ by a
+step or two, which those of a timer alone do not; else the last digit counts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from math import ceil, log10
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from tachys.capture.table import BLOCK, Instants, blocks
+
+FEWEST = 50  # distinct instants from which on a step is believed
+LOOKED_AT = 4000  # of each line, to find it; all are looked at to see whether it holds
+WIDTH = 1.3  # units of the last digit that instants may stray over: one, and what is left of the fit
+COARSEST = 2.0  # units; a finer step cannot be told from the digits
+CHANCE = 1e-6
+_MOST_TRIED = 50_000_000
+
+
+def resolution_of(columns: Iterable[Instants], digit: int) -> int:
+    """To how many ps the distance of two instants is known: a step, and the last ``digit`` where that rounds it.
+
+    The first instant of each column is where its record begins, and no edge.
+    """
+    lines = [column[1:] for column in columns if len(column) > 1]
+    instants = np.unique(np.concatenate([np.zeros(0, np.int64), *(line[:LOOKED_AT] for line in lines)]))
+    if len(instants) < FEWEST:
+        return digit
+    common = _common(instants, digit)
+    if common > digit and all(_on_grid(line, int(instants[0]), common) for line in lines):
+        if not _is_decimal(common // digit):
+            return common if _differ_by_steps(instants, common) else digit
+        if not _differ_by_steps(instants, common):
+            return digit
+        digit = common  # the digits below it are zeros: it is printed with fewer
+    step = _step(instants, digit)
+    if step is None or not all(_fits(line, instants[0], step, digit) for line in lines):
+        return digit
+    return ceil(step) + digit
+
+
+def resolution_of_samples(first: int, last: int, count: int, digit: int) -> int:
+    """The same of a file with a row for each of ``count`` samples, from ``first`` to ``last`` ps."""
+    whole, rest = divmod(last - first, count - 1)
+    return whole if rest == 0 else whole + 1 + digit
+
+
+def _common(instants: Instants, digit: int) -> int:
+    return max(digit, int(np.gcd.reduce(instants - instants[0])))
+
+
+def _on_grid(line: Instants, start: int, step: int) -> bool:
+    return all(not ((line[a:b] - start) % step).any() for a, b in blocks(len(line), BLOCK))
+
+
+def _is_decimal(number: int) -> bool:
+    return str(number).strip("0") == "1"
+
+
+def _differ_by_steps(instants: Instants, step: float) -> bool:
+    """Whether distances of neighbours come in lengths that lie one or two steps apart."""
+    many = np.unique(np.rint(np.diff(instants) / step).astype(np.int64))
+    return len(many) > 1 and int(np.diff(many).min()) <= 2
+
+
+def _step(instants: Instants, digit: int) -> float | None:
+    """The largest step in ps by which all instants fit within one digit; None if chance would do as well."""
+    ticks = (instants - instants[0]) // digit
+    count = min(len(ticks), 200)
+    spans = ticks[count - 1 :] - ticks[: len(ticks) - count + 1]
+    first = int(np.argmin(spans))
+    closest = first + int(np.argmin(np.diff(ticks[first : first + count])))
+    near = ticks[first : first + count] - ticks[closest]
+    near = near[np.argsort(np.abs(near), kind="stable")]
+    largest = float(np.abs(near[1])) + 1
+    found = float(_search(near, largest, COARSEST, WIDTH, _MOST_TRIED))
+    if found <= 0:
+        return None
+    refined = _refined(ticks - ticks[closest], found)
+    if refined is None:
+        return None
+    # of so many steps that could have been tried, one would fit by chance with this probability, as its logarithm
+    tried = log10(max(1.0, float(ticks[-1] - ticks[0])))
+    if tried - (len(ticks) - 2) * log10(refined / WIDTH) > log10(CHANCE) or not _differ_by_steps(ticks, refined):
+        return None
+    return refined * digit
+
+
+def _refined(ticks: Instants, step: float) -> float | None:
+    """The step that fits all instants, from one that fits those near zero: twice as far at each turn."""
+    order = np.argsort(np.abs(ticks), kind="stable")
+    known = min(len(ticks), 200)
+    while True:
+        some = ticks[order[:known]]
+        number = np.rint(some / step)
+        middle = number.mean()
+        spread = float(((number - middle) ** 2).sum())
+        if spread:
+            step = float(((number - middle) * (some - some.mean())).sum()) / spread
+        rest = some - number * step
+        if float(rest.max() - rest.min()) > WIDTH:
+            return None
+        if known == len(ticks):
+            return step
+        reach = 1.5 * float(np.abs(some).max()) + 10 * step
+        known = max(known + 1, min(len(ticks), int(np.searchsorted(np.abs(ticks[order]), reach, side="right"))))
+
+
+def _fits(line: Instants, start: int, step: float, digit: int) -> bool:
+    """Whether all instants of a line lie within two digits of a grid of this step through ``start``."""
+    for first, last in blocks(len(line), BLOCK):
+        away = (line[first:last] - start).astype(np.float64)
+        if float(np.abs(away - np.rint(away / step) * step).max()) > 2 * digit:
+            return False
+    return True
+
+
+@njit(cache=True, error_model="numpy")
+def _search(ticks: Instants, largest: float, least: float, width: float, budget: int) -> Any:
+    """The largest step by which ``ticks``, 0 and then ever further from it, fit within ``width``; -1: none is found.
+
+    Steps are tried as intervals from the largest on, each cut into finer ones as more ticks are asked, so that a whole
+    number of steps lies where it should to 0.15 of a tick.
+    """
+    lows, highs, asked = np.empty(1 << 12), np.empty(1 << 12), np.empty(1 << 12, np.int64)
+    lows[0], highs[0], asked[0] = least, largest, 1
+    top, tried = 1, 0
+    while top > 0:
+        top -= 1
+        low, high, place = lows[top], highs[top], asked[top]
+        if (high - low) * abs(ticks[place]) > 0.3 * low:
+            if top + 2 > len(lows):
+                return -1.0
+            middle = (low + high) / 2
+            lows[top], highs[top], asked[top] = low, middle, place
+            lows[top + 1], highs[top + 1], asked[top + 1] = middle, high, place
+            top += 2
+            continue
+        step = (low + high) / 2
+        bottom, over = 0.0, 0.0
+        for k in range(1, place + 1):
+            rest = ticks[k] - np.rint(ticks[k] / step) * step
+            bottom, over = min(bottom, rest), max(over, rest)
+            if over - bottom > width + 0.3:
+                break
+        tried += 1
+        if tried > budget:
+            return -1.0
+        if over - bottom > width + 0.3:
+            continue
+        if place + 1 == len(ticks):
+            return step
+        lows[top], highs[top], asked[top] = low, high, place + 1
+        top += 1
+    return -1.0
