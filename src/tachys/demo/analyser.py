@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Iterable
 from dataclasses import dataclass
+from fractions import Fraction
 
 from tachys.demo.machine import Served, Truth
 
@@ -13,17 +14,25 @@ Levels = list[tuple[int, int]]
 
 @dataclass(frozen=True, slots=True)
 class Analyser:
-    """It samples every ``sample`` ps of its own clock, which is ``ppm`` fast, from ``begin`` of the board's time on."""
+    """It samples every ``sample`` ps of its own clock, which is ``ppm`` fast, from ``begin`` of the board's time on.
 
-    sample: int
+    ``digit`` is what the last digit of its files stands for, in ps: times are rounded to it.
+    """
+
+    sample: int | Fraction
     ppm: int
     begin: int
     length: int
+    digit: int = 1000
 
     @property
     def samples(self) -> int:
         """How many samples it takes."""
-        return self.length // self.sample
+        return int(self.length // self.sample)
+
+    def printed(self, sample: int) -> int:
+        """The instant of a sample as it writes it, in units of its last digit."""
+        return int(sample * self.sample / Fraction(self.digit) + Fraction(1, 2))
 
     def time(self, board_ps: int) -> int:
         """Its count of ps since it was started, for an instant of the board's time."""
@@ -94,33 +103,34 @@ def with_glitches(levels: Levels, count: int, samples: int, dice: random.Random)
 
 
 def to_vcd(recording: Recording) -> str:
-    """The recording as a value change dump that counts nanoseconds."""
-    step = recording.analyser.sample // 1000
+    """The recording as a value change dump, in units of the analyser's last digit."""
+    analyser = recording.analyser
+    tick = {1: "1 ps", 100: "100 ps", 1000: "1 ns", 10_000: "10 ns", 100_000: "100 ns", 10**6: "1 us"}[analyser.digit]
     codes = {name: chr(ord("!") + place) for place, name in enumerate(recording.levels)}
-    lines = ["$timescale 1 ns $end", "$scope module row_unit $end"]
+    lines = [f"$timescale {tick} $end", "$scope module row_unit $end"]
     lines += [f"$var wire 1 {code} {name} $end" for name, code in codes.items()]
     lines += ["$upscope $end", "$enddefinitions $end"]
     now = -1
     for sample, name, level in _merged(recording):
         if sample != now:
-            lines.append(f"#{sample * step}")
+            lines.append(f"#{analyser.printed(sample)}")
             now = sample
         lines.append(f"{level}{codes[name]}")
-    lines.append(f"#{recording.analyser.samples * step}")
+    lines.append(f"#{analyser.printed(analyser.samples)}")
     return "\n".join(lines) + "\n"
 
 
 def to_csv(recording: Recording) -> str:
     """The recording as changes in seconds, one column a signal."""
     state = dict.fromkeys(recording.levels, 0)
-    rows = ["Time [s]," + ",".join(recording.levels)]
+    rows, places = ["Time [s]," + ",".join(recording.levels)], 12 - len(str(recording.analyser.digit)) + 1
     changes = [*_merged(recording), (recording.analyser.samples, "", 0)]
     for place, (sample, name, level) in enumerate(changes):
         if name:
             state[name] = level
         if place + 1 == len(changes) or changes[place + 1][0] != sample:
-            ns = sample * recording.analyser.sample // 1000
-            rows.append(f"{ns // 10**9}.{ns % 10**9:09d}," + ",".join(map(str, state.values())))
+            at = recording.analyser.printed(sample)
+            rows.append(f"{at // 10**places}.{at % 10**places:0{places}d}," + ",".join(map(str, state.values())))
     return "\n".join(rows) + "\n"
 
 
