@@ -28,7 +28,7 @@ def wrongs(seed: int) -> list[str]:
             lost = [at for who, at in case.lost(need.need.of.name)]
             told += [f"{name}: {need.count} lost of {len(lost)}"] if need.count > len(lost) else []
         elif isr != name and not system.isr(isr).serves_all:  # a run serves others besides its earliest event
-            told += [f"{name}: {each}" for each in _invented(case, isr, need, result.capture.resolution)]
+            told += [f"{name}: {each}" for each in _invented(case, isr, need, result.capture.known_to)]
     return told
 
 
@@ -36,9 +36,9 @@ def _invented(case: Wild, isr: str, need, step: int) -> list[str]:
     limit, analyser = need.need.within, case.recording.analyser
     runs = [run for run in case.recording.truth.served if run.name == isr]
     room = 2 * step + limit * PPM // 10**6
-    late = [analyser.time(run.event) for run in runs if run.end - run.event > limit - room]
+    ends = [analyser.time(run.end) for run in runs if run.end - run.event > limit - room]  # events may have no line
     return [f"a miss at {miss.at} that was none" for miss in need.misses
-            if miss.kind == "late" and not any(abs(miss.at - at) <= 2 * step + room for at in late)]  # fmt: skip
+            if miss.kind == "late" and not any(abs(miss.at + miss.value - end) <= room for end in ends)]  # fmt: skip
 
 
 def test_a_right_model_is_not_blamed(seed):

@@ -19,7 +19,7 @@ import numpy as np
 
 from tachys.capture import csv_scan as scan
 from tachys.capture.columns import ChangeBuffer
-from tachys.capture.sampling import resolution_of, resolution_of_samples
+from tachys.capture.sampling import step_of, step_of_samples
 from tachys.capture.scanning import NOT_KNOWN
 from tachys.capture.table import MOST_BITS, Capture, Instants, Signal, bits_of, bits_used, unsigned
 from tachys.errors import InputError, input_error
@@ -331,10 +331,10 @@ class _Rows:
         columns = [signal.at for signal in signals.values()]
         sampled = rows > 2 and least > 0 and most - least <= digit and _some_rows_repeat(columns, rows)
         if sampled:
-            known = resolution_of_samples(first, last, rows, digit)
+            step = step_of_samples(first, last, rows, digit)
         else:
-            known = resolution_of(columns, digit)
-        return Capture(self.file, signals, first, last, known, tuple(self.remarks))
+            step = step_of(columns, digit)
+        return Capture(self.file, signals, first, last, step.ps, tuple(self.remarks), step.rounding)
 
     def _last_digit(self) -> int:
         """What the last digit of a time stands for, in ps; where digits grow coarser as times grow, the coarser."""

@@ -13,7 +13,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from tachys.capture.sampling import resolution_of
+from tachys.capture.sampling import step_of
 from tachys.capture.table import Capture, Signal
 from tachys.errors import InputError, input_error
 from tachys.model.quantities import parse_positive_duration
@@ -80,8 +80,8 @@ class _Stream:
             remarks.append(
                 f"{self.merged} marks come with another of the same name, or 1 ps after it: one edge for both"
             )
-        grid = resolution_of([signal.at for signal in signals.values()], max(1, int(self.unit)))
-        return Capture(self.file, signals, self.begin, self.now, grid, tuple(remarks))
+        step = step_of([signal.at for signal in signals.values()], max(1, int(self.unit)))
+        return Capture(self.file, signals, self.begin, self.now, step.ps, tuple(remarks), step.rounding)
 
     def _fits(self, line: bytes) -> bool:
         return _LINE.match(line) is not None

@@ -27,9 +27,9 @@ def line_data(line: Line, capture: Capture) -> dict[str, Any]:
         "first": line.first,
         "last": line.last,
         "edges": line.edges,
-        "period": _times(line.rising, capture.resolution, mean=mean, sure=sure),
-        "high": _times(line.high, capture.resolution),
-        "low": _times(line.low, capture.resolution),
+        "period": _times(line.rising, capture.known_to, mean=mean, sure=sure),
+        "high": _times(line.high, capture.known_to),
+        "low": _times(line.low, capture.known_to),
         "duty": line.duty,
         "remarks": list(line.remarks),
     }
@@ -59,8 +59,8 @@ def capture_data(capture: Capture, lines: list[Line], found: list[tuple[str, Spa
         "capture": capture.file,
         "begin": capture.begin / PS,
         "length": capture.length / PS,
-        "resolution": capture.resolution / PS,
+        "resolution": capture.known_to / PS,
         "remarks": list(capture.remarks),
         "signals": {line.signal.name: line_data(line, capture) for line in lines},
-        "spans": [span_data(name, spans, capture.resolution) for name, spans in found],
+        "spans": [span_data(name, spans, capture.known_to) for name, spans in found],
     }

@@ -64,7 +64,7 @@ def window(capture: Capture, begin: int | None, end: int | None) -> Capture:
         stop = int(np.searchsorted(signal.at, last, side="right"))
         at = np.maximum(signal.at[start:stop], first)
         signals[name] = replace(signal, at=at, value=signal.value[start:stop], known=signal.known[start:stop])
-    return Capture(capture.file, signals, first, last, capture.resolution, capture.remarks)
+    return replace(capture, signals=signals, begin=first, end=last)
 
 
 def inspect(capture: Capture, narrow: int = 2) -> list[Line]:
@@ -89,7 +89,7 @@ def _line(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Li
         _known(signal, range(len(signal.at) - 1, -1, -1)),
         rises + falls if plain else max(0, len(signal.at) - 1),
         figures(lambda: distances(moves(signal, regular))),
-        fitted(lambda: moves(signal, regular), capture.resolution),
+        fitted(lambda: moves(signal, regular), capture.known_to),
         high,
         low,
         _duty(signal) if high and low else None,
@@ -264,8 +264,7 @@ def add_bus(capture: Capture, name: str, lines: list[str]) -> Capture:
         known &= (place >= 0) & signal.known[np.maximum(place, 0)]
         value |= np.where(signal.value[np.maximum(place, 0)] != 0, np.uint64(1 << bit), np.uint64(0))
     bus = Signal(name, len(lines), at, np.where(known, value.view(np.int64), -1), known).without_repeats()
-    return Capture(capture.file, {**capture.signals, name: bus}, capture.begin, capture.end, capture.resolution,
-                   capture.remarks)  # fmt: skip
+    return replace(capture, signals={**capture.signals, name: bus})
 
 
 def masked(capture: Capture, name: str, source: str, low: int, high: int) -> Capture:
@@ -278,5 +277,4 @@ def masked(capture: Capture, name: str, source: str, low: int, high: int) -> Cap
     part = (signal.value.view(np.uint64) >> np.uint64(low)) & np.uint64((1 << (high - low + 1)) - 1)
     value = np.where(signal.known, part.view(np.int64), -1)
     made = Signal(name, high - low + 1, signal.at, value, signal.known).without_repeats()
-    return Capture(capture.file, {**capture.signals, name: made}, capture.begin, capture.end, capture.resolution,
-                   capture.remarks)  # fmt: skip
+    return replace(capture, signals={**capture.signals, name: made})

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from tachys.capture.sampling import resolution_of
+from tachys.capture.sampling import Step, step_of
 from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, merged
 from tachys.errors import input_error
 
@@ -41,7 +41,7 @@ def parquet_bytes(capture: Capture, file: str) -> bytes:
     names = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), pa.array(list(capture.signals)))
     table = pa.table({"time_ps": at, "signal": names, "value": pa.array(values.view(np.uint64), mask=~known)})
     about = {"tachys": "capture/2", "begin_ps": str(capture.begin), "end_ps": str(capture.end),
-             "resolution_ps": str(capture.resolution),
+             "resolution_ps": str(capture.resolution), "rounding_ps": str(capture.rounding),
              "reals": json.dumps([name for name, signal in capture.signals.items() if signal.real])}  # fmt: skip
     sink = io.BytesIO()
     pq.write_table(table.replace_schema_metadata(about), sink, compression="zstd")
@@ -81,8 +81,9 @@ def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
         real = name in reals
         signal = Signal(str(name), MOST_BITS, at[mine], value[mine], known[mine], real=real)
         signals[str(name)] = signal if real else replace(signal, width=bits_used(signal))
-    grid = int(about.get("resolution_ps", 0)) or resolution_of([signal.at for signal in signals.values()], 1)
-    return Capture(file, signals, begin, end, grid)
+    step = Step(int(about.get("resolution_ps", 0)), int(about.get("rounding_ps", 0)))
+    step = step if step.ps else step_of([signal.at for signal in signals.values()], 1)
+    return Capture(file, signals, begin, end, step.ps, rounding=step.rounding)
 
 
 def _values(column: Any, first_version: bool) -> tuple[Instants, Known]:

@@ -9,6 +9,7 @@ step or two, which those of a timer alone do not; else the last digit counts.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from math import ceil, log10
 from typing import Any
 
@@ -22,39 +23,46 @@ LOOKED_AT = 4000  # of each line, to find it; all are looked at to see whether i
 WIDTH = 1.3  # units of the last digit that instants may stray over: one, and what is left of the fit
 COARSEST = 2.0  # units; a finer step cannot be told from the digits
 CHANCE = 1e-6
+TRIED = 2000  # instants around the two that lie closest together, by which a step is found
 _MOST_TRIED = 50_000_000
 
 
-def resolution_of(columns: Iterable[Instants], digit: int) -> int:
-    """To how many ps the distance of two instants is known: a step, and the last ``digit`` where that rounds it.
+@dataclass(frozen=True, slots=True)
+class Step:
+    """How far off the distance of two instants may be: by ``ps`` of sampling, and by ``rounding`` ps of printing."""
+
+    ps: int
+    rounding: int = 0
+
+
+def step_of(columns: Iterable[Instants], digit: int) -> Step:
+    """The step of the analyser, where instants show it; else the last ``digit`` in ps, whatever it hides.
 
     The first instant of each column is where its record begins, and no edge.
     """
     lines = [column[1:] for column in columns if len(column) > 1]
     instants = np.unique(np.concatenate([np.zeros(0, np.int64), *(line[:LOOKED_AT] for line in lines)]))
+    unknown = Step(digit, digit)
     if len(instants) < FEWEST:
-        return digit
-    common = _common(instants, digit)
+        return unknown
+    common = int(np.gcd.reduce(instants - instants[0]))
     if common > digit and all(_on_grid(line, int(instants[0]), common) for line in lines):
-        if not _is_decimal(common // digit):
-            return common if _differ_by_steps(instants, common) else digit
         if not _differ_by_steps(instants, common):
-            return digit
-        digit = common  # the digits below it are zeros: it is printed with fewer
+            return unknown
+        unknown = Step(common)
+        if not _is_decimal(common // digit):
+            return unknown
+        digit = common  # the digits below it are zeros: it may be printed with fewer than it is written with
     step = _step(instants, digit)
     if step is None or not all(_fits(line, instants[0], step, digit) for line in lines):
-        return digit
-    return ceil(step) + digit
+        return unknown
+    return Step(ceil(step), digit)
 
 
-def resolution_of_samples(first: int, last: int, count: int, digit: int) -> int:
+def step_of_samples(first: int, last: int, count: int, digit: int) -> Step:
     """The same of a file with a row for each of ``count`` samples, from ``first`` to ``last`` ps."""
     whole, rest = divmod(last - first, count - 1)
-    return whole if rest == 0 else whole + 1 + digit
-
-
-def _common(instants: Instants, digit: int) -> int:
-    return max(digit, int(np.gcd.reduce(instants - instants[0])))
+    return Step(whole) if rest == 0 else Step(whole + 1, digit)
 
 
 def _on_grid(line: Instants, start: int, step: int) -> bool:
@@ -74,12 +82,9 @@ def _differ_by_steps(instants: Instants, step: float) -> bool:
 def _step(instants: Instants, digit: int) -> float | None:
     """The largest step in ps by which all instants fit within one digit; None if chance would do as well."""
     ticks = (instants - instants[0]) // digit
-    count = min(len(ticks), 200)
-    spans = ticks[count - 1 :] - ticks[: len(ticks) - count + 1]
-    first = int(np.argmin(spans))
-    closest = first + int(np.argmin(np.diff(ticks[first : first + count])))
-    near = ticks[first : first + count] - ticks[closest]
-    near = near[np.argsort(np.abs(near), kind="stable")]
+    closest = int(np.argmin(np.diff(ticks)))
+    near = ticks - ticks[closest]
+    near = near[np.argsort(np.abs(near), kind="stable")][:TRIED]
     largest = float(np.abs(near[1])) + 1
     found = float(_search(near, largest, COARSEST, WIDTH, _MOST_TRIED))
     if found <= 0:
@@ -97,7 +102,7 @@ def _step(instants: Instants, digit: int) -> float | None:
 def _refined(ticks: Instants, step: float) -> float | None:
     """The step that fits all instants, from one that fits those near zero: twice as far at each turn."""
     order = np.argsort(np.abs(ticks), kind="stable")
-    known = min(len(ticks), 200)
+    known = min(len(ticks), TRIED)
     while True:
         some = ticks[order[:known]]
         number = np.rint(some / step)

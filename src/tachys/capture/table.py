@@ -66,7 +66,8 @@ class Signal:
 class Capture:
     """A whole capture, from ``begin`` to ``end`` ps of the analyser's clock.
 
-    ``resolution`` is the grid of its instants in ps: no edge is known better than that.
+    ``resolution`` is the step of its instants in ps, or what their last digit stands for: no edge is known better. By
+    ``rounding`` ps more may the distance of two be off, as they were printed.
     """
 
     file: str
@@ -75,6 +76,7 @@ class Capture:
     end: int
     resolution: int
     remarks: tuple[str, ...] = ()
+    rounding: int = 0
 
     def __repr__(self) -> str:
         return f"<Capture {self.file}: {len(self.signals)} signals, {self.length / 10**12:g} s>"
@@ -88,6 +90,11 @@ class Capture:
         ]
         in_order = sorted(rows, key=lambda row: row[0])
         return frame(["time", "signal", "value"], [(at / 10**12, name, value) for at, name, value in in_order])
+
+    @property
+    def known_to(self) -> int:
+        """How far off the distance of two instants may be, in ps."""
+        return self.resolution + self.rounding
 
     @property
     def length(self) -> int:

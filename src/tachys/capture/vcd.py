@@ -16,7 +16,7 @@ import numpy as np
 
 from tachys.capture import vcd_scan as scan
 from tachys.capture.columns import MOST_CHANGES, ChangeBuffer
-from tachys.capture.sampling import resolution_of
+from tachys.capture.sampling import step_of
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN
 from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of
 from tachys.errors import InputError, input_error
@@ -277,9 +277,9 @@ class _Changes:
             if key in signals:
                 raise input_error(self.file, f'two signals are called "{key}"', "rename one of them in the analyser")
             signals[key] = Signal(key, variable.width, *columns[slot], real=variable.real)
-        grid = resolution_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
+        step = step_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
         begin, end = int(first * self.scale), int(last * self.scale)
-        return Capture(self.file, signals, begin, end, grid, tuple(self.remarks))
+        return Capture(self.file, signals, begin, end, step.ps, tuple(self.remarks), step.rounding)
 
 
 def _shown(word: bytes) -> str:

@@ -97,7 +97,7 @@ def _csv_rows(result: CheckResult) -> list[list[object]]:
 
     return [
         [result.capture.file, name, *(need.need.given(each) for each in (need.limit, need.bound, need.value)),
-         seconds(result.capture.resolution), need.count, str(need.verdict)]
+         seconds(result.capture.known_to), need.count, str(need.verdict)]
         for name, need in result.needs.items()
     ]  # fmt: skip
 
@@ -190,7 +190,7 @@ def _blind(result: CheckResult) -> bool:
 def _about(result: CheckResult) -> str:
     capture, clock, load = result.capture, result.clock, result.load
     parts = [time_text(capture.length), count_text(len(capture.signals), "signal"),
-             f"times known to {time_text(capture.resolution)}"]  # fmt: skip
+             f"times known to {time_text(capture.known_to)}"]  # fmt: skip
     if clock is not None:
         parts.append(f"analyser {clock.ppm:+.1f} ± {clock.sure:.1f} ppm off")
     if load is not None:

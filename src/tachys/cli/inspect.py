@@ -171,7 +171,7 @@ def _show(capture: Capture, lines: list[Line], found: list[tuple[str, Spans]]) -
     heading(capture.file)
     signals = count_text(len(capture.signals), "signal")
     say(f"{time_text(capture.length)} from {instant_text(capture.begin)}, {signals}; every instant is known to "
-        f"{time_text(capture.resolution)}, by the analyser's own clock", *capture.remarks, "")  # fmt: skip
+        f"{time_text(capture.known_to)}, by the analyser's own clock", *capture.remarks, "")  # fmt: skip
     if found:
         for name, spans in found:
             _show_spans(name, spans, capture)
@@ -237,7 +237,7 @@ def _show_spans(name: str, spans: Spans, capture: Capture) -> None:
     cells = [time_text(int(ordered[max(0, int(np.ceil(share * len(ordered))) - 1)])) for _, share in ranks]
     mean = time_text(round(float(ordered.mean())))
     columns = [(title, "right") for title, _ in ranks]
-    table([*columns, ("mean", "right"), ("known to", "right")], [[*cells, mean, time_text(capture.resolution)]])
+    table([*columns, ("mean", "right"), ("known to", "right")], [[*cells, mean, time_text(capture.known_to)]])
     counts, borders = np.histogram(ordered, bins=min(SHOWN_BINS, max(1, len(set(ordered[:5000].tolist())))))
     widest = int(counts.max())
     rows: list[Row] = [

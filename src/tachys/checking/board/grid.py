@@ -21,7 +21,7 @@ Z95 = 1.96
 
 @dataclass(frozen=True, slots=True)
 class Grid:
-    """Releases at ``begin`` + k · ``period`` ps; ``number`` is the k of each start, ``delay`` how far behind it is."""
+    """Releases at ``begin`` + k · ``period`` ps; ``number`` is the k of each start, ``delay`` its least delay."""
 
     begin: float
     period: float
@@ -73,8 +73,8 @@ def hidden_grid(starts: Instants, nominal: float) -> Grid | None:
     run = int(number[second] - number[first])
     slope = (int(rest[second]) - int(rest[first])) / run if run else 0.0
     begin = float(starts[0]) + int(rest[first]) - slope * int(number[first])
-    releases = begin + number * (period + slope)
-    delay = np.maximum(0, np.rint(starts - releases).astype(np.int64))
+    # whatever the true grid is, as it lies below all starts it nowhere lies above the hull
+    delay = np.maximum(0, np.floor(rest - np.interp(number, number[hull], rest[hull])).astype(np.int64))
     return Grid(begin, period + slope, number, delay)
 
 

@@ -12,6 +12,7 @@ from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_gri
 from tachys.checking.board.matching import Matched, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, pair_unit
+from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.probes.binding import Readings, bind
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.checking.probes.lines import Bodies
@@ -20,7 +21,6 @@ from tachys.model.events import Event, Thing
 from tachys.model.nodes import Isr, Step, Unit
 from tachys.model.system import System
 from tachys.needs.seen import Delays
-from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
 
 EMPTY = np.zeros(0, np.int64)
@@ -85,8 +85,8 @@ class Measurement:
 
     @property
     def resolution(self) -> int:
-        """The grid of the capture's instants in ps."""
-        return self.capture.resolution
+        """How far off the distance of two instants may be, in ps: by sampling and by printing."""
+        return self.capture.known_to
 
     def stretched(self, value: int) -> int:
         """How much the analyser's own clock may make of a time, in ps."""
@@ -110,7 +110,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         InputError: a probe names a signal that the capture lacks.
     """
     shown = bind(system, capture)
-    deal_shared(system, shown, capture.resolution)
+    deal_shared(system, shown, capture.known_to)
     if stranger is not None:
         shown.bodies[Thing(f"line.{stranger}")] = shown.foreign[stranger]
     board = Measurement(system, paper, capture, shown)
@@ -157,27 +157,11 @@ def _sure(board: Measurement, thing: Thing, bodies: Bodies, own: ExecutionTimes)
 
 def _unseen_on_top(board: Measurement, thing: Thing, spans: Instants) -> Instants:
     """At most how much of each span routines without a line have taken, if the model is right about them."""
-    core, level = board.system.core, urgency_of(board.system, thing)
-    taken = np.zeros(len(spans), np.int64)
-    if not len(spans) or (level != BACKGROUND and not core.nesting):
-        return taken
-    for isr in board.system.isrs:
-        if isr.urgency >= level or isr.thing in board.shown.bodies:
-            continue
-        each = isr.cost.most + core.entry.most + core.exit.most
-        values, place = np.unique(np.ceil(spans / 10**6).astype(np.int64) * 10**6, return_inverse=True)
-        most = [_most_runs(board, isr, int(value)) * each for value in values]
-        taken += np.minimum(np.array(most, np.int64)[place], spans)
-    return taken
-
-
-def _most_runs(board: Measurement, isr: Isr, span: int) -> int:
-    reach = board.paper.reach
-    assert reach is not None
-    try:
-        return sum(reach.events.curve(event).most_within(span) + isr.pending for event in isr.on)
-    except NoBound:
-        return 1 << 20
+    level = urgency_of(board.system, thing)
+    if level != BACKGROUND and not board.system.core.nesting:
+        return np.zeros(len(spans), np.int64)
+    above = [isr for isr in unseen_routines(board.paper, board.shown) if isr.urgency < level]
+    return unseen_work(board.paper, above, spans)
 
 
 def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
@@ -204,8 +188,9 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
         source = board.system.source(isr.on[0][7:])
         if source.period is not None:
             found.grid = hidden_grid(starts, float(source.period))
-        if found.grid is not None:
-            found.latency = Delays(starts - found.grid.delay, found.grid.delay, relative=True)
+        if found.grid is not None:  # the release may itself have come late, by its jitter
+            after = np.maximum(0, found.grid.delay - source.jitter)
+            found.latency = Delays(starts - after, after, relative=True)
     return found
 
 
@@ -330,6 +315,7 @@ def periodic_instants(board: Measurement, name: str) -> tuple[Instants | None, i
         if isr.on == (f"source.{name}",) and runs.grid is not None:
             grid = runs.grid
             releases = np.rint(grid.begin + grid.number * grid.period).astype(np.int64)
-            wander = int(np.percentile(grid.delay, 90))
+            latency = board.paper.isrs[isr.name].latency
+            wander = int(grid.delay.max()) if latency.most is None else latency.most - latency.least
             return np.unique(releases), 2 * board.resolution + wander
     return None, 0

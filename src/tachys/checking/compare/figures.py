@@ -16,6 +16,7 @@ from tachys.capture.table import Instants
 from tachys.checking.board.grid import jitter_of, numbered, own_period
 from tachys.checking.board.measuring import Measurement, periodic_instants
 from tachys.checking.board.nesting import ExecutionTimes
+from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Guard
 from tachys.model.events import Thing
@@ -373,15 +374,12 @@ def _waits_held(board: Measurement, isr: Isr) -> _Held | None:
     until = np.where(within, tops.at[place], at + after) - np.where(ended, 0, core.entry.most)
     length = until - at
     length -= np.where(at - tops.at[before] <= core.exit.most + core.entry.most + board.resolution, core.exit.most, 0)
-    return _Held(at, holder[covered], length - _unseen_urgent(board, isr))
+    return _Held(at, holder[covered], length - _unseen(board, isr, length))
 
 
-def _unseen_urgent(board: Measurement, isr: Isr) -> int:
-    """What routines without a line that are as urgent may take of a wait, each once."""
-    core = board.system.core
-    unseen = [
-        each.cost.most + core.entry.most + core.exit.most
-        for each in board.system.isrs
-        if each is not isr and each.urgency <= isr.urgency and each.thing not in board.shown.bodies
-    ]
-    return sum(unseen)
+def _unseen(board: Measurement, isr: Isr, waits: Instants) -> Instants:
+    """What routines without a line may take of waits of another: those that go before it, and one that holds it off."""
+    unseen = [each for each in unseen_routines(board.paper, board.shown) if each is not isr]
+    before = [each for each in unseen if each.urgency <= isr.urgency or not board.system.core.nesting]
+    hold = unseen_hold(board.paper, unseen, isr.urgency) if board.system.core.nesting else 0
+    return unseen_work(board.paper, before, waits) + hold

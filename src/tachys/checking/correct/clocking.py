@@ -7,7 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from tachys.capture.table import Capture, Instants
+from tachys.capture.table import Instants
 from tachys.checking.checking import check
 from tachys.checking.result import CheckResult
 
@@ -28,7 +28,7 @@ def by_own_clock(result: CheckResult) -> CheckResult:
     signals = {name: replace(s, at=moved(s.at)) for name, s in capture.signals.items()}
     end = int(moved(np.array([capture.end], np.int64))[0])
     remark = f"time is counted by the board's clock: {clock.ppm:+.2f} ppm, known to {clock.sure:.2f} ppm, are taken out"
-    whole = Capture(capture.file, signals, begin, end, capture.resolution, (*capture.remarks, remark))
+    whole = replace(capture, signals=signals, end=end, remarks=(*capture.remarks, remark))
     tolerance = Fraction(max(clock.sure, 0.01)).limit_denominator(10**6) / 10**6
     system = replace(result.bounds.system, capture_tolerance=tolerance)
     return check(system, whole, replace(result.bounds, system=system))

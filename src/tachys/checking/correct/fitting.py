@@ -192,7 +192,7 @@ class _Writer:
         old = result.bounds.system.source(name).burst
         assert events is not None
         assert old is not None
-        slack = result.capture.resolution
+        slack = result.capture.known_to
         apart = int(np.diff(events).min()) - slack
         rounds = (
             int((events[old.count :] - events[: -old.count]).min()) - slack if len(events) > old.count else old.every

@@ -88,7 +88,7 @@ def check_data(result: CheckResult) -> dict[str, Any]:
         "format": "tachys.check/1",
         "capture": result.capture.file,
         "length": seconds(result.capture.length),
-        "resolution": seconds(result.capture.resolution),
+        "resolution": seconds(result.capture.known_to),
         "remarks": list(result.remarks),
         "load": {
             "least": float(paper.least),

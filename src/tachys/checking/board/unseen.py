@@ -1,0 +1,54 @@
+"""What routines without a line may have done, if the model is right about them: that proves nothing of others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.probes.binding import Readings
+from tachys.model.nodes import Isr
+from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.blocking import guarded_stretches
+from tachys.worstcase.bounds import Bounds
+
+COUNTLESS = 1 << 20
+_COARSE = 10**6  # ps: spans are rounded up to this before they are counted
+
+
+def unseen_routines(paper: Bounds, shown: Readings) -> list[Isr]:
+    """The routines that no line shows."""
+    return [isr for isr in paper.system.isrs if isr.thing not in shown.bodies]
+
+
+def unseen_work(paper: Bounds, isrs: Iterable[Isr], spans: Instants) -> Instants:
+    """The most that some routines may have taken of each span, with entries and exits; never more than all of it."""
+    core, taken = paper.system.core, np.zeros(len(spans), np.int64)
+    if not len(spans):
+        return taken
+    values, place = np.unique(-(-np.maximum(spans, 0) // _COARSE) * _COARSE, return_inverse=True)
+    for isr in isrs:
+        each = isr.cost.most + core.entry.most + core.exit.most
+        most = np.array([_most_runs(paper, isr, int(value)) * each for value in values], np.int64)
+        taken = np.minimum(taken + most[place], np.maximum(spans, 0))
+    return taken
+
+
+def _most_runs(paper: Bounds, isr: Isr, span: int) -> int:
+    assert paper.reach is not None
+    try:
+        return sum(paper.reach.events.curve(event).most_within(span) + isr.pending for event in isr.on)
+    except NoBound:
+        return COUNTLESS
+
+
+def unseen_hold(paper: Bounds, isrs: Iterable[Isr], urgency: int) -> int:
+    """The longest that a less urgent one of some routines may hold lines of that urgency off, in ps."""
+    core, longest = paper.system.core, 0
+    for isr in isrs:
+        if isr.urgency > urgency:
+            held = [length for length, _ in guarded_stretches(isr.guards, isr.cost, isr.cost.most, urgency)]
+            body = max(held, default=0) if core.nesting else isr.cost.most
+            longest = max(longest, body + core.entry.most + core.exit.most)
+    return longest
