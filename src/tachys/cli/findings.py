@@ -30,7 +30,13 @@ def finding_text(finding: Finding) -> str:
         return text
     if finding.modelled is None:
         return f"{text}, for up to {time_text(finding.measured)} at a time"
-    side = {"longer": "at least ", "bound": ""}.get(finding.code.rpartition("-")[2], "")
+    side = {
+        "longer": "at least ",
+        "shorter": "at most ",
+        "closer": "at most ",
+        "denser": "at most ",
+        "more": "at least ",
+    }.get(finding.code.rpartition("-")[2], "")
     if finding.code == "period-off":
         return f"{text} ({period_text(Fraction(finding.measured))}, model {period_text(Fraction(finding.modelled))})"
     return f"{text}: {side}{time_text(finding.measured)}, model {time_text(finding.modelled)}"

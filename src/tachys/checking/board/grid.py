@@ -17,40 +17,76 @@ from numba import njit
 from tachys.capture.table import Instants
 
 Z95 = 1.96
+_FEWEST = 8  # starts of which a grid is made
+_FIRST = 64  # instants to which a period is fitted first
+_ALL_ROUND = 0.8  # of a period: where phases take up more, they tell nothing
+_PLAIN = 0.25  # of a period that is not the expected one: nine in ten of them take up no more
 
 
 @dataclass(frozen=True, slots=True)
 class Grid:
-    """Releases at ``begin`` + k · ``period`` ps; ``number`` is the k of each start, ``delay`` its least delay."""
+    """Releases every ``period`` ps; ``number`` is the place of each start among them, ``delay`` its least delay."""
 
-    begin: float
     period: float
     number: Instants
     delay: Instants
 
 
-def numbered(instants: Instants, period: float) -> Instants:
-    """Which release of a grid of about that period each start belongs to; each a later one than the one before."""
-    if not len(instants):
-        return np.zeros(0, np.int64)
+@dataclass(frozen=True, slots=True)
+class Lattice:
+    """Instants along a grid of ``period`` ps; ``number`` is the place of each on it, from 0."""
+
+    period: float
+    number: Instants
+
+
+def numbered(instants: Instants, period: float) -> tuple[Instants, float]:
+    """(which place of a grid of that period each instant belongs to, the share of a period that their phases take up).
+
+    They lie behind their places: the circle of phases is cut where it is emptiest.
+    """
     phase = np.mod(instants - instants[0], period)
-    # the starts lie behind their releases: cut the circle of phases where it is emptiest
     ordered = np.sort(phase)
     gaps = np.append(np.diff(ordered), ordered[0] + period - ordered[-1])
-    cut = float(ordered[(int(np.argmax(gaps)) + 1) % len(ordered)])
+    widest = int(np.argmax(gaps))
+    cut = float(ordered[(widest + 1) % len(ordered)])
     number = np.floor((instants - instants[0] - cut + period * 1e-9) / period).astype(np.int64)
-    found: Instants = number - number[0]
-    return found
+    return number - number[0], 1 - float(gaps[widest]) / period
 
 
-def own_period(instants: Instants, about: float | None = None) -> float:
-    """The period of events that come regularly, some of them missing or late: the median, made precise over all."""
-    apart = np.diff(instants)
-    period = float(np.median(apart)) if about is None else about
-    for _ in range(3):
-        steps = np.maximum(1, np.rint(apart / period))
-        period = float(apart.sum() / steps.sum())
-    return period
+def lattice(instants: Instants, about: float) -> Lattice | None:
+    """Instants along a grid of about that period, in ps; None where they do not lie along one.
+
+    The period is fitted to the first of them, and to twice as many at each turn, so that places are never off by one.
+    """
+    count, period = min(len(instants), _FIRST), about
+    while True:
+        part = instants[:count]
+        number, spread = numbered(part, period)
+        if spread > _ALL_ROUND:
+            return None
+        middle = number.mean()
+        away = float(((number - middle) ** 2).sum())
+        if away:
+            period = float(((number - middle) * (part - part.mean())).sum()) / away
+        if count == len(instants):
+            return Lattice(period, number)
+        count = min(len(instants), 2 * count)
+
+
+def regular(instants: Instants, nominal: float) -> Lattice | None:
+    """Instants along a grid of the ``nominal`` period in ps if they can be, else of a plain one of their own."""
+    if len(instants) < 3:
+        return None
+    found = lattice(instants, nominal)
+    if found is not None and len(np.unique(found.number)) >= 0.9 * len(found.number):
+        return found
+    own = lattice(instants, float(np.median(np.diff(instants))))
+    if own is None or len(np.unique(own.number)) < 0.9 * len(own.number):
+        return None
+    rest = instants - instants[0] - own.number * own.period
+    most = float(np.percentile(rest, 95) - np.percentile(rest, 5))
+    return own if most <= _PLAIN * own.period else None
 
 
 def hidden_grid(starts: Instants, nominal: float) -> Grid | None:
@@ -58,24 +94,18 @@ def hidden_grid(starts: Instants, nominal: float) -> Grid | None:
 
     ``nominal`` in ps is the modelled period, which is only where the search begins.
     """
-    if len(starts) < 8:
+    found = regular(starts, nominal) if len(starts) >= _FEWEST else None
+    if found is None:
         return None
-    median = float(np.median(np.diff(starts)))
-    period = own_period(starts, nominal if abs(median / nominal - 1) < 0.02 else None)
-    number = numbered(starts, period)
-    if len(np.unique(number)) < len(number) * 0.9:
-        return None
-    rest = starts - starts[0] - np.rint(number * period).astype(np.int64)
+    number = found.number
+    rest = starts - starts[0] - np.rint(number * found.period).astype(np.int64)
     hull = _lower_hull(number, rest)
-    middle = (int(number[0]) + int(number[-1])) / 2
-    place = max(0, int(np.searchsorted(number[hull], middle, side="right")) - 1)
-    first, second = int(hull[place]), int(hull[min(place + 1, len(hull) - 1)])
-    run = int(number[second] - number[first])
-    slope = (int(rest[second]) - int(rest[first])) / run if run else 0.0
-    begin = float(starts[0]) + int(rest[first]) - slope * int(number[first])
     # whatever the true grid is, as it lies below all starts it nowhere lies above the hull
     delay = np.maximum(0, np.floor(rest - np.interp(number, number[hull], rest[hull])).astype(np.int64))
-    return Grid(begin, period + slope, number, delay)
+    place = max(0, int(np.searchsorted(number[hull], number[-1] / 2, side="right")) - 1)
+    first, second = int(hull[place]), int(hull[min(place + 1, len(hull) - 1)])
+    run = int(number[second] - number[first])
+    return Grid(found.period + (int(rest[second] - rest[first]) / run if run else 0.0), number, delay)
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]

@@ -8,7 +8,7 @@ import numpy as np
 
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.accepting import acceptance_leads, all_ends
-from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, own_period
+from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, regular
 from tachys.checking.board.matching import Matched, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, pair_unit
@@ -18,7 +18,7 @@ from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.checking.probes.lines import Bodies
 from tachys.checking.probes.sharing import deal_shared
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Isr, Step, Unit
+from tachys.model.nodes import Isr, Source, Step, Unit
 from tachys.model.system import System
 from tachys.needs.seen import Delays
 from tachys.worstcase.bounds import Bounds
@@ -289,33 +289,51 @@ def _clock(board: Measurement) -> ClockError | None:
     for source in board.system.sources:
         if source.period is None:
             continue
-        instants, slop = periodic_instants(board, source.name)
-        if instants is None or len(instants) < 8:
+        ticks = ticks_of(board, source)
+        if ticks is None or len(ticks.at) < 8:
             continue
         nominal = float(source.period)
-        period = own_period(instants)
         assert source.period_most is not None
         tolerance = float(source.period_most / source.period) - 1 + float(board.system.capture_tolerance)
-        if abs(period / nominal - 1) > max(100e-6, 1.5 * tolerance):
+        if abs(ticks.period / nominal - 1) > max(100e-6, 1.5 * tolerance):
             continue  # that is no clock: something else is wrong with it
-        length = float(instants[-1] - instants[0])
-        count = round(length / period)
-        ppm = (length / (count * nominal) - 1) * 1e6
-        found.append((source.event, ppm, (slop + source.jitter) / length * 1e6))
+        length = float(ticks.at[-1] - ticks.at[0])
+        ppm = (length / (float(ticks.number[-1]) * nominal) - 1) * 1e6
+        found.append((source.event, ppm, (ticks.slop + source.jitter) / length * 1e6))
     return clock_error(found)
 
 
-def periodic_instants(board: Measurement, name: str) -> tuple[Instants | None, int]:
-    """(the events of a source, how far first and last may be off in ps); off its routine where it has no line."""
-    direct = board.events(f"source.{name}")
+@dataclass(frozen=True, slots=True)
+class Ticks:
+    """The events of a periodic source as they show: ``at`` ps, ``slop`` off at most (its jitter apart).
+
+    ``number`` is the place of each on its grid, from 0; ``period`` the one that fits them best, in ps.
+    """
+
+    at: Instants
+    number: Instants
+    period: float
+    slop: int
+
+
+def ticks_of(board: Measurement, source: Source) -> Ticks | None:
+    """The events of a periodic source, or what its routine shows of them; None where nothing regular does."""
+    direct = board.events(source.event)
     if direct is not None:
-        return direct, 2 * board.resolution
+        assert source.period is not None
+        assert source.period_least is not None
+        if len(direct) < 2:
+            return None
+        # events that stray as far as the next one cannot be told from missing ones: all are taken to be there
+        if 4 * source.jitter >= source.period_least:
+            number = np.arange(len(direct))
+            return Ticks(direct, number, float(direct[-1] - direct[0]) / (len(direct) - 1), 2 * board.resolution)
+        found = regular(direct, float(source.period))
+        return None if found is None else Ticks(direct, found.number, found.period, 2 * board.resolution)
     for isr in board.system.isrs:
-        runs = board.isrs[isr.name]
-        if isr.on == (f"source.{name}",) and runs.grid is not None:
-            grid = runs.grid
-            releases = np.rint(grid.begin + grid.number * grid.period).astype(np.int64)
+        runs, starts = board.isrs[isr.name], board.events(isr.start)
+        if isr.on == (source.event,) and runs.grid is not None and starts is not None:
             latency = board.paper.isrs[isr.name].latency
-            wander = int(grid.delay.max()) if latency.most is None else latency.most - latency.least
-            return np.unique(releases), 2 * board.resolution + wander
-    return None, 0
+            wander = int(runs.grid.delay.max()) if latency.most is None else latency.most - latency.least
+            return Ticks(starts, runs.grid.number, runs.grid.period, 2 * board.resolution + wander)
+    return None

@@ -13,8 +13,8 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.board.grid import jitter_of, numbered, own_period
-from tachys.checking.board.measuring import Measurement, periodic_instants
+from tachys.checking.board.grid import jitter_of
+from tachys.checking.board.measuring import Measurement, Ticks, ticks_of
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
 from tachys.checking.probes.buscodes import urgency_of
@@ -110,49 +110,49 @@ def _not_shown(about: Thing, key: str, low: int | None, high: int | None, why: s
 
 def _source(board: Measurement, source: Source) -> Iterator[Compared]:
     about = source.thing
-    instants, slop = periodic_instants(board, source.name) if source.period else (board.events(about), 0)
-    if instants is None or len(instants) < 3:
-        key = "period" if source.period else "gap"
-        low = None if source.period_least is None else int(source.period_least)
-        yield _not_shown(about, key, low if source.period else source.gap, None,
-                         "no line shows it" if instants is None else "too few events")  # fmt: skip
-        return
     if source.period is None:
-        yield from _distances(board, source, about, instants)
+        instants = board.events(about)
+        if instants is None or len(instants) < 3:
+            why = "no line shows it" if instants is None else "too few events"
+            yield _not_shown(about, "gap", source.gap, None, why)
+        else:
+            yield from _distances(board, source, about, instants)
         return
-    yield _period(board, source, about, instants, slop)
+    assert source.period_least is not None
+    ticks = ticks_of(board, source)
+    if ticks is None or len(ticks.at) < 3:
+        seen = ticks is not None or board.events(about) is not None
+        why = "too few events, or no grid in them" if seen else "no line shows it"
+        yield _not_shown(about, "period", int(source.period_least), None, why)
+        return
+    yield _period(board, source, about, ticks)
     if board.events(about) is not None:
-        yield _jitter(board, source, about, instants)
+        yield _jitter(board, source, about, ticks)
 
 
-def _period(board: Measurement, source: Source, about: Thing, instants: Instants, slop: int) -> Compared:
+def _period(board: Measurement, source: Source, about: Thing, ticks: Ticks) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
-    length = int(instants[-1] - instants[0])
-    # events that stray as far as the next one cannot be told from missing ones: all are taken to be there
-    strays = 4 * source.jitter >= source.period_least and board.events(about) is not None
-    count = len(instants) - 1 if strays else max(1, round(length / own_period(instants)))
-    off = slop + source.jitter
+    length, count = int(ticks.at[-1] - ticks.at[0]), int(ticks.number[-1])
+    off = ticks.slop + source.jitter
     tolerance = board.system.capture_tolerance
     low = Fraction(length - off, count) * (1 - tolerance)
     high = Fraction(length + off, count) * (1 + tolerance)
-    mean = round(length / count)
+    mean = round(ticks.period)
     measured = Measured(mean, mean, count, max(1, -(-off // count)))
     # the mean is one figure: it refutes where it lies outside on either side, as a whole
     sure = (int(high), -int(-low // 1))
     return _judged(about, "period", int(source.period_least), -int(-source.period_most // 1), measured, sure)
 
 
-def _jitter(board: Measurement, source: Source, about: Thing, instants: Instants) -> Compared:
+def _jitter(board: Measurement, source: Source, about: Thing, ticks: Ticks) -> Compared:
     assert source.period_least is not None
     assert source.period_most is not None
-    strays = 4 * source.jitter >= source.period_least
-    number = np.arange(len(instants)) if strays else numbered(instants, own_period(instants))
     share = 1 + float(board.system.capture_tolerance) * 2
-    mean = float(instants[-1] - instants[0]) / max(1, int(number[-1]))
+    mean = float(ticks.at[-1] - ticks.at[0]) / max(1, int(ticks.number[-1]))
     least, most = min(mean, float(source.period_least)) / share, max(mean, float(source.period_most)) * share
-    width = jitter_of(instants, number, least, most)
-    measured = Measured(0, max(0, width - board.resolution), len(instants), board.resolution)
+    width = jitter_of(ticks.at, ticks.number, least, most)
+    measured = Measured(0, max(0, width - board.resolution), len(ticks.at), board.resolution)
     return _judged(about, "jitter", None, source.jitter, measured, (0, width - board.resolution))
 
 
@@ -319,15 +319,16 @@ def _guards(
     number, level = board.things.index(about), urgency_of(board.system, about)
     if about.kind == "isr" and not board.system.core.nesting:
         return
-    held: dict[int, list[tuple[Instants, Instants]]] = {}
+    held: dict[int, list[tuple[Instants, Instants, Instants]]] = {}
     for isr in board.system.isrs:
         if isr.urgency < level and isr.name in waits:
             each = waits[isr.name]
             mine = each.holder == number
-            held.setdefault(isr.urgency, []).append((each.at[mine], each.length[mine]))
+            held.setdefault(isr.urgency, []).append((each.at[mine], each.length[mine], each.unseen[mine]))
     for urgency, parts in sorted(held.items()):
         modelled = max((guard.longest(cost.most) for guard in guards if guard.urgency <= urgency), default=0)
-        lengths = np.concatenate([length for _, length in parts])
+        lengths = np.concatenate([length for _, length, _ in parts])
+        surely = lengths - np.concatenate([unseen for _, _, unseen in parts])
         if not len(lengths):
             if modelled:
                 yield Compared(about, "guard", None, modelled, None, Agreement.NOT_SHOWN,
@@ -338,20 +339,22 @@ def _guards(
         # what is just being entered as the event comes is entered first, and the pins do not show it
         core = board.system.core
         sleeps = about.kind == "step" and board.system.step(about.name).halt is not None
-        sure = most - board.slack(most) - max(core.entry.most, core.chain.most)
+        sure = int(surely.max()) - board.slack(most) - max(core.entry.most, core.chain.most)
         sure -= core.wake.most if sleeps else 0
         if modelled or sure > 0:
-            at = int(np.concatenate([when for when, _ in parts])[int(np.argmax(lengths))])
+            at = int(np.concatenate([when for when, _, _ in parts])[int(np.argmax(surely))])
             yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)
 
 
 @dataclass(frozen=True, slots=True)
 class _Held:
-    """Of every wait of a routine: what was on top as its event came, and for how long it surely held it off."""
+    """Of every wait of a routine: what was on top as its event came, for how long that held it off, if nothing without
+    a line did, and how much of it that may have been (``unseen``)."""
 
     at: Instants
     holder: Instants
     length: Instants
+    unseen: Instants
 
 
 def _waits_held(board: Measurement, isr: Isr) -> _Held | None:
@@ -374,7 +377,7 @@ def _waits_held(board: Measurement, isr: Isr) -> _Held | None:
     until = np.where(within, tops.at[place], at + after) - np.where(ended, 0, core.entry.most)
     length = until - at
     length -= np.where(at - tops.at[before] <= core.exit.most + core.entry.most + board.resolution, core.exit.most, 0)
-    return _Held(at, holder[covered], length - _unseen(board, isr, length))
+    return _Held(at, holder[covered], length, _unseen(board, isr, length))
 
 
 def _unseen(board: Measurement, isr: Isr, waits: Instants) -> Instants:

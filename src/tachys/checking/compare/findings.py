@@ -173,11 +173,13 @@ def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symp
     beyond = figure.beyond
     code = _code(figure)
     modelled = (figure.high if beyond else figure.low) or 0
-    measured = figure.measured.most if beyond else figure.measured.least
+    sure = figure.sure_most if beyond else figure.sure_least  # not what it may have been, but what it surely was
+    measured = max(0, sure or 0)
     text = sentence(code, figure.why)
     if figure.key == "period":
         text += _likely(board, figure)
         modelled = round(board.system.source(figure.about.name).period or 0)
+        measured = figure.measured.most
     return Finding(code, figure.about, text, modelled, measured, falls, explains, _where(board, figure))
 
 
