@@ -101,7 +101,11 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
         if bodies is None:
             return None
         ends = bodies.ended[int(bodies.cut_begin) :]
-        return _answered(times, bodies.begun[: len(ends)], ends, EMPTY, bodies.begun[len(ends) :])
+        begun, going = bodies.begun[: len(ends)], bodies.begun[len(ends) :]
+        single = board.isrs[name].single if kind == "isr" else None
+        if single is not None and len(single) == len(ends):
+            begun, ends = begun[single], ends[single]
+        return _answered(times, begun, ends, EMPTY, going)
     if kind == "unit":
         paired = board.units[name].paired
         if paired is None or not paired.judged or moment != "end":

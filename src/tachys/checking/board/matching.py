@@ -17,7 +17,17 @@ from numba import njit
 
 from tachys.capture.table import Instants
 
-SERVED, LOST, WAITING = 1, 2, 3
+UNSURE, SERVED, LOST, WAITING = range(4)
+
+
+@dataclass(frozen=True, slots=True)
+class Merging:
+    """Which runs ``may`` be several that the sampling has put together, when each of them ``ends``, and how long an
+    event may ``wait`` behind them, in ps."""
+
+    ends: Instants
+    may: npt.NDArray[np.bool_]
+    wait: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +37,8 @@ class Matched:
     A kind is a place in the routine's list of events. ``lost`` and ``waiting`` were never served: lost for good, or
     still waiting as the capture ends; with ``lost_kind`` and ``waiting_kind``. ``left_out`` events are of none of
     these, since what became of them cannot be told. ``orphans`` are runs for which no event was left; ``doubted`` runs
-    may have served an earlier event than is said here.
+    may have served an earlier event than is said here. ``merged`` ones may be several, between which the capture shows
+    no gap.
     """
 
     event: Instants
@@ -41,6 +52,7 @@ class Matched:
     doubted: npt.NDArray[np.bool_]
     lost_count: int
     left_out: int
+    merged: npt.NDArray[np.bool_]
 
     @property
     def firsts(self) -> npt.NDArray[np.bool_]:
@@ -60,6 +72,7 @@ def match(
     takes_all: bool = False,
     hidden_until: int | None = None,
     longest: Instants | None = None,
+    several: Merging | None = None,
 ) -> Matched:
     """Match events (one array a kind) to runs, all ascending in ps.
 
@@ -67,7 +80,8 @@ def match(
     kind may wait. How many waited already as the capture began is unknown: the number that leaves least unexplained is
     taken. Runs up to ``hidden_until`` may have served such events; what came before them is left out, since it cannot
     be told what it waited for. ``longest`` is the most time from acceptance to first instruction of each run: events
-    whose run hangs on where between the two the core accepted are left out, but ``lost_count`` counts them.
+    whose run hangs on where between the two the core accepted are left out, but ``lost_count`` counts them. Of runs
+    that may be ``several`` nothing is concluded for events that came meanwhile, nor for those behind them for a while.
     """
     merged = np.concatenate([np.zeros(0, np.int64), *events])
     kinds = np.concatenate([np.zeros(0, np.int64), *(np.full(len(each), k) for k, each in enumerate(events))])
@@ -78,13 +92,20 @@ def match(
         at, kind = merged[order], kinds[order]
     leads = np.full(len(runs), lead, np.int64) if isinstance(lead, int) else lead
     most = pending + 1 if len(events) == 1 else 2
-    tried = [_serve(at, kind, len(events), runs, pending, leads, takes_all, carried) for carried in range(most)]
-    left = [int((fate == LOST).sum() + orphan.sum()) for fate, _, orphan in tried]
+    ends = runs if several is None else several.ends
+    may = np.zeros(len(runs), np.bool_) if several is None else several.may
+    tried = [
+        _serve(at, kind, len(events), runs, pending, leads, takes_all, carried, ends, may) for carried in range(most)
+    ]
+    left = [int((fate == LOST).sum() + orphan.sum()) for fate, _, orphan, _ in tried]
     carried = left.index(min(left))
-    fate, by, orphan = tried[carried]
+    fate, by, orphan, merged = tried[carried]
+    if several is not None:
+        _cloud(at, by, fate, orphan, runs, several, merged)
     first = runs[: 1 if takes_all else pending]
     doubtful = first[first <= hidden_until] if hidden_until is not None else first[:0]
     sure = at >= doubtful[-1] if len(doubtful) else np.ones(len(at), np.bool_)
+    sure &= fate != UNSURE
     lost_count = int((sure & (fate == LOST)).sum())
     if longest is not None and not takes_all:
         sure &= ~_hanging(at, by, runs, leads, longest)
@@ -108,7 +129,26 @@ def match(
         doubted[:-1],
         lost_count,
         int((~sure).sum()),
+        merged,
     )
+
+
+def _cloud(
+    at: Instants, by: Instants, fate: Any, orphan: Any, runs: Instants, several: Merging, merged: npt.NDArray[np.bool_]
+) -> None:
+    """Behind runs that may have been several it cannot be told for a while which run serves what."""
+    begins, ends = runs[merged], several.ends[merged] + several.wait
+
+    def inside(times: Instants) -> npt.NDArray[np.bool_]:
+        place = np.searchsorted(begins, times, side="left") - 1  # the last that began before
+        reach = np.maximum.accumulate(ends) if len(ends) else ends
+        found: npt.NDArray[np.bool_] = (place >= 0) & (times <= reach[np.maximum(place, 0)]) if len(ends) else times < 0
+        return found
+
+    served = by >= 0
+    fate[inside(at)] = UNSURE
+    fate[served & inside(np.where(served, runs[np.maximum(by, 0)], 0) if len(runs) else at)] = UNSURE
+    orphan &= ~inside(runs)
 
 
 def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longest: Instants) -> npt.NDArray[np.bool_]:
@@ -151,10 +191,11 @@ def _room_again(kind: Instants, fate: Any, doubt: Instants, doubts: int, own: in
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
 def _serve(
     at: Instants, kind: Instants, kinds: int, runs: Instants, pending: int, leads: Instants, takes_all: bool,
-    carried: int,
-) -> tuple[Any, Any, Any]:  # fmt: skip
-    """(fate of every event, the run that served it, whether each run is an orphan)."""
+    carried: int, ends: Instants, may: Any,
+) -> tuple[Any, Any, Any, Any]:  # fmt: skip
+    """(fate of every event, the run that served it, whether each run is an orphan, whether it may be several)."""
     count = len(at)
+    merged = np.zeros(len(runs), np.bool_)
     fate, by = np.zeros(count, np.int8), np.full(count, -1, np.int64)
     orphan = np.zeros(len(runs), np.bool_)
     queue = np.empty(count, np.int64)  # places of those that wait, oldest first
@@ -164,7 +205,17 @@ def _serve(
     doubts = 0
     hidden = carried  # came before the capture began
     place = 0
-    for number in range(len(runs)):
+    for number in range(len(runs) + 1):
+        if number > 0 and may[number - 1]:  # whoever waits, or came meanwhile, may have been served in it
+            before = place
+            while place < count and at[place] <= ends[number - 1]:
+                place += 1
+            merged[number - 1] = place > before or head < tail or doubts > 0
+            head, doubts = tail, 0  # their fate is UNSURE
+            waits[:] = 0
+            hidden = 0
+        if number == len(runs):
+            break
         begun = runs[number]
         # what came after the acceptance waits for the next run; at one instant the event comes first
         while place < count and at[place] <= begun - leads[number]:
@@ -212,7 +263,7 @@ def _serve(
         fate[doubt[k]] = LOST
     for k in range(head, tail):
         fate[queue[k]] = WAITING
-    return fate, by, orphan
+    return fate, by, orphan, merged
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
+import numpy.typing as npt
 
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.accepting import acceptance_leads, all_ends
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, regular
-from tachys.checking.board.matching import Matched, match
+from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, pair_unit
 from tachys.checking.board.unseen import unseen_routines, unseen_work
@@ -28,7 +29,10 @@ EMPTY = np.zeros(0, np.int64)
 
 @dataclass(slots=True)
 class Runs:
-    """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told."""
+    """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told.
+
+    ``single`` says which whole bodies surely are one run each.
+    """
 
     isr: Isr
     matched: Matched | None = None
@@ -37,6 +41,7 @@ class Runs:
     span: Instants | None = None
     cost: ExecutionTimes | None = None
     grid: Grid | None = None
+    single: npt.NDArray[np.bool_] | None = None
 
 
 @dataclass(slots=True)
@@ -143,7 +148,15 @@ def _nest(board: Measurement) -> None:
         if kind == "isr":
             board.isrs[name] = Runs(board.system.isr(name), cost=whole)
         elif kind == "step":
-            board.steps[name] = Steps(board.system.step(name), own=whole)
+            step = board.system.step(name)
+            if may_merge(board, thing):
+                whole = without_least(whole, whole.most < 2 * step.cost.least)
+            board.steps[name] = Steps(step, own=whole)
+
+
+def without_least(own: ExecutionTimes, single: npt.NDArray[np.bool_]) -> ExecutionTimes:
+    """Own times of which those of bodies that may be several runs say nothing from below."""
+    return replace(own, least=np.where(single, own.least, 0))
 
 
 def _sure(board: Measurement, thing: Thing, bodies: Bodies, own: ExecutionTimes) -> ExecutionTimes:
@@ -169,8 +182,9 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
     found = board.isrs.get(isr.name) or Runs(isr)
     bodies = board.shown.bodies.get(isr.thing)
     starts = board.events(isr.start)
+    several = _several(board, isr, bodies)
     if bodies is not None:
-        found.span = bodies.end[bodies.whole] - bodies.start[bodies.whole]
+        _take_single(found, bodies, np.zeros(0, np.bool_) if several is None else several.may)
     if starts is None:
         return found
     events = [board.events(event) for event in isr.on]
@@ -180,7 +194,10 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
         found.matched = match(
             known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
             hidden_until=board.capture.begin + _longest_wait(board, isr), longest=longest,
+            several=several,
         )  # fmt: skip
+        if bodies is not None and several is not None:
+            _take_single(found, bodies, found.matched.merged)
         at, run = found.matched.event, found.matched.run
         found.latency = Delays(at, starts[run] - at, found.matched.lost, found.matched.waiting)
         found.response = _response(found.matched, bodies)
@@ -204,14 +221,42 @@ def _longest_wait(board: Measurement, isr: Isr) -> int:
     return sum(each) + max((step.cost.most for step in board.system.steps if step.guards), default=0)
 
 
+def _take_single(found: Runs, bodies: Bodies, merged: npt.NDArray[np.bool_]) -> None:
+    """Spans are those of whole bodies that are one run; of the others no cost is known from below."""
+    count = bodies.whole.stop - bodies.whole.start
+    found.single = np.ones(max(0, count), np.bool_)
+    found.single[: len(merged)] = ~merged[:count]
+    found.span = (bodies.end[bodies.whole] - bodies.start[bodies.whole])[found.single]
+
+
+def _several(board: Measurement, isr: Isr, bodies: Bodies | None) -> Merging | None:
+    """Which runs of a routine may be several, with gaps between them that are too short to be seen."""
+    if bodies is None or not may_merge(board, isr.thing):
+        return None
+    first = int(bodies.cut_begin)
+    own, may = board.isrs[isr.name].cost, np.ones(len(bodies.start), np.bool_)
+    if own is not None:
+        may[bodies.whole] = own.most >= 2 * isr.cost.least
+    return Merging(bodies.end[first:], may[first:], _longest_wait(board, isr))
+
+
+def may_merge(board: Measurement, thing: Thing) -> bool:
+    """Whether two runs of a routine or step that follow each other may look like one: too short a gap to be seen."""
+    core = board.system.core
+    if thing.kind == "step":
+        return board.system.loop is not None and board.system.loop.overhead.least < board.resolution
+    gap = core.least_latency if core.late_arrival else min(core.chain.least, core.exit.least + core.entry.least)
+    return gap < board.resolution
+
+
 def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
     """Only where the body is seen as a level, so that every run has its own end."""
     if bodies is None:
         return None
     ended = bodies.end[bodies.whole]
-    done = matched.run < len(ended)
+    done = (matched.run < len(ended)) & ~matched.merged[matched.run]
     at = matched.event[done]
-    running = np.sort(np.concatenate([matched.event[~done], matched.waiting]))
+    running = np.sort(np.concatenate([matched.event[matched.run >= len(ended)], matched.waiting]))
     return Delays(at, ended[matched.run[done]] - at, matched.lost, running)
 
 

@@ -14,7 +14,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.grid import jitter_of
-from tachys.checking.board.measuring import Measurement, Ticks, ticks_of
+from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, without_least
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
 from tachys.checking.probes.buscodes import urgency_of
@@ -200,7 +200,10 @@ def _unit(board: Measurement, unit: Unit) -> Compared:
 
 def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:
     about = isr.thing
-    own = board.isrs[isr.name].cost
+    runs = board.isrs[isr.name]
+    own = runs.cost
+    if own is not None and runs.single is not None:
+        own = without_least(own, runs.single)
     if own is None or not len(own.least):
         yield _not_shown(about, "cost", isr.cost.least, isr.cost.most, _no_body(board, about))
     else:
