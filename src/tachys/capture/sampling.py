@@ -20,7 +20,8 @@ from tachys.capture.table import BLOCK, Instants, blocks
 
 FEWEST = 50  # distinct instants from which on a step is believed
 LOOKED_AT = 4000  # of each line, to find it; all are looked at to see whether it holds
-WIDTH = 1.3  # units of the last digit that instants may stray over: one, and what is left of the fit
+WIDTH = 1.02  # units of the last digit that instants may stray over: one, and what is left of a straight fit
+STRAYS = 1.3  # units about the fit by least squares, which is not the best for the furthest
 COARSEST = 2.0  # units; a finer step cannot be told from the digits
 CHANCE = 1e-6
 TRIED = 2000  # instants around the two that lie closest together, by which a step is found
@@ -94,7 +95,7 @@ def _step(instants: Instants, digit: int) -> float | None:
         return None
     # of so many steps that could have been tried, one would fit by chance with this probability, as its logarithm
     tried = log10(max(1.0, float(ticks[-1] - ticks[0])))
-    if tried - (len(ticks) - 2) * log10(refined / WIDTH) > log10(CHANCE) or not _differ_by_steps(ticks, refined):
+    if tried - (len(ticks) - 2) * log10(refined / STRAYS) > log10(CHANCE) or not _differ_by_steps(ticks, refined):
         return None
     return refined * digit
 
@@ -111,7 +112,7 @@ def _refined(ticks: Instants, step: float) -> float | None:
         if spread:
             step = float(((number - middle) * (some - some.mean())).sum()) / spread
         rest = some - number * step
-        if float(rest.max() - rest.min()) > WIDTH:
+        if float(rest.max() - rest.min()) > STRAYS:
             return None
         if known == len(ticks):
             return step
@@ -129,11 +130,21 @@ def _fits(line: Instants, start: int, step: float, digit: int) -> bool:
 
 
 @njit(cache=True, error_model="numpy")
+def _fit(ticks: Instants, step: float) -> Any:
+    """The step near to this one by which all ticks fit best (least squares); -1 where they stray too far."""
+    number = np.rint(ticks / step)
+    middle, mean = number.mean(), ticks.mean()
+    fitted = ((number - middle) * (ticks - mean)).sum() / ((number - middle) ** 2).sum()
+    rest = ticks - number * fitted
+    return fitted if rest.max() - rest.min() <= STRAYS else -1.0
+
+
+@njit(cache=True, error_model="numpy")
 def _search(ticks: Instants, largest: float, least: float, width: float, budget: int) -> Any:
     """The largest step by which ``ticks``, 0 and then ever further from it, fit within ``width``; -1: none is found.
 
     Steps are tried as intervals from the largest on, each cut into finer ones as more ticks are asked, so that a whole
-    number of steps lies where it should to 0.15 of a tick.
+    number of steps lies where it should to 0.05 of a tick.
     """
     lows, highs, asked = np.empty(1 << 12), np.empty(1 << 12), np.empty(1 << 12, np.int64)
     lows[0], highs[0], asked[0] = least, largest, 1
@@ -141,7 +152,7 @@ def _search(ticks: Instants, largest: float, least: float, width: float, budget:
     while top > 0:
         top -= 1
         low, high, place = lows[top], highs[top], asked[top]
-        if (high - low) * abs(ticks[place]) > 0.3 * low:
+        if (high - low) * abs(ticks[place]) > 0.1 * low:
             if top + 2 > len(lows):
                 return -1.0
             middle = (low + high) / 2
@@ -154,15 +165,18 @@ def _search(ticks: Instants, largest: float, least: float, width: float, budget:
         for k in range(1, place + 1):
             rest = ticks[k] - np.rint(ticks[k] / step) * step
             bottom, over = min(bottom, rest), max(over, rest)
-            if over - bottom > width + 0.3:
+            if over - bottom > width + 0.1:
                 break
         tried += 1
         if tried > budget:
             return -1.0
-        if over - bottom > width + 0.3:
+        if over - bottom > width + 0.1:
             continue
         if place + 1 == len(ticks):
-            return step
+            step = _fit(ticks, step)
+            if step > 0:
+                return step
+            continue
         lows[top], highs[top], asked[top] = low, high, place + 1
         top += 1
     return -1.0

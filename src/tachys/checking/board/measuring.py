@@ -379,6 +379,6 @@ def ticks_of(board: Measurement, source: Source) -> Ticks | None:
         runs, starts = board.isrs[isr.name], board.events(isr.start)
         if isr.on == (source.event,) and runs.grid is not None and starts is not None:
             latency = board.paper.isrs[isr.name].latency
-            wander = int(runs.grid.delay.max()) if latency.most is None else latency.most - latency.least
+            wander = int(runs.grid.period) if latency.most is None else latency.most - latency.least
             return Ticks(starts, runs.grid.number, runs.grid.period, 2 * board.resolution + wander)
     return None

@@ -17,6 +17,7 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
+from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Compared, Measured
@@ -335,17 +336,15 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
         round_ += sum(
             step.cost.most + step.pauses.most for step in system.steps if step.thing not in board.shown.bodies
         )
-        round_ += sum(
-            isr.cost.most + system.core.entry.most + system.core.exit.most
-            for isr in system.isrs
-            if isr.thing not in board.shown.bodies
-        )
+        hidden = unseen_routines(board.paper, board.shown)
         delays, slept = flag.reaction, list[tuple[int, int]]()
         longest = np.argsort(-delays.after)[:LOOKED_AT]
         for place in longest[delays.after[longest] > round_].tolist():
             begin, end = int(delays.at[place]), int(delays.at[place] + delays.after[place])
             idle = [(b - a, a) for a, b, who in board.tops.between(begin, end) if who == NOBODY]
-            slept += [each for each in idle if each[0] > round_]
+            lengths = np.array([length for length, _ in idle], np.int64)
+            free = lengths - unseen_work(board.paper, hidden, lengths)
+            slept += [each for each, left in zip(idle, free.tolist(), strict=True) if left > round_]
         if slept:
             most, at = max(slept)
             text = sentence("lost-wake-up", f"{len(slept)} times, step.{sleeper.name} halts with flag.{name} set")
