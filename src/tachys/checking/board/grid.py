@@ -20,16 +20,22 @@ Z95 = 1.96
 _FEWEST = 8  # starts of which a grid is made
 _FIRST = 64  # instants to which a period is fitted first
 _ALL_ROUND = 0.8  # of a period: where phases take up more, they tell nothing
+_HALF = 0.5  # of a period: delays that take up more may belong to other releases
+_ALONE = 0.03  # of a period
 _PLAIN = 0.25  # of a period that is not the expected one: nine in ten of them take up no more
 
 
 @dataclass(frozen=True, slots=True)
 class Grid:
-    """Releases every ``period`` ps; ``number`` is the place of each start among them, ``delay`` its least delay."""
+    """Releases every ``period`` ps; ``number`` is the place of each start among them, ``delay`` its least delay.
+
+    ``told``: starts lie close enough behind releases for that delay to be sure.
+    """
 
     period: float
     number: Instants
     delay: Instants
+    told: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,23 +95,27 @@ def regular(instants: Instants, nominal: float) -> Lattice | None:
     return own if most <= _PLAIN * own.period else None
 
 
-def hidden_grid(starts: Instants, nominal: float) -> Grid | None:
+def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None:
     """The grid that lies closest below the starts of a routine; None of fewer than eight starts, or of none regular.
 
-    ``nominal`` in ps is the modelled period, which is only where the search begins.
+    ``nominal`` in ps is the modelled period, which is only where the search begins; releases ``stray`` so much.
     """
     found = regular(starts, nominal) if len(starts) >= _FEWEST else None
     if found is None:
         return None
     number = found.number
     rest = starts - starts[0] - np.rint(number * found.period).astype(np.int64)
-    hull = _lower_hull(number, rest)
+    # a start that lies alone below the others belongs to the release before, and is late; without it the hull lies
+    # higher, and delays are smaller only
+    kept = np.flatnonzero(rest >= np.percentile(rest, 5) - stray - _ALONE * found.period)
+    hull = kept[_lower_hull(number[kept], rest[kept])]
+    told = float(rest.max() - rest.min()) <= _HALF * found.period  # what is later may be taken for the next one, early
     # whatever the true grid is, as it lies below all starts it nowhere lies above the hull
     delay = np.maximum(0, np.floor(rest - np.interp(number, number[hull], rest[hull])).astype(np.int64))
     place = max(0, int(np.searchsorted(number[hull], number[-1] / 2, side="right")) - 1)
     first, second = int(hull[place]), int(hull[min(place + 1, len(hull) - 1)])
     run = int(number[second] - number[first])
-    return Grid(found.period + (int(rest[second] - rest[first]) / run if run else 0.0), number, delay)
+    return Grid(found.period + (int(rest[second] - rest[first]) / run if run else 0.0), number, delay, told)
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]

@@ -204,8 +204,8 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
     elif len(events) == 1 and isr.on[0].kind == "source":
         source = board.system.source(isr.on[0][7:])
         if source.period is not None:
-            found.grid = hidden_grid(starts, float(source.period))
-        if found.grid is not None:  # the release may itself have come late, by its jitter
+            found.grid = hidden_grid(starts, float(source.period), source.jitter)
+        if found.grid is not None and found.grid.told:  # the release may itself have come late, by its jitter
             after = np.maximum(0, found.grid.delay - source.jitter)
             found.latency = Delays(starts - after, after, relative=True)
     return found
@@ -302,7 +302,7 @@ def _steps(board: Measurement, step: Step) -> Steps:
     found.interval = np.diff(starts)
     if step.every is not None and step.polls is None and step.rearm == "grid":
         grid = hidden_grid(starts, float(step.every.nominal))
-        if grid is not None:
+        if grid is not None and grid.told:
             found.late = Delays(starts - grid.delay, grid.delay, relative=True)
     return found
 
