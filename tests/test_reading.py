@@ -117,7 +117,7 @@ def test_event_streams_with_a_counter_that_wraps_and_gaps():
     assert list(zip((a.at // tick).tolist(), a.value.tolist(), strict=True)) == [
         (65530, 0), (65534, 0), (65540, 1), (65540, UNKNOWN), (65556, 0)
     ] or a.value.tolist()[-2:] == [UNKNOWN, 0]  # fmt: skip
-    assert capture.remarks == ("1 gaps: events were lost there",)
+    assert capture.remarks == ("1 gap: events were lost there",)
     assert capture.end >= (65536 + 30) * tick
     for wrong, words in ((b"5,a,enter\n4,a,leave\n", "time runs backwards"), (b"5,a,go\n", "is no event"),
                          (b"# bits = 7\n1,a,mark\n", "7 bits is not known")):  # fmt: skip

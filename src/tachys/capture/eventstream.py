@@ -54,7 +54,9 @@ class _Stream:
         self.last: Fraction | None = None
         self.begin = self.now = 0
         self.changes: dict[str, tuple[list[int], list[int]]] = {}
-        self.gaps = self.merged = 0
+        self.gaps: list[tuple[int, int]] = []  # when nothing was recorded
+        self.lost: list[tuple[int, int]] = []  # when something of one name was not
+        self.merged = 0
         self.after_gap = False
 
     def read(self, chunks: Iterable[bytes], strict: bool) -> Capture:
@@ -75,13 +77,16 @@ class _Stream:
         }
         remarks = cut
         if self.gaps:
-            remarks.append(f"{self.gaps} gaps: events were lost there")
+            remarks.append(f"{len(self.gaps)} gap{'s' * (len(self.gaps) > 1)}: events were lost there")
+        if self.lost:
+            remarks.append(f"{len(self.lost)} times a name is entered or left twice in a row: events were lost between")
         if self.merged:
             remarks.append(
                 f"{self.merged} marks come with another of the same name, or 1 ps after it: one edge for both"
             )
         step = step_of([signal.at for signal in signals.values()], max(1, int(self.unit)))
-        return Capture(self.file, signals, self.begin, self.now, step.ps, tuple(remarks), step.rounding)
+        gaps = _joined(self.gaps + self.lost)
+        return Capture(self.file, signals, self.begin, self.now, step.ps, tuple(remarks), step.rounding, gaps)
 
     def _fits(self, line: bytes) -> bool:
         return _LINE.match(line) is not None
@@ -140,6 +145,8 @@ class _Stream:
         if ps > 1 << 62:
             raise self._error("the time is beyond 64 bits of picoseconds", "is the unit right?")
         self.after_gap = False
+        if self.gaps and self.gaps[-1][0] == self.gaps[-1][1]:
+            self.gaps[-1] = (self.gaps[-1][0], max(ps, self.gaps[-1][0]))
         self.begin = ps if first else self.begin
         self.now = max(self.now, ps)
         return ps
@@ -149,20 +156,22 @@ class _Stream:
             raise self._error(f"more than {MOST_NAMES} names", "is this an event stream?")
         if not self.changes and kind != "leave":  # it is an edge: the stream begins one count before it
             self.begin -= max(1, int(self.unit))
-        at, value = self.changes.setdefault(name, ([self.begin], [0]))
+        at, value = self.changes.setdefault(name, ([self.begin], [int(kind == "leave")]))
         if kind == "mark":
-            self._add(at, value, time, 1)
-            self._add(at, value, time + PULSE, 0)
+            self._add(at, value, time, 1, mark=True)
+            self._add(at, value, time + PULSE, 0, mark=True)
         else:
             self._add(at, value, time, int(kind == "enter"))
 
-    def _add(self, at: list[int], value: list[int], time: int, level: int) -> None:
+    def _add(self, at: list[int], value: list[int], time: int, level: int, *, mark: bool = False) -> None:
         if at[-1] > time:  # the end of the pulse of a mark, which is ours to place: before what comes now
             if level == 1 and at[-2] >= time - 1:
                 self.merged += 1
                 return
             at[-1] = time - 1 if level == 1 else time
         if value[-1] == level:
+            if len(at) > 1 and not mark:
+                self._lost(at, value, time, level)
             return
         if at[-1] == time:
             value[-1] = level
@@ -170,9 +179,17 @@ class _Stream:
             at.append(time)
             value.append(level)
 
+    def _lost(self, at: list[int], value: list[int], time: int, level: int) -> None:
+        """Two enters, or two leaves, of one name in a row: what lay between them was lost, and others may be."""
+        if at[-1] + 2 >= time:
+            return
+        self.lost.append((at[-1] + 1, time - 1))
+        at += [at[-1] + 1, time - 1, time]
+        value += [-1, 1 - level, level]
+
     def _gap(self) -> None:
         """What every name does is not known until it is told again."""
-        self.gaps += 1
+        self.gaps.append((self.now, self.now))
         for at, value in self.changes.values():
             self._add(at, value, max(self.now, at[-1]), -1)
         self.after_gap = True
@@ -193,3 +210,14 @@ def _lines(chunks: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
             rest = b""
     if rest:
         yield rest, False
+
+
+def _joined(gaps: list[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
+    """Stretches in order, those that overlap as one."""
+    found: list[tuple[int, int]] = []
+    for begin, end in sorted(gaps):
+        if found and begin <= found[-1][1]:
+            found[-1] = (found[-1][0], max(found[-1][1], end))
+        else:
+            found.append((begin, end))
+    return tuple(found)

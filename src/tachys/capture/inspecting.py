@@ -64,7 +64,16 @@ def window(capture: Capture, begin: int | None, end: int | None) -> Capture:
         stop = int(np.searchsorted(signal.at, last, side="right"))
         at = np.maximum(signal.at[start:stop], first)
         signals[name] = replace(signal, at=at, value=signal.value[start:stop], known=signal.known[start:stop])
-    return replace(capture, signals=signals, begin=first, end=last)
+    return replace(capture, signals=signals, begin=first, end=last, gaps=())
+
+
+def whole_parts(capture: Capture) -> list[Capture]:
+    """The parts of a capture between its gaps, the longest first; itself where there are none."""
+    if not capture.gaps:
+        return [capture]
+    borders = [capture.begin, *(instant for gap in capture.gaps for instant in gap), capture.end]
+    parts = [window(capture, a, b) for a, b in zip(borders[::2], borders[1::2], strict=True) if b > a]
+    return sorted(parts, key=lambda part: -part.length)
 
 
 def inspect(capture: Capture, narrow: int = 2) -> list[Line]:

@@ -67,7 +67,7 @@ class Capture:
     """A whole capture, from ``begin`` to ``end`` ps of the analyser's clock.
 
     ``resolution`` is the step of its instants in ps, or what their last digit stands for: no edge is known better. By
-    ``rounding`` ps more may the distance of two be off, as they were printed.
+    ``rounding`` ps more may the distance of two be off, as they were printed. In ``gaps`` nothing was recorded.
     """
 
     file: str
@@ -77,6 +77,7 @@ class Capture:
     resolution: int
     remarks: tuple[str, ...] = ()
     rounding: int = 0
+    gaps: tuple[tuple[int, int], ...] = ()
 
     def __repr__(self) -> str:
         return f"<Capture {self.file}: {len(self.signals)} signals, {self.length / 10**12:g} s>"

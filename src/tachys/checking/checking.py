@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from tachys.capture.inspecting import whole_parts
 from tachys.capture.table import Capture
 from tachys.checking.board.load import busiest_windows, load_seen
 from tachys.checking.board.measuring import Measurement, measure
@@ -15,15 +16,20 @@ from tachys.checking.compare.findings import find_all
 from tachys.checking.compare.judging import judge
 from tachys.checking.compare.premises import fallen_proofs
 from tachys.checking.compare.unmodelled import look_for_strangers
+from tachys.checking.out.pooling import together
 from tachys.checking.probes.plausible import first_reason
 from tachys.checking.result import CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
 from tachys.model.system import System
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
+MOST_PARTS = 200  # of a record with gaps, the longest of them
+
 
 def check(system: System, capture: Capture, bounds: Bounds | None = None) -> CheckResult:
     """Measure everything that the lines show, compare it with the bounds, judge every need, say what is wrong.
+
+    Nothing is concluded across a gap in the record: its whole parts are checked one by one and put together.
 
     Raises:
         InputError: a probe names a signal that the capture lacks.
@@ -31,6 +37,13 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
     paper = bounds or bounds_of(system)
     if system.capture_step is not None:
         capture = replace(capture, resolution=system.capture_step)
+    parts = whole_parts(capture)
+    if len(parts) > 1:
+        return together([_check_whole(system, part, paper) for part in parts[:MOST_PARTS]], capture)
+    return _check_whole(system, capture, paper)
+
+
+def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult:
     board = measure(system, paper, capture)
     figures = compare_figures(board)
     board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)

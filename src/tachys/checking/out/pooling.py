@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
+from tachys.capture.table import Capture
 from tachys.checking.result import CheckResult, Finding
 from tachys.needs.kinds import Need
 from tachys.needs.verdicts import WORST_FIRST, Verdict
@@ -43,6 +44,23 @@ def pool(results: Sequence[CheckResult]) -> Pooled:
     worst = [(max(same, key=_badness), len(same)) for same in found.values()]
     worst.sort(key=lambda pair: (-pair[1], -(len(pair[0].explains) + len(pair[0].falls))))
     return Pooled(needs, tuple(worst))
+
+
+def together(results: Sequence[CheckResult], whole: Capture) -> CheckResult:
+    """The parts of one record with gaps as one result: that of the first, with the needs and findings of all."""
+    pooled, first = pool(results), results[0]
+    needs = {}
+    for name, need in pooled.needs.items():
+        each = [result.needs[name] for result in results]
+        worst = min(each, key=lambda one: (WORST_FIRST.index(one.verdict), -(one.value or 0)))
+        misses = tuple(sorted((miss for one in each for miss in one.misses), key=lambda miss: miss.at))
+        needs[name] = replace(worst, verdict=need.verdict, value=need.worst, count=need.misses, misses=misses)
+    seen = sum(result.capture.length for result in results)
+    share = seen / whole.length if whole.length else 1.0
+    parts = f"its {len(results)} whole parts, {share:.1%} of it, are checked one by one"
+    remark = f"{len(whole.gaps)} gaps in the record: {parts}"
+    remarks = (remark, *first.remarks)
+    return replace(first, needs=needs, findings=tuple(finding for finding, _ in pooled.findings), remarks=remarks)
 
 
 def _badness(finding: Finding) -> int:

@@ -1,0 +1,93 @@
+"""Across a gap in a record nothing is paired, timed, divided or counted."""
+
+import random
+
+from tachys.capture.eventstream import read_event_stream
+from tachys.checking.checking import check
+from tachys.checking.compare.figures import Agreement
+from tachys.demo.machine import Machine, Plan, Routine
+from tachys.model.loading import read_model
+
+MODEL = """
+tachys = 1
+[core]
+clock = "16 MHz"
+levels = 2
+entry = "12 cycles"
+exit = "10 cycles"
+[source.tick]
+every = "1 ms"
+[source.edge]
+gap = "150 us"
+[isr.tick]
+on = "source.tick"
+level = 1
+cost = ["20 us", "30 us"]
+[isr.edge]
+on = "source.edge"
+level = 0
+cost = ["8 us", "12 us"]
+deadline = "60 us"
+[need.pace]
+of = "source.edge"
+every = "200 us"
+give_or_take = "30 %"
+[need.kept]
+of = "isr.edge"
+lost = 0
+"""
+
+
+CYCLE, US = 62_500, 10**6
+
+
+def record(seed, gaps=0):
+    """What the board tells of itself in tenths of a microsecond, with stretches of it lost."""
+    dice, until = random.Random(seed), 60_000 * US
+    edges, now = [], 500 * US
+    while now < until:
+        edges.append(now)
+        now += dice.randint(190, 210) * US
+    ticks = list(range(40 * US, until, 1000 * US))
+    routines = (Routine("edge", 0, edges, (8 * US, 12 * US)), Routine("tick", 1, ticks, (20 * US, 30 * US)))
+    truth = Machine(Plan(routines, (), 0, True, 12 * CYCLE, 10 * CYCLE, 22 * CYCLE), seed).run(until)
+    told = [(at, "source.edge,mark") for at in edges]
+    for run in truth.served:
+        told += [(run.start, f"isr.{run.name},enter"), (run.end, f"isr.{run.name},leave")]
+    told.sort()
+    out, lost, skip = ["# unit = 100 ns"], sorted(dice.sample(range(20, len(told) - 40), gaps)), 0
+    for place, (at, what) in enumerate(told):
+        if lost and place == lost[0]:
+            lost.pop(0)
+            out.append(",gap")
+            skip = dice.randint(1, 15)
+        skip -= 1
+        if skip < 0:
+            out.append(f"{at // 100_000},{what}")
+    return "\n".join(out) + "\n"
+
+
+def wrong_in(text):
+    result = check(read_model(MODEL, "m.toml"), read_event_stream([text.encode()], "r.events"))
+    told = [f"{each.code} {each.about}" for each in result.findings]
+    told += [f"{f.about}.{f.key}" for f in result.figures if f.state is Agreement.REFUTES]
+    return told, {name: need.count for name, need in result.needs.items() if need.count}, result
+
+
+def test_a_record_with_gaps_gives_no_misses_and_blames_nobody():
+    for seed in range(6):
+        told, missed, result = wrong_in(record(seed, gaps=seed * 3))
+        assert told == []
+        assert missed == {}
+        assert (f"{seed * 3} gaps" in str(result.remarks)) == (seed > 0)
+
+
+def test_a_lost_leave_is_a_gap_and_no_long_run():
+    text = record(1)
+    lines = text.splitlines()
+    for what in ("isr.edge,leave", "isr.tick,leave", "isr.edge,enter"):
+        places = [k for k, line in enumerate(lines) if line.endswith(what)][5:300:40]
+        told, missed, result = wrong_in("\n".join(line for k, line in enumerate(lines) if k not in places) + "\n")
+        assert told == []
+        assert missed == {}
+        assert "twice in a row" in str(result.remarks)
