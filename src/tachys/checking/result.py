@@ -205,6 +205,33 @@ class CheckResult:
         return frame(["need", "limit", "bound", "worst seen", "misses", "verdict", "basis", "reason"], rows)
 
     @property
+    def unaccepted(self) -> tuple[str, ...]:
+        """What a strict check does not pass: needs that are not met, or on paper alone, and findings, in words."""
+        accepted = self.bounds.system.accepted
+        codes = [f"{each.code} {each.about}" for each in self.findings]
+        told = [code for code in codes if code not in accepted.findings]
+        for name, need in self.needs.items():
+            if need.verdict is not Verdict.MET:
+                told.append(f"need {name} is {need.verdict}")
+            elif need.basis is Basis.PAPER and name not in accepted.on_paper:
+                told.append(f"need {name} is met on paper alone")
+        return tuple(told)
+
+    @property
+    def accepted(self) -> int:
+        """How much of that the model accepts."""
+        accepted = self.bounds.system.accepted
+        paper = (self.needs[name].basis is Basis.PAPER for name in accepted.on_paper if name in self.needs)
+        return sum(paper) + sum(f"{each.code} {each.about}" in accepted.findings for each in self.findings)
+
+    @property
+    def blind(self) -> bool:
+        """Whether nothing of the model is seen: no line is bound to it, or none that is ever moves."""
+        shown = self.board.shown
+        moves = any(len(instants) for instants in shown.instants.values())
+        return not moves and not any(len(bodies.start) for bodies in shown.bodies.values()) and shown.idle is None
+
+    @property
     def missed(self) -> bool:
         """Whether at least one need is missed."""
         return any(need.verdict is Verdict.MISSED for need in self.needs.values())

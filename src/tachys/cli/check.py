@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.bounds import doubt_of, status, value_text, what_holds
+from tachys.cli.bounds import doubt_of, value_text, what_holds
 from tachys.cli.capturing import Given, shape_options
 from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.output import format_option, variant_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, range_text, share_text, time_text
 from tachys.figures import Figure
-from tachys.needs.verdicts import WORST_FIRST, Verdict
+from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
 
 if TYPE_CHECKING:
     from tachys.checking.compare.figures import Compared
@@ -33,7 +33,10 @@ FIGURE_COLUMNS = [("what", ""), ("figure", ""), ("model", "right"), ("measured",
 @click.option("--figures", is_flag=True, help="Every figure of the model beside what was measured of it.")
 @click.option("--all", "every", is_flag=True, help="Every finding and every miss with its time.")
 @click.option(
-    "--strict", is_flag=True, help="Status 1 also when a need is at risk or unseen; no capture may be cut off."
+    "--strict",
+    is_flag=True,
+    help="Status 1 also for needs at risk, unseen or met on paper alone, and for findings nobody has accepted; no "
+    "capture may be cut off.",
 )
 @click.option("--own-clock", is_flag=True, help="Count time by the board's clock, as its periodic lines show it.")
 @click.option("--junit", type=click.Path(), metavar="FILE", help="Write each need as a test case (JUnit XML).")
@@ -72,8 +75,36 @@ def check_command(
         _show_worse(worse)
     if junit is not None:
         _write_junit(results, junit, strict)
+    return _status(results, strict=strict, worse=bool(worse), told=shape == "table")
+
+
+def _status(results: list[CheckResult], *, strict: bool, worse: bool, told: bool) -> int:
+    """0, or 1 where a need is missed, and if ``strict`` where anything is left that nobody has accepted.
+
+    Raises:
+        InputError: a capture shows nothing of the model.
+    """
+    from tachys.cli.output import say
+    from tachys.errors import InputError, input_error
+
+    if strict and told:
+        left = list(dict.fromkeys(each for result in results for each in result.unaccepted))
+        taken = sum(result.accepted for result in results)
+        if taken:
+            say(f"{count_text(taken, 'time')} what this rests on is accepted by the model.")
+        if left:
+            say(
+                "Strict: " + "; ".join(left[:SHOWN_FINDINGS]) + (f"; and {len(left) - 4} more" if len(left) > 4 else "")
+            )
+    blind = [result for result in results if result.blind]
+    if blind:
+        wrong, things = "nothing of the model is seen in it", [isr.thing for isr in blind[0].bounds.system.isrs]
+        line = next(iter(blind[0].capture.signals), "D0")
+        mend = f'say which signal shows what, such as [probe.{line}] shows = "{(things or ["step.NAME"])[0]}"'
+        raise InputError([each for one in blind for each in input_error(one.capture.file, wrong, mend).problems])
     verdicts = [need.verdict for result in results for need in result.needs.values()]
-    return max(int(strict and bool(worse)), status(verdicts, strict=strict))
+    failed = strict and (worse or any(result.unaccepted for result in results))
+    return int(failed or Verdict.MISSED in verdicts)
 
 
 def _print(results: list[CheckResult], shape: str, model: str, *, figures: bool, every: bool) -> None:
@@ -169,22 +200,19 @@ def show_check(
 
 def _doubt(result: CheckResult, need: NeedCheck) -> str:
     """Why a need is not met although it was not seen broken."""
+    if need.verdict is Verdict.MET and need.basis is Basis.PAPER and not result.blind:
+        return "met on paper alone: this capture shows no instance of it"
     if need.verdict is Verdict.MET or need.count:
         return ""
     return doubt_of(result.bounds.needs[need.need.name]) or need.reason
 
 
 def _headline(result: CheckResult) -> str:
-    if _blind(result):
+    if result.blind:
         return "nothing of the model is seen"
     missed = sum(need.verdict is Verdict.MISSED for need in result.needs.values())
     text = f"{missed} of {count_text(len(result.needs), 'need')} missed" if missed else "no need missed"
     return f"{text}, {count_text(len(result.findings), 'finding') if result.findings else 'nothing refuted'}"
-
-
-def _blind(result: CheckResult) -> bool:
-    """Whether no line is bound to anything."""
-    return not result.board.shown.instants and not result.board.shown.bodies
 
 
 def _about(result: CheckResult) -> str:
@@ -352,15 +380,11 @@ def _show_rest(result: CheckResult, model: str, needs: list[NeedCheck], figures:
     over = [f"flag.{name} {flag.overwritten}" for name, flag in result.flags.items() if flag.overwritten]
     if over:
         say("Set again before they were taken: " + ", ".join(over) + ".")
-    if _blind(result):
-        first = next(iter(result.capture.signals), "D0")
-        thing = result.bounds.system.isrs[0].thing if result.bounds.system.isrs else "step.NAME"
-        say(f'No line is bound to the model: say which signal shows what, such as [probe.{first}] shows = "{thing}".')
-    elif result.unseen:
+    if result.unseen:
         say("This capture cannot show: " + ", ".join(result.unseen) + ", which no line shows.")
     if result.foreign:
         say("Lines that move and that the model does not name: " + ", ".join(result.foreign) + ".")
-    if not figures and not _blind(result):
+    if not figures and not result.blind:
         agree = sum(str(figure.state) == "agrees" for figure in result.figures)
         shown = sum(str(figure.state) != "not shown" for figure in result.figures)
         say(f"{agree} of the {shown} figures of the model that this capture shows agree; --figures lists them.")

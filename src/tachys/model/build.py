@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from fractions import Fraction
 
+from tachys.model.accepting import make_accepted
 from tachys.model.acts import Act, Guard, Halt, Pause, Wait, Work
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
@@ -58,6 +59,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         probes=probes,
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
+        accepted=make_accepted(model, report, frozenset(need.name for need in needs)),
         currents={name: state.current for name, state in model.state.items()},
         remarks=tuple(sorted(report.remarks)),
         places=places,

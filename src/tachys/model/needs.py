@@ -39,7 +39,7 @@ def make_deadlines(tables: Mapping[str, IsrTable], clocks: ClockTree) -> list[Ne
 def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) -> Need | None:
     """The need of one table; None if it does not say what must hold."""
     path: Path = ("need", name)
-    keys = {"from" if key == "from_" else key for key in table.model_fields_set}
+    keys = {"from" if key == "from_" else key for key in table.model_fields_set} - {"accept", "because"}
     kind = next((kind for kind, more in _KINDS.items() if kind <= keys <= kind | more), None)
     if kind is None:
         report.complain(

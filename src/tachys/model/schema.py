@@ -234,6 +234,8 @@ class NeedTable(Table):
     jitter: PositiveTime | None = None
     load: Share | None = None
     over: PositiveTime | None = None
+    accept: Literal["paper"] | None = None
+    because: str | None = None
 
 
 class ProbeTable(Table):
@@ -253,6 +255,14 @@ class CaptureTable(Table):
 
     tolerance: Tolerance | None = None
     step: PositiveTime | None = None
+
+
+class AcceptTable(Table):
+    """What a team has looked at: findings of a check, and needs that rest on paper alone."""
+
+    findings: list[str] = []
+    paper: list[str] = []
+    because: str = ""
 
 
 class StateTable(Table):
@@ -277,6 +287,7 @@ class ModelFile(Table):
     need: dict[str, NeedTable] = {}
     probe: dict[str, ProbeTable] = {}
     capture: CaptureTable = CaptureTable()
+    accept: AcceptTable = AcceptTable()
     state: dict[Literal["run", "spin", "sleep", "wake"], StateTable] = {}
     variant: dict[str, dict[str, Any]] = {}
 

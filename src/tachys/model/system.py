@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import TypeVar
 
 from tachys.errors import Place, Remark
+from tachys.model.accepting import Accepted
 from tachys.model.events import Thing
 from tachys.model.graph import Graph
 from tachys.model.nodes import Clock, Core, Isr, Loop, Probe, Source, Step, Unit
@@ -31,6 +32,7 @@ class System:
     probes: tuple[Probe, ...]
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
+    accepted: Accepted = field(default_factory=Accepted)
     currents: dict[str, Fraction] = field(default_factory=dict, hash=False)
     remarks: tuple[Remark, ...] = ()
     places: dict[str, Place] = field(default_factory=dict, compare=False, hash=False)
