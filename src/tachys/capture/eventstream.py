@@ -173,6 +173,9 @@ class _Stream:
             if len(at) > 1 and not mark:
                 self._lost(at, value, time, level)
             return
+        if value[-1] == -1 and level >= 0 and at[-1] < time - 1:  # told as an event: it was otherwise until then
+            at.append(time - 1)
+            value.append(1 - level)
         if at[-1] == time:
             value[-1] = level
         else:

@@ -100,7 +100,7 @@ def _status(results: list[CheckResult], *, strict: bool, worse: bool, told: bool
     if blind:
         wrong, things = "nothing of the model is seen in it", [isr.thing for isr in blind[0].bounds.system.isrs]
         line = next(iter(blind[0].capture.signals), "D0")
-        mend = f'say which signal shows what, such as [probe.{line}] shows = "{(things or ["step.NAME"])[0]}"'
+        mend = f'say which signal shows what, such as [probe.{line}] shows = "{things[0] if things else "step.NAME"}"'
         raise InputError([each for one in blind for each in input_error(one.capture.file, wrong, mend).problems])
     verdicts = [need.verdict for result in results for need in result.needs.values()]
     failed = strict and (worse or any(result.unaccepted for result in results))

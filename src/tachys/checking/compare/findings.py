@@ -21,15 +21,16 @@ from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Compared, Measured
+from tachys.checking.compare.pace import paces
 from tachys.checking.compare.premises import refuted_figures
 from tachys.checking.compare.sentences import sentence
+from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.compare.unmodelled import Stranger
 from tachys.checking.result import Finding
-from tachys.dividers.mistakes import Mistake, TimerContext, read_ratio
+from tachys.dividers.mistakes import Mistake
 from tachys.figures import Figure
 from tachys.model.events import Thing
 from tachys.model.nodes import Source
-from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import System
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
@@ -71,7 +72,23 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
     explained = any(finding.code == "runs-unasked" for finding in found)
     found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
     found += list(_silent(board))
+    _add_paces(board, after, found)
     return tuple(sorted(found, key=lambda finding: (-_weight(finding), _rank(finding))))
+
+
+def _add_paces(board: Measurement, after: Bounds, found: list[Finding]) -> None:
+    """Add what comes too often, too seldom or not any more, where nothing says why yet, there or at what causes it."""
+    told = {finding.about for finding in found} | {about for finding in found for about in finding.explains}
+    for each in paces(board, after):
+        if each.code == "comes-no-more":  # what it then has no answer for is not lost
+            lost = [other for other in found if (other.code, other.about) == ("lost-unexpected", each.about)]
+            if lost:
+                found.remove(lost[0])
+                told.discard(each.about)
+        behind = {cause.thing for cause in board.system.graph.causes.get(each.about, ())}
+        if each.about not in told and not behind & told:
+            found.append(each)
+        told.add(each.about)
 
 
 def _weight(finding: Finding) -> int:
@@ -227,24 +244,8 @@ def _likely(board: Measurement, figure: Compared) -> str:
 
 def likely_mistakes(system: System, source: Source, measured: Measured) -> tuple[Mistake, ...]:
     """What the ratio reader makes of a measured period."""
-    assert source.period is not None
-    period = Fraction(measured.most)
     share = Fraction(measured.resolution, measured.most) + system.capture_tolerance
-    return read_ratio(source.period / PS_PER_SECOND, period / PS_PER_SECOND, share, _timer_context(system, source))
-
-
-def _timer_context(system: System, source: Source) -> TimerContext:
-    """What the ratio reader must know of what is behind a periodic source: its timer, or else only the clocks."""
-    assert source.period is not None
-    clock = source.timer.clock if source.timer is not None else system.core.clock
-    return TimerContext(
-        clock=clock.name,
-        clocks={clock.name: clock.hertz for clock in (*system.clocks, clock)},
-        setting=source.timer.setting if source.timer is not None else None,
-        parents={clock.name: clock.parent for clock in system.clocks if clock.parent},
-        tolerance=clock.tolerance,
-        most_excess=source.period / PS_PER_SECOND / 20,
-    )
+    return mistakes_behind(system, source, Fraction(measured.most), share)
 
 
 def _stranger(stranger: Stranger, left: list[Symptom], board: Measurement) -> Finding:

@@ -19,6 +19,10 @@ _WORDS = {
     "lost-wake-up": "the core slept on a flag that was set, until the next interrupt: a lost wake-up",
     "lost-unexpected": "events were lost, although the model loses none",
     "overwritten-unexpected": "it was set while still set, although the model has no such case",
+    "runs-too-often": "it runs more often than its sources allow",
+    "comes-too-seldom": "it stays away longer than the model allows",
+    "comes-no-more": "it stops coming",
+    "never-comes": "its line never moves",
     "never-seen": "it never comes: its line does not move",
 }
 _QUANTITIES = {

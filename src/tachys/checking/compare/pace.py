@@ -1,0 +1,142 @@
+"""What runs more often than its sources allow, more seldom than they promise, not any more, or without being asked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from fractions import Fraction
+from itertools import pairwise
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.board.measuring import Measurement, may_merge
+from tachys.checking.compare.sentences import sentence
+from tachys.checking.compare.timers import mistakes_behind
+from tachys.checking.result import Finding
+from tachys.model.events import Event
+from tachys.model.nodes import Source
+from tachys.model.quantities import time_in_words
+from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.bounds import Bounds
+
+_KNOWN_TO = Fraction(1, 50)  # a period that is read off starts which may be late
+_SIZES = (2, 3, 5, 10, 20, 50, 100, 200, 500, 1000, 5000, 20_000)
+
+
+def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
+    """Events that come denser, or further apart, than these bounds allow; one finding of each thing."""
+    yield from _without_flag(board)
+    for node in board.system.nodes.values():
+        event = node.event if isinstance(node, Source) else node.start
+        seen = board.events(event)
+        if seen is None:
+            continue
+        dense = None if isinstance(node, Source) else _too_often(board, paper, event, seen)  # its figures say it
+        found = dense or _too_seldom(board, paper, event, seen)
+        if found is not None:
+            yield found
+
+
+def _too_often(board: Measurement, paper: Bounds, event: Event, seen: Instants) -> Finding | None:
+    assert paper.reach is not None
+    curve = paper.reach.events.curve(event)
+    worst: tuple[Fraction, int, int, int, int] | None = None
+    for size in (*(size for size in _SIZES if size <= len(seen)), len(seen)):
+        if size < 2:
+            continue
+        spans = seen[size - 1 :] - seen[: len(seen) - size + 1]
+        place = int(np.argmin(spans))
+        span = int(spans[place])
+        allowed = curve.least_span(size)
+        if span + board.slack(span) < allowed:
+            excess = Fraction(allowed, span + board.slack(span))
+            worst = max(worst or (excess, 0, 0, 0, 0), (excess, size, span, allowed, int(seen[place])))
+    if worst is None:
+        return None
+    _, size, span, allowed, at = worst
+    try:
+        most = curve.most_within(span)
+    except NoBound:
+        return None
+    text = sentence("runs-too-often", f"{size} starts within {time_in_words(span)}, where {most} at most can come")
+    return Finding("runs-too-often", event.thing, text + _behind(board, event, seen), allowed, span, (), (), at)
+
+
+def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants) -> Finding | None:
+    assert paper.reach is not None
+    gap = paper.reach.gap(event)
+    if gap is None or _may_vanish(board, event):
+        return None
+    lines = [board.capture.signals[line] for line in board.shown.through.get(event.thing, ()) if line in
+             board.capture.signals]  # fmt: skip
+    if not all(line.known.all() for line in lines):
+        return None
+    capture = board.capture
+    # what may be several runs in one may hold the last of them at its end
+    bodies = board.shown.bodies.get(event.thing)
+    merged = bodies is not None and event.kind in ("isr", "step") and may_merge(board, event.thing)
+    until = seen if not merged or bodies is None else bodies.end[int(bodies.cut_begin) :][: len(seen)]
+    begins = np.append(np.int64(capture.begin), until)
+    apart = np.append(seen, np.int64(capture.end)) - begins
+    place = int(np.argmax(apart))
+    longest = int(apart[place])
+    if longest - board.slack(longest) <= gap:
+        return None
+    at = int(begins[place])
+    if not len(seen):
+        text = sentence("never-comes", f"it is due at least {capture.length // gap} times")
+        return Finding("never-comes", event.thing, text, gap, longest, (), (), None)
+    if place == len(seen):
+        text = sentence("comes-no-more", f"the last at {time_in_words(at - capture.begin)} of the capture")
+        return Finding("comes-no-more", event.thing, text, gap, longest, (), (), at)
+    text = sentence("comes-too-seldom")
+    return Finding("comes-too-seldom", event.thing, text + _behind(board, event, seen), gap, longest, (), (), at)
+
+
+def _may_vanish(board: Measurement, event: Event) -> bool:
+    """Whether a body may be so short that no sample falls into it."""
+    if event.kind == "isr":
+        return board.system.isr(event.name).cost.least < board.resolution
+    return event.kind == "step" and board.system.step(event.name).cost.least < board.resolution
+
+
+def _behind(board: Measurement, event: Event, seen: Instants) -> str:
+    """The source behind a wrong pace, and the mistake that its timer makes likely, where one fits."""
+    causes = [cause for cause in board.system.graph.causes.get(event.thing, ()) if cause.kind == "source"]
+    if len(seen) < 3 or not causes:
+        return ""
+    sources = [board.system.source(cause.name) for cause in causes if board.events(cause) is None]
+    rate = Fraction(len(seen) - 1, int(seen[-1] - seen[0]))
+    for source in sources:
+        if source.period is None:
+            continue
+        others = [board.system.source(cause.name) for cause in causes if cause != source.event]
+        left = rate - sum(
+            (1 / other.period if other.period is not None else Fraction(0) for other in others), Fraction(0)
+        )
+        periods = [Fraction(int(np.median(np.diff(seen)))), *([1 / left] if left > 0 else [])]
+        tried = [mistakes_behind(board.system, source, period, _KNOWN_TO) for period in periods]
+        found = next((each for each in tried if each), ())
+        if found:
+            return f"; likely {source.thing}: {found[0].text}"
+    return f"; look at {' and '.join(source.thing for source in sources)}" if sources else ""
+
+
+def _without_flag(board: Measurement) -> Iterator[Finding]:
+    """A polled step that began although its flag had not been set since it last took it."""
+    for name in board.flags:
+        taker = board.system.graph.pollers[name][0]
+        takes = board.events(taker.start)
+        setters = [board.events(event) for event in board.system.graph.ends_of_setters(name)]
+        known = [each for each in setters if each is not None]
+        if takes is None or len(known) != len(setters):
+            continue
+        sets, room = np.sort(np.concatenate(known)), board.resolution
+        unasked = [
+            later
+            for before, later in pairwise(takes.tolist())
+            if np.searchsorted(sets, later + room, side="right") == np.searchsorted(sets, before - room)
+        ]
+        if len(unasked) >= 2:
+            text = sentence("runs-unasked", f"{len(unasked)} of its {len(takes)} runs, flag.{name} was not set")
+            yield Finding("runs-unasked", taker.thing, text, 0, len(unasked), (), (), unasked[0])

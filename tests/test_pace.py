@@ -1,0 +1,90 @@
+"""What runs too often, too seldom, not any more or unasked is named first, with the source and its likely mistake."""
+
+import pytest
+
+from tachys.capture.eventstream import read_event_stream
+from tachys.checking.checking import check
+from tachys.model.loading import read_model
+
+MODEL = """
+tachys = 1
+[core]
+clock = "16 MHz"
+levels = 2
+entry = "12 cycles"
+exit = "10 cycles"
+[clock.slow]
+from = "core"
+divide = 4
+[source.tick]
+timer = { clock = "slow", width = 16, prescale = 256, count = 125 }
+[source.edge]
+gap = "5 ms"
+[source.start]
+every = "2 ms"
+[unit.adc]
+on = "source.start"
+takes = ["20 us", "25 us"]
+[isr.both]
+on = ["source.tick", "source.edge"]
+level = 1
+cost = ["4 us", "6 us"]
+[isr.adc]
+on = "unit.adc"
+level = 0
+cost = ["8 us", "12 us"]
+sets = "ready"
+[loop]
+overhead = "2 us"
+[step.use]
+polls = "ready"
+cost = ["30 us", "40 us"]
+"""
+MS, LENGTH = 10_000, 400  # tenths of a microsecond; milliseconds
+
+
+def stream(tick=8 * MS, adc_until=LENGTH * MS, adc=True, unasked=0):
+    told = []
+    for at in range(7, LENGTH * MS, tick):
+        if not 1900 <= at % (2 * MS) <= 2800:  # the other routine runs then, and puts this one off
+            told += [(at, "isr.both,enter"), (at + 50, "isr.both,leave")]
+    for at in range(2000, LENGTH * MS, 2 * MS):
+        told.append((at, "source.start,mark"))
+        if at < adc_until and adc:
+            told += [(at, "unit.adc,enter"), (at + 220, "unit.adc,leave"), (at + 232, "isr.adc,enter"),
+                     (at + 330, "isr.adc,leave"), (at + 360, "step.use,enter"), (at + 700, "step.use,leave")]  # fmt: skip
+    for k in range(unasked):
+        told += [(9_000 + k * 10 * MS, "step.use,enter"), (9_350 + k * 10 * MS, "step.use,leave")]
+    lines = [f"{at},{what}" for at, what in sorted(told)]
+    return "# unit = 100 ns\n" + "\n".join(lines) + "\n"
+
+
+def first(**how):
+    result = check(read_model(MODEL, "m.toml"), read_event_stream([stream(**how).encode()], "r.events"))
+    return result.findings[0] if result.findings else None
+
+
+def test_the_right_board_is_not_blamed():
+    assert first() is None
+
+
+def test_a_forgotten_prescaler_behind_a_shared_handler():
+    found = first(tick=8 * MS // 256)
+    assert (found.code, found.about) == ("runs-too-often", "isr.both")
+    assert "likely source.tick: the prescaler is not written: it divides by 1, not by 256" in found.text
+
+
+def test_a_timer_that_is_far_too_slow_is_judged_on_few_starts():
+    found = first(tick=25 * 8 * MS)
+    assert (found.code, found.about) == ("comes-too-seldom", "isr.both")
+
+
+@pytest.mark.parametrize(("how", "code", "about"), [
+    ({"adc_until": 207 * MS}, "comes-no-more", "unit.adc"),
+    ({"unasked": 20}, "runs-unasked", "step.use"),
+])  # fmt: skip
+def test_a_stream_that_stops_and_a_step_without_its_flag(how, code, about):
+    found = first(**how)
+    assert (found.code, found.about) == (code, about)
+    if code == "comes-no-more":
+        assert "the last at 206.2 ms" in found.text
