@@ -31,7 +31,7 @@ EMPTY = np.zeros(0, np.int64)
 class Runs:
     """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told.
 
-    ``single`` says which whole bodies surely are one run each.
+    ``single`` says which whole bodies surely are one run each; no run was accepted before ``accepted``.
     """
 
     isr: Isr
@@ -42,6 +42,7 @@ class Runs:
     cost: ExecutionTimes | None = None
     grid: Grid | None = None
     single: npt.NDArray[np.bool_] | None = None
+    accepted: Instants | None = None
 
 
 @dataclass(slots=True)
@@ -191,6 +192,7 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
     known = [each for each in events if each is not None]
     if len(known) == len(events):
         lead, longest = acceptance_leads(board.system, board.shown, ended, isr, starts, board.resolution)
+        found.accepted = starts - longest
         found.matched = match(
             known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
             hidden_until=board.capture.begin + _longest_wait(board, isr), longest=longest,
@@ -329,10 +331,10 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
 
 
 def _clock(board: Measurement) -> ClockError | None:
-    """How far off the clocks are, from lines whose period the board makes from its crystal."""
+    """How far off the clocks are, from lines whose period the board makes from the core's clock."""
     found = []
     for source in board.system.sources:
-        if source.period is None:
+        if source.period is None or not _from_the_core(board.system, source):
             continue
         ticks = ticks_of(board, source)
         if ticks is None or len(ticks.at) < 8:
@@ -346,6 +348,23 @@ def _clock(board: Measurement) -> ClockError | None:
         ppm = (length / (float(ticks.number[-1]) * nominal) - 1) * 1e6
         found.append((source.event, ppm, (ticks.slop + source.jitter) / length * 1e6))
     return clock_error(found)
+
+
+def _from_the_core(system: System, source: Source) -> bool:
+    """Whether the core's clock makes a periodic source: through its timer, or else as it has no tolerance of its own."""
+    if source.timer is not None:
+        parents = {clock.name: clock.parent for clock in system.clocks}
+
+        def root(name: str) -> str:
+            while (above := parents.get(name)) is not None:
+                name = above
+            return name
+
+        return root(source.timer.clock.name) == root(system.core.clock.parent or system.core.clock.name)
+    assert source.period is not None
+    assert source.period_most is not None
+    own, core = source.period_most / source.period - 1, system.core.clock.tolerance
+    return own <= core / (1 - core)
 
 
 @dataclass(frozen=True, slots=True)

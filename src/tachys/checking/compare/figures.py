@@ -225,10 +225,15 @@ def _served(board: Measurement, isr: Isr, runs: int) -> Instants | None:
     starts = board.events(isr.start)
     if len(known) != len(events) or starts is None:
         return np.full(runs, capacity, np.int64)
-    come = np.searchsorted(np.sort(np.concatenate(known)), starts[:runs], side="right")
-    since = np.concatenate([[come[0] - capacity, come[0] - capacity], come[:-2]])[: len(come)] if len(come) else come
-    # what came since the run before the last one, as the last may have left some of it
-    return np.clip(come - since, 1, capacity)
+    events_in_order, accepted = np.sort(np.concatenate(known)), board.isrs[isr.name].accepted
+    if accepted is None or not len(starts):
+        return np.full(runs, capacity, np.int64)
+    come = np.searchsorted(events_in_order, starts[:runs] + board.resolution, side="right")
+    # what came before the run before it was accepted, that run took
+    since = np.searchsorted(events_in_order, accepted[: max(0, runs - 1)] - board.resolution)
+    since = np.concatenate([come[:1] - capacity, since])
+    served: Instants = np.clip(come - since, 1, capacity)
+    return served
 
 
 def _cost(

@@ -1,0 +1,34 @@
+"""A fit puts right any few figures that were between half and one and a half times what they are, at the first try."""
+
+import random
+import re
+
+import pytest
+
+from tachys.capture.vcd import read_vcd
+from tachys.checking.checking import check
+from tachys.checking.correct.fitting import fit
+from tachys.demo.analyser import to_vcd
+from tachys.model.loading import read_model
+from trials import trial
+
+FIGURES = r'cost = \["(\d+) us", "(\d+) us"\]|gap = "(\d+) us"|every = "(\d+) us"\n\[probe'
+
+
+def spoiled(text, dice):
+    """The model with one to four of its figures wrong."""
+    spots = list(re.finditer(FIGURES, text))
+    for spot in sorted(dice.sample(spots, dice.randint(1, 4)), key=lambda spot: -spot.start()):
+        off = dice.uniform(0.5, 1.5)
+        wrong = re.sub(r"(\d+) us", lambda digits, off=off: f"{max(1, round(int(digits[1]) * off))} us", spot[0])
+        text = text[: spot.start()] + wrong + text[spot.end() :]
+    return text
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_model_with_wrong_figures_is_right_after_one_fit(seed):
+    board = trial(seed)
+    capture = read_vcd([to_vcd(board.recording).encode()], "board.vcd")
+    fitted = fit(spoiled(board.model, random.Random(seed)), "trial.toml", [capture], "2026-11-26")
+    assert check(read_model(fitted.text, "trial.toml"), capture).findings == ()
+    assert fit(fitted.text, "trial.toml", [capture], "2026-11-26").changes == ()
