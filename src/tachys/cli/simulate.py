@@ -229,6 +229,8 @@ def _show_others(result: Simulated) -> None:
 def _show_load(result: Simulated) -> None:
     from tachys.cli.output import say
 
+    if result.idle:
+        say("Never happened in this run: " + ", ".join(result.idle) + ".", "")
     load = result.bounds.load
     bounds = f"{share_text(load.least, 'down')} to {share_text(load.most, 'up')} on paper"
     say(f"Load: {share_text(result.load)} ({bounds})")

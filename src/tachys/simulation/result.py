@@ -77,6 +77,13 @@ class Simulated:
         return self.counted[name].stats()
 
     @property
+    def idle(self) -> tuple[str, ...]:
+        """What never happened: routines and units that never ended, flags that were never taken, steps never done."""
+        keys = {"isr": ".response", "unit": ".time", "flag": "", "step": ".duration"}
+        things = [(kind, name) for kind in keys for name in self.bounds.of_kind(kind)]
+        return tuple(f"{kind}.{name}" for kind, name in things if self.stats(f"{kind}.{name}{keys[kind]}") is None)
+
+    @property
     def load(self) -> Fraction:
         """The share of time in bodies, entries, exits and chains, steps, and passes in which a step ran."""
         return 1 - sum((self.shares[name] for name in ("asleep", "wake", "spun")), Fraction(0))

@@ -351,7 +351,7 @@ def _clock(board: Measurement) -> ClockError | None:
 
 
 def _from_the_core(system: System, source: Source) -> bool:
-    """Whether the core's clock makes a periodic source: through its timer, or else as it has no tolerance of its own."""
+    """Whether the core's clock makes a periodic source: through its timer, or as it has no tolerance of its own."""
     if source.timer is not None:
         parents = {clock.name: clock.parent for clock in system.clocks}
 

@@ -11,11 +11,11 @@ from tachys.capture.table import Instants
 from tachys.checking.board.following import Followed, follow
 from tachys.checking.board.load import busiest, load_seen
 from tachys.checking.board.measuring import EMPTY, Measurement
-from tachys.checking.board.waits import Cause, causes_of, stretches_of
+from tachys.checking.board.waits import Cause, WaitPart, causes_of, stretches_of
 from tachys.checking.compare.tail import tail_of
 from tachys.checking.result import Miss, NeedCheck, seen
 from tachys.model.events import Event, Thing
-from tachys.needs.kinds import NeedBounds
+from tachys.needs.kinds import Need, NeedBounds
 from tachys.needs.seen import Broken, Delays, Following, Past, Taken, Total
 from tachys.needs.verdicts import basis_of, verdict_of
 from tachys.worstcase.load import surplus
@@ -177,9 +177,27 @@ def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
         return made if followed is None else replace(made, note=_note(followed))
     worst = int(np.argmax(look.after))
     begin, after = int(look.at[worst]), int(look.after[worst])
-    apart = tuple(stretches_of(board, begin, begin + after, need.waits))
+    apart = tuple(_taken_apart(board, need, begin, begin + after))
     tail = None if look.relative or made.misses or paper.proved else tail_of(look.after)
     return replace(made, worst_at=begin, worst=apart, tail=tail, note=_note(followed))
+
+
+def _taken_apart(board: Measurement, need: Need, begin: int, end: int, *, lost: bool = False) -> list[WaitPart]:
+    """The wait of a need; while a unit is at work whose end it waits for, nothing holds anything off.
+
+    What is ``lost`` was, where a unit comes first, as that was still at work.
+    """
+    follows = need.follows
+    links = None if follows is None else board.system.graph.chain(follows.begins, follows.ends)
+    first = links[0].after if links and len(links) > 1 else None
+    ended = None if first is None or first.kind != "unit" or first.moment != "end" else board.events(first)
+    if first is None or ended is None:
+        return stretches_of(board, begin, end, need.waits)
+    place = int(np.searchsorted(ended, begin, side="right"))
+    border = min(int(ended[place]), end) if place < len(ended) else end
+    works = [WaitPart(begin, border, "ran", first.thing)] if border > begin else []
+    rest = [] if lost or end <= border else stretches_of(board, border, end, need.waits)
+    return works + rest
 
 
 def _note(followed: Followed) -> str:
@@ -197,7 +215,8 @@ def _misses(board: Measurement, paper: NeedBounds, broken: list[Broken]) -> tupl
     longest = sorted(broken, key=lambda miss: -(miss.value or 1 << 62))
     made = [
         Miss(miss.at, miss.value, miss.kind,
-             causes_of(stretches_of(board, miss.begin, miss.end, need.waits), bound) if k < APART else ())
+             causes_of(_taken_apart(board, need, miss.begin, miss.end, lost=miss.kind == "lost"), bound)
+             if k < APART else ())
         for k, miss in enumerate(longest)
     ]  # fmt: skip
     return tuple(sorted(made, key=lambda miss: miss.at))

@@ -58,7 +58,7 @@ def explain_finding(result: CheckResult, number: int) -> Explained:
     stretches = stretches_of(result.board, begin, end, Thing("loop")) if end > begin else []
     length = max(end - begin, 20 * result.capture.resolution, 50 * 10**6)
     window = (max(result.capture.begin, begin - length // 2), min(result.capture.end, begin + 2 * length))
-    return Explained(f"Finding {number}: {finding.code} of {finding.about}", finding.about, begin, end,
+    return Explained(f"Finding {number}: {finding.about}", finding.about, begin, end,
                      tuple(stretches), causes_of(stretches), None, window, None, finding)  # fmt: skip
 
 
