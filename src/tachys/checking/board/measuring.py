@@ -193,9 +193,13 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
     if len(known) == len(events):
         lead, longest = acceptance_leads(board.system, board.shown, ended, isr, starts, board.resolution)
         found.accepted = starts - longest
+        begin = board.capture.begin
+        if several is not None and bodies is not None and bodies.cut_begin and len(bodies.end):
+            begin = int(bodies.end[0])  # what came before may have been served in what was cut
+            known = [each[each > begin] for each in known]
         found.matched = match(
             known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
-            hidden_until=board.capture.begin + _longest_wait(board, isr), longest=longest,
+            hidden_until=begin + _longest_wait(board, isr), longest=longest,
             several=several,
         )  # fmt: skip
         if bodies is not None and several is not None:
