@@ -1,5 +1,7 @@
 """The check against the stand-in's truth, and matching of events to runs."""
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -9,6 +11,7 @@ from tachys.capture.csv import read_csv
 from tachys.capture.vcd import read_vcd
 from tachys.checking.board.matching import match
 from tachys.checking.checking import check
+from tachys.checking.compare import sentences
 from tachys.demo import board
 from tachys.demo.analyser import to_csv, to_vcd
 from tachys.demo.project import model_text
@@ -95,3 +98,9 @@ def test_matching_of_well_spaced_events_is_one_to_one(gaps, waits):
     assert found.run.tolist() == list(range(len(events)))
     assert not len(found.lost)
     assert not len(found.waiting)
+
+
+def test_every_finding_stands_in_its_page():
+    page = (Path(__file__).parent.parent / "docs" / "findings.md").read_text()
+    for code in sentences._WORDS:
+        assert f"`{code}`" in page, code
