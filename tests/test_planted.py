@@ -41,8 +41,10 @@ def test_the_sound_twin_has_no_finding(system, seed):
 @pytest.mark.parametrize("seed", SEEDS)
 @pytest.mark.parametrize("fault", FAULTS)
 def test_a_planted_fault_is_named_first(system, captures, fault, seed):
-    first = check(system, captures[fault, seed]).findings[0]
+    result = check(system, captures[fault, seed])
+    first = result.findings[0]
     assert (first.about, first.code) == FAULTS[fault]
+    assert f"{first.code} {first.about}" in result.unaccepted  # so a strict check ends with 1
 
 
 def test_words_and_consequences(system, captures):

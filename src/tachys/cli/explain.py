@@ -113,7 +113,7 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
         more = consequence_text(explained.finding, result)
         if more:
             say(f"{more[0].upper()}{more[1:]}.")
-    total = explained.end - explained.begin
+    total, known_to = explained.end - explained.begin, result.capture.known_to
     if explained.stretches:
         limit = "" if explained.limit is None else f", limit {time_text(explained.limit)}"
         over = (
@@ -121,15 +121,13 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
             if explained.limit is None or total <= explained.limit
             else f": {time_text(total - explained.limit)} late"
         )
-        say(
-            f"From {instant_text(explained.begin)} to {instant_text(explained.end)}: {exact_time(total)}{limit}{over}",
-            "",
-        )
+        span = f"From {instant_text(explained.begin)} to {instant_text(explained.end)}"
+        say(f"{span}: {exact_time(total, known_to)}{limit}{over}", "")
         rows: list[Row] = [
-            [instant_text(part.begin), exact_time(part.end - part.begin), _words(part.how, part.what)]
+            [instant_text(part.begin), exact_time(part.end - part.begin, known_to), _words(part.how, part.what)]
             for part in explained.stretches[:MOST_ROWS]
         ]
-        rows.append(["together", exact_time(total), ""])
+        rows.append(["together", exact_time(total, known_to), ""])
         table([("from", "right"), ("lasts", "right"), ("what", "")], rows)
         if len(explained.stretches) > MOST_ROWS:
             say(f"  … and {len(explained.stretches) - MOST_ROWS} stretches more.")
@@ -164,7 +162,7 @@ def _show_causes(explained: Explained) -> None:
     if bounded:
         assert explained.bound is not None
         rows.append(["the whole bound", NONE, time_text(explained.bound.most, "up")])
-    table([("in all", ""), ("measured", "right"), ("the bound allows", "right")], rows)
+    table([("in all", ""), ("measured", "right"), ("the model allows", "right")], rows)
 
 
 def _words(how: str, what: str) -> str:

@@ -38,8 +38,10 @@ def range_text(low: int, high: int) -> str:
     return f"{number} to {second}" if second.endswith(f" {unit}") or low == 0 else f"{first} to {second}"
 
 
-def exact_time(ps: int) -> str:
-    """To the last picosecond, such as "22.333351 us"."""
+def exact_time(ps: int, known_to: int = 1) -> str:
+    """To the last picosecond, or to a hundredth of what it is known to, such as "22.333 us"."""
+    digit = 10 ** max(0, len(str(known_to)) - 3)
+    ps = (ps + digit // 2) // digit * digit
     scale, unit = _unit(ps)
     return f"{(Decimal(ps) / scale).normalize():f} {unit}" if ps else "0 s"
 

@@ -11,6 +11,7 @@ from tachys.checking.board.nesting import NOBODY
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.figures import Figure
 from tachys.model.events import Thing
+from tachys.model.system import System
 
 How = Literal["ran", "held off", "entry and exit", "unseen"]  # a wake-up counts as entry
 
@@ -77,8 +78,21 @@ def _idle(name: Thing) -> tuple[How, Thing]:
     return ("held off", name) if name else ("unseen", Thing(""))
 
 
-def causes_of(stretches: Iterable[WaitPart], bound: Figure | None = None) -> tuple[Cause, ...]:
-    """What each thing did in a wait, the largest excess over the bound first; together they are the whole wait."""
+def longest_guard(system: System, what: Thing) -> int:
+    """The longest time in ps for which the model says that a body holds anything off."""
+    if what.kind not in ("isr", "step"):
+        return 0
+    body = system.isr(what.name) if what.kind == "isr" else system.step(what.name)
+    return max((guard.longest(body.cost.most) for guard in body.guards), default=0)
+
+
+def causes_of(
+    stretches: Iterable[WaitPart], bound: Figure | None = None, system: System | None = None
+) -> tuple[Cause, ...]:
+    """What each thing did in a wait, the largest excess over the bound first; together they are the whole wait.
+
+    Of what holds off, its own guard in ``system`` is what is expected, not that of whoever stands in the bound.
+    """
     times: dict[tuple[Thing, How], int] = {}
     for each in stretches:
         key = (each.what, each.how)
@@ -92,6 +106,8 @@ def causes_of(stretches: Iterable[WaitPart], bound: Figure | None = None) -> tup
             expected[part.who] = expected.get(part.who, 0) + part.total
     found = []
     for (what, how), time in times.items():
-        allowed = holding if how == "held off" else expected.get(what, 0)
+        allowed = expected.get(what, 0)
+        if how == "held off":
+            allowed = holding if system is None else longest_guard(system, what)
         found.append(Cause(what, how, time, allowed if bound is not None and what else None))
     return tuple(sorted(found, key=lambda cause: (cause.how == "entry and exit", -cause.excess)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from tachys.checking.board.waits import How
+from tachys.checking.board.waits import How, longest_guard
 from tachys.checking.result import Miss
 from tachys.model.events import Thing
 from tachys.model.system import System
@@ -46,11 +46,3 @@ def _modelled(system: System, what: Thing, how: How, expected: list[int]) -> int
     if how == "held off":
         return longest_guard(system, what)
     return max(expected, default=None)
-
-
-def longest_guard(system: System, what: Thing) -> int:
-    """The longest time in ps for which the model says that a body holds anything off."""
-    if what.kind not in ("isr", "step"):
-        return 0
-    body = system.isr(what.name) if what.kind == "isr" else system.step(what.name)
-    return max((guard.longest(body.cost.most) for guard in body.guards), default=0)

@@ -158,7 +158,7 @@ def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause,
     place = int(np.searchsorted(starts, miss.at))
     end = int(starts[place]) if place < len(starts) else board.capture.end
     bound = board.paper.isrs[thing.name].latency
-    return causes_of(stretches_of(board, miss.at, max(miss.at, end), thing), bound)
+    return causes_of(stretches_of(board, miss.at, max(miss.at, end), thing), bound, board.system)
 
 
 def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
@@ -215,7 +215,7 @@ def _misses(board: Measurement, paper: NeedBounds, broken: list[Broken]) -> tupl
     longest = sorted(broken, key=lambda miss: -(miss.value or 1 << 62))
     made = [
         Miss(miss.at, miss.value, miss.kind,
-             causes_of(_taken_apart(board, need, miss.begin, miss.end, lost=miss.kind == "lost"), bound)
+             causes_of(_taken_apart(board, need, miss.begin, miss.end, lost=miss.kind == "lost"), bound, board.system)
              if k < APART else ())
         for k, miss in enumerate(longest)
     ]  # fmt: skip

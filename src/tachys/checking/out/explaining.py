@@ -125,5 +125,5 @@ def _explained(
 ) -> Explained:  # fmt: skip
     stretches = tuple(stretches_of(result.board, begin, end, waiting))
     margin = max((end - begin) // 3, 10 * result.capture.resolution, 5 * 10**6)
-    return Explained(title, waiting, begin, end, stretches, causes_of(stretches, bound), bound,
+    return Explained(title, waiting, begin, end, stretches, causes_of(stretches, bound, result.bounds.system), bound,
                      (begin - margin, end + margin), limit, finding, need)  # fmt: skip
