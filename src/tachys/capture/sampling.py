@@ -25,7 +25,7 @@ STRAYS = 1.3  # units about the fit by least squares, which is not the best for 
 COARSEST = 2.0  # units; a finer step cannot be told from the digits
 CHANCE = 1e-6
 TRIED = 2000  # instants around the two that lie closest together, by which a step is found
-_MOST_TRIED = 50_000_000
+_MOST_TRIED = 8_000_000
 
 
 @dataclass(frozen=True, slots=True)
