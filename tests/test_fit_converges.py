@@ -32,3 +32,16 @@ def test_a_model_with_wrong_figures_is_right_after_one_fit(seed):
     fitted = fit(spoiled(board.model, random.Random(seed)), "trial.toml", [capture], "2026-11-26")
     assert check(read_model(fitted.text, "trial.toml"), capture).findings == ()
     assert fit(fitted.text, "trial.toml", [capture], "2026-11-26").changes == ()
+
+
+@pytest.mark.parametrize("seed", range(100, 106))
+def test_costs_that_are_too_low_are_no_routine_that_the_model_lacks(seed):
+    board, dice = trial(seed), random.Random(seed)
+    text, spots = board.model, list(re.finditer(r'cost = \["(\d+) us", "(\d+) us"\]', board.model))
+    for spot in sorted(dice.sample(spots, 3), key=lambda spot: -spot.start()):
+        off = dice.uniform(0.5, 0.9)
+        low = re.sub(r"(\d+) us", lambda digits, off=off: f"{max(1, round(int(digits[1]) * off))} us", spot[0])
+        text = text[: spot.start()] + low + text[spot.end() :]
+    text = re.sub(r"guard = .*\n", "", text)  # a guard must fit into its body
+    capture = read_vcd([to_vcd(board.recording).encode()], "board.vcd")
+    assert all(each.code != "not-modelled" for each in check(read_model(text, "m.toml"), capture).findings)
