@@ -83,13 +83,7 @@ def match(
     whose run hangs on where between the two the core accepted are left out, but ``lost_count`` counts them. Of runs
     that may be ``several`` nothing is concluded for events that came meanwhile, nor for those behind them for a while.
     """
-    merged = np.concatenate([np.zeros(0, np.int64), *events])
-    kinds = np.concatenate([np.zeros(0, np.int64), *(np.full(len(each), k) for k, each in enumerate(events))])
-    if len(events) == 1:
-        at, kind = merged, kinds
-    else:
-        order = np.argsort(merged, kind="stable")
-        at, kind = merged[order], kinds[order]
+    at, kind = _in_order(events)
     leads = np.full(len(runs), lead, np.int64) if isinstance(lead, int) else lead
     most = pending + 1 if len(events) == 1 else 2
     ends = runs if several is None else several.ends
@@ -111,9 +105,7 @@ def match(
         sure &= ~_hanging(at, by, runs, leads, longest)
     doubted = np.zeros(len(runs) + 1, np.bool_)
     if takes_all and longest is not None:
-        known = np.flatnonzero(by >= 0)
-        later = np.append(False, by[known][1:] == by[known][:-1])[: len(known)]  # the first is surely of its run
-        either = known[later & (at[known] > runs[by[known]] - longest[by[known]])]
+        either = _of_either(at, by, runs, longest)
         sure[either] = False
         doubted[by[either] + 1] = True
     served, lost, waiting = (sure & (fate == what) for what in (SERVED, LOST, WAITING))
@@ -131,6 +123,22 @@ def match(
         int((~sure).sum()),
         merged,
     )
+
+
+def _in_order(events: Sequence[Instants]) -> tuple[Instants, Instants]:
+    """(all events in order of time, the kind of each)."""
+    at = np.concatenate([np.zeros(0, np.int64), *events])
+    kind = np.concatenate([np.zeros(0, np.int64), *(np.full(len(each), k) for k, each in enumerate(events))])
+    order = np.argsort(at, kind="stable")
+    return at[order], kind[order]
+
+
+def _of_either(at: Instants, by: Instants, runs: Instants, longest: Instants) -> Instants:
+    """The places of events that a run which takes all may have taken, or the one behind it."""
+    known = np.flatnonzero(by >= 0)
+    later = np.append(False, by[known][1:] == by[known][:-1])[: len(known)]  # the first is surely of its run
+    found: Instants = known[later & (at[known] > runs[by[known]] - longest[by[known]])]
+    return found
 
 
 def _cloud(
