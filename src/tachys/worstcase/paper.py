@@ -72,5 +72,6 @@ def _lost_on_way(reach: EventBounds, links: tuple[Link, ...], *, age: bool) -> s
             continue
         why = reach.loses(thing)
         if why is not None:
-            return f"an event may be lost at {thing}: {why}"
+            more = "; age = true asks for the last set before each take alone" if link.kind == "sets" else ""
+            return f"an event may be lost at {thing}: {why}{more}"
     return ""
