@@ -206,8 +206,9 @@ def test_a_closed_input_and_a_full_stderr_change_no_status(model):
 def test_an_interrupt_shows_what_was_played_until_then(model, runs):
     command = [sys.executable, "-m", "tachys", "simulate", str(model), "--for", "300000s", "--runs", str(runs)]
     process = subprocess.Popen(
-        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True
-    )
+        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # what runs in the background ignores it
+    )  # fmt: skip
     time.sleep(9)
     os.killpg(process.pid, signal.SIGINT)  # as the terminal does, to all of them
     out, _ = process.communicate(timeout=40)
