@@ -6,7 +6,7 @@ import random
 from collections.abc import Iterator
 
 from tachys.demo.analyser import Analyser, Levels, Recording, busy, pulses, steps, toggles
-from tachys.demo.machine import Halts, Hold, Machine, Pauses, Plan, Routine, Task, Works
+from tachys.demo.machine import Burns, Halts, Hold, Machine, Pauses, Plan, Routine, Task
 
 US, MS = 10**6, 10**9
 CYCLE = 20_833  # ps, and a third: 48 MHz
@@ -156,11 +156,11 @@ def planted(fault: str | None, seed: int = 1) -> Recording:
         routines.insert(0, Routine("ghost", 0, list(_apart(dice, until, 400 * US, 900 * US)), (21 * US, 29 * US)))
     held = (190 * US, 230 * US) if fault == "longer guard" else (22 * US, 24 * US)
     works = (
-        Task("regulate", (Works((20_500_000, 25_500_000)),), polls="ready"),
-        Task("send", (Works((8300_000, 11_600_000)),
+        Task("regulate", (Burns((20_500_000, 25_500_000)),), polls="ready"),
+        Task("send", (Burns((8300_000, 11_600_000)),
                       Pauses((2 * MS, 3 * MS) if fault == "blocking send" else (25 * US, 25 * US))), every=20 * MS),
-        Task("panel", (Works((1850 * US, 2130 * US), (Hold(1, 0, dice.randint(*held)),)),), every=50 * MS),
-        Task("nap", (Works((0, 0)), Halts(() if fault == "lost wake-up" else ("ready",)))),
+        Task("panel", (Burns((1850 * US, 2130 * US), (Hold(1, 0, dice.randint(*held)),)),), every=50 * MS),
+        Task("nap", (Burns((0, 0)), Halts(() if fault == "lost wake-up" else ("ready",)))),
     )  # fmt: skip
     plan = Plan(tuple(routines), works, 38 * CYCLE, True, 15 * CYCLE, 12 * CYCLE, 8 * CYCLE, 1_900_000)
     truth = Machine(plan, seed).run(until)

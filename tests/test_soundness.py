@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from playing import LONG, beaten, played, ways
 from strategies import firm_models, lone_models
-from tachys.demo.machine import Halts, Hold, Machine, Pauses, Plan, Routine, Task, Waits, Works
+from tachys.demo.machine import Burns, Halts, Hold, Machine, Pauses, Plan, Routine, Task, Waits
 from tachys.demo.project import model_text
 from tachys.model import acts
 from tachys.model.loading import read_model
@@ -57,7 +57,7 @@ def part(act):
     if isinstance(act, acts.Pause):
         return Pauses((act.length.least, act.length.most))
     return (
-        Halts(act.unless) if isinstance(act, acts.Halt) else Works((act.cost.least, act.cost.most), holds(act.guards))
+        Halts(act.unless) if isinstance(act, acts.Halt) else Burns((act.cost.least, act.cost.most), holds(act.guards))
     )
 
 

@@ -14,7 +14,7 @@ from tachys.capture.csv import read_csv
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
 from tachys.demo.analyser import Analyser, Levels, Recording, busy, pulses, steps, to_csv, to_vcd, toggles
-from tachys.demo.machine import Halts, Hold, Machine, Pauses, Plan, Routine, Task, Works
+from tachys.demo.machine import Burns, Halts, Hold, Machine, Pauses, Plan, Routine, Task
 
 US, CYCLE = 10**6, 20_000
 RATES = ["2", "4", "8", "11.0592", "16", "24", "27.12", "48", "100", "125"]  # MHz
@@ -129,7 +129,7 @@ class _Maker:
             )  # fmt: skip
             if dice.random() < 0.8:
                 self.lines.append((f"S{number}", f"step.w{number}"))
-            parts = (Works((low, high), holds), *([Pauses((pause, pause))] if pause else []))
+            parts = (Burns((low, high), holds), *([Pauses((pause, pause))] if pause else []))
             yield Task(f"w{number}", parts, flag, every)
         if dice.random() < 0.3:
             unless = tuple(flags[:2])

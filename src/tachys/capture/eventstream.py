@@ -17,6 +17,7 @@ from tachys.capture.sampling import step_of
 from tachys.capture.table import Capture, Signal
 from tachys.errors import InputError, input_error
 from tachys.model.quantities import parse_positive_duration
+from tachys.stretches import joined
 
 _NAME = rb"[^\x00-\x20,\x7f](?:[^\x00-\x1f,\x7f]{0,62}[^\x00-\x20,\x7f])?"
 _LINE = re.compile(rb"\s*(\d{1,40}(?:\.\d{1,40})?)\s*,\s*(" + _NAME + rb")\s*,\s*(enter|leave|mark)\s*$")
@@ -85,7 +86,8 @@ class _Stream:
                 f"{self.merged} marks come with another of the same name, or 1 ps after it: one edge for both"
             )
         step = step_of([signal.at for signal in signals.values()], max(1, int(self.unit)))
-        gaps = _joined(self.gaps + self.lost)
+        begins, ends = np.array(self.gaps + self.lost, np.int64).reshape(-1, 2).T
+        gaps = tuple(zip(*(side.tolist() for side in joined(begins, ends)), strict=True))
         return Capture(self.file, signals, self.begin, self.now, step.ps, tuple(remarks), step.rounding, gaps)
 
     def _fits(self, line: bytes) -> bool:
@@ -213,14 +215,3 @@ def _lines(chunks: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
             rest = b""
     if rest:
         yield rest, False
-
-
-def _joined(gaps: list[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
-    """Stretches in order, those that overlap as one."""
-    found: list[tuple[int, int]] = []
-    for begin, end in sorted(gaps):
-        if found and begin <= found[-1][1]:
-            found[-1] = (found[-1][0], max(found[-1][1], end))
-        else:
-            found.append((begin, end))
-    return tuple(found)

@@ -29,41 +29,41 @@ _MOST_TRIED = 8_000_000
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class Resolution:
     """How far off the distance of two instants may be: by ``ps`` of sampling, and by ``rounding`` ps of printing."""
 
     ps: int
     rounding: int = 0
 
 
-def step_of(columns: Iterable[Instants], digit: int) -> Step:
+def step_of(columns: Iterable[Instants], digit: int) -> Resolution:
     """The step of the analyser, where instants show it; else the last ``digit`` in ps, whatever it hides.
 
     The first instant of each column is where its record begins, and no edge.
     """
     lines = [column[1:] for column in columns if len(column) > 1]
     instants = np.unique(np.concatenate([np.zeros(0, np.int64), *(line[:LOOKED_AT] for line in lines)]))
-    unknown = Step(digit, digit)
+    unknown = Resolution(digit, digit)
     if len(instants) < FEWEST:
         return unknown
     common = int(np.gcd.reduce(instants - instants[0]))
     if common > digit and all(_on_grid(line, int(instants[0]), common) for line in lines):
         if not _differ_by_steps(instants, common):
             return unknown
-        unknown = Step(common)
+        unknown = Resolution(common)
         if not _is_decimal(common // digit):
             return unknown
         digit = common  # the digits below it are zeros: it may be printed with fewer than it is written with
     step = _step(instants, digit)
     if step is None or not all(_fits(line, instants[0], step, digit) for line in lines):
         return unknown
-    return Step(ceil(step), digit)
+    return Resolution(ceil(step), digit)
 
 
-def step_of_samples(first: int, last: int, count: int, digit: int) -> Step:
+def step_of_samples(first: int, last: int, count: int, digit: int) -> Resolution:
     """The same of a file with a row for each of ``count`` samples, from ``first`` to ``last`` ps."""
     whole, rest = divmod(last - first, count - 1)
-    return Step(whole) if rest == 0 else Step(whole + 1, digit)
+    return Resolution(whole) if rest == 0 else Resolution(whole + 1, digit)
 
 
 def _on_grid(line: Instants, start: int, step: int) -> bool:
@@ -106,13 +106,8 @@ def _refined(ticks: Instants, step: float) -> float | None:
     known = min(len(ticks), TRIED)
     while True:
         some = ticks[order[:known]]
-        number = np.rint(some / step)
-        middle = number.mean()
-        spread = float(((number - middle) ** 2).sum())
-        if spread:
-            step = float(((number - middle) * (some - some.mean())).sum()) / spread
-        rest = some - number * step
-        if float(rest.max() - rest.min()) > STRAYS:
+        step = float(_fit(some, step))
+        if step <= 0:
             return None
         if known == len(ticks):
             return step

@@ -171,6 +171,11 @@ class Finding:
     explains: tuple[str, ...] = ()
     at: int | None = None
 
+    @property
+    def name(self) -> str:
+        """As a model accepts it: "cost-longer isr.tick"."""
+        return f"{self.code} {self.about}"
+
 
 @dataclass(frozen=True, slots=True, repr=False)
 class CheckResult:
@@ -208,8 +213,7 @@ class CheckResult:
     def unaccepted(self) -> tuple[str, ...]:
         """What a strict check does not pass: needs that are not met, or on paper alone, and findings, in words."""
         accepted = self.bounds.system.accepted
-        codes = [f"{each.code} {each.about}" for each in self.findings]
-        told = [code for code in codes if code not in accepted.findings]
+        told = [each.name for each in self.findings if each.name not in accepted.findings]
         for name, need in self.needs.items():
             if need.verdict is not Verdict.MET:
                 told.append(f"need {name} is {need.verdict}")
@@ -222,7 +226,7 @@ class CheckResult:
         """How much of that the model accepts."""
         accepted = self.bounds.system.accepted
         paper = (self.needs[name].basis is Basis.PAPER for name in accepted.on_paper if name in self.needs)
-        return sum(paper) + sum(f"{each.code} {each.about}" in accepted.findings for each in self.findings)
+        return sum(paper) + sum(each.name in accepted.findings for each in self.findings)
 
     @property
     def blind(self) -> bool:

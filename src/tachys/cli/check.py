@@ -93,9 +93,8 @@ def _status(results: list[CheckResult], *, strict: bool, worse: bool, told: bool
         if taken:
             say(f"{count_text(taken, 'time')} what this rests on is accepted by the model.")
         if left:
-            say(
-                "Strict: " + "; ".join(left[:SHOWN_FINDINGS]) + (f"; and {len(left) - 4} more" if len(left) > 4 else "")
-            )
+            more = f"; and {len(left) - SHOWN_FINDINGS} more" if len(left) > SHOWN_FINDINGS else ""
+            say(f"Strict: {'; '.join(left[:SHOWN_FINDINGS])}{more}")
     blind = [result for result in results if result.blind]
     if blind:
         wrong, things = "nothing of the model is seen in it", [isr.thing for isr in blind[0].bounds.system.isrs]

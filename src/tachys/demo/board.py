@@ -10,7 +10,7 @@ import random
 from collections.abc import Iterator
 
 from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps
-from tachys.demo.machine import Halts, Hold, Machine, Plan, Routine, Task, Works
+from tachys.demo.machine import Burns, Halts, Hold, Machine, Plan, Routine, Task
 
 US, MS = 10**6, 10**9
 SAMPLE = 125_000  # ps of the analyser's clock: 8 MHz
@@ -62,11 +62,11 @@ def _plan(faulty: bool, dice: random.Random, until: int) -> tuple[Plan, dict[str
         for name, (level, low, high) in us.items()
     )
     steps = (
-        Task("regulate", (Works((31 * US, 37 * US)),), polls="sample"),
-        Task("answer", (Works((5 * US, 8 * US)),), polls="frame"),
-        Task("panel", (Works((1850 * US, 2130 * US), (Hold(1, 0, 28 * US),)),), every=50 * MS),
-        Task("log", (Works((310 * US, 385 * US), (Hold(0, 11 * US, dice.randint(*hold)),)),), every=20 * MS),
-        Task("nap", (Works((0, 0)), Halts())),
+        Task("regulate", (Burns((31 * US, 37 * US)),), polls="sample"),
+        Task("answer", (Burns((5 * US, 8 * US)),), polls="frame"),
+        Task("panel", (Burns((1850 * US, 2130 * US), (Hold(1, 0, 28 * US),)),), every=50 * MS),
+        Task("log", (Burns((310 * US, 385 * US), (Hold(0, 11 * US, dice.randint(*hold)),)),), every=20 * MS),
+        Task("nap", (Burns((0, 0)), Halts())),
     )
     plan = Plan(
         routines, steps, overhead=38 * cycle, entry=15 * cycle, exit=12 * cycle, chain=8 * cycle, wake=3_700_000

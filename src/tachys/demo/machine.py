@@ -39,7 +39,7 @@ class Routine:
 
 
 @dataclass(frozen=True, slots=True)
-class Works:
+class Burns:
     """Part of a step: burns CPU time."""
 
     cost: tuple[int, int]
@@ -73,7 +73,7 @@ class Task:
     """A step of the loop as it really is: when it runs, and what it does then, part by part."""
 
     name: str
-    parts: tuple[Works | Pauses | Waits | Halts, ...] = ()
+    parts: tuple[Burns | Pauses | Waits | Halts, ...] = ()
     polls: str | None = None
     every: int | None = None
     rearm: str = "grid"
@@ -297,10 +297,10 @@ class Machine:
             self._part += 1
             self._begin_part(step.parts[self._part])
 
-    def _begin_part(self, part: Works | Pauses | Waits | Halts) -> None:
+    def _begin_part(self, part: Burns | Pauses | Waits | Halts) -> None:
         self._begin_loop_body(0, ())
         self._loop_state = "part"
-        if isinstance(part, Works):
+        if isinstance(part, Burns):
             self._loop_state = "work"
             self._begin_loop_body(self._cost(part.cost), part.holds)
         elif isinstance(part, Pauses):

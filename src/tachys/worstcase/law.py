@@ -55,7 +55,7 @@ class Curves(Protocol):
         """The events of ``given`` after their way to ``event``; ``waiting`` of them at most are on it at once."""
 
 
-class Found(Protocol):
+class Finished(Protocol):
     """What a law asks of the bounds when they are finished."""
 
     @property
@@ -129,22 +129,22 @@ class Law:
     def hardware(self, gaps: Gaps, curves: Curves) -> None:
         """Enter how long its events can stay away before anything is known of what runs on the core."""
 
-    def gaps(self, gaps: Gaps, found: Found) -> None:
+    def gaps(self, gaps: Gaps, found: Finished) -> None:
         """Enter how long its events can stay away."""
 
-    def rate(self, found: Found, rates: Rates) -> Fraction:
+    def rate(self, found: Finished, rates: Rates) -> Fraction:
         """The fewest of its events per ps in the long run."""
         return Fraction(0)
 
-    def loses(self, found: Found) -> str | None:
+    def loses(self, found: Finished) -> str | None:
         """Why one of its events may be lost; None if none ever is."""
         return None
 
-    def passes(self, found: Found, moment: str) -> Figure:
+    def passes(self, found: Finished, moment: str) -> Figure:
         """How long the token of a ring takes from its cause to its start or end."""
         return Figure(0, None, reason=f"{self.node.thing} is no part of a ring")
 
-    def delay(self, found: Found, event: Event) -> Figure:
+    def delay(self, found: Finished, event: Event) -> Figure:
         """How late an event is against what causes it."""
         raise NotImplementedError
 
@@ -152,11 +152,11 @@ class Law:
         """How much of the least of its way is sure for each of its events."""
         return figure.least
 
-    def span(self, found: Found) -> Figure:
+    def span(self, found: Finished) -> Figure:
         """From its start to its end."""
         raise NotImplementedError
 
-    def distance(self, found: Found, event: Event, least: int) -> Figure:
+    def distance(self, found: Finished, event: Event, least: int) -> Figure:
         """The most distance of neighbouring events that follow no single cause; ``least`` is the least."""
         gap = found.gap(event)
         if gap is None:

@@ -28,7 +28,7 @@ from tachys.worstcase.arrivals import (
     tightest,
 )
 from tachys.worstcase.gaps import Gaps, source_gap
-from tachys.worstcase.law import Curves, Found, Law, Rates
+from tachys.worstcase.law import Curves, Finished, Law, Rates
 from tachys.worstcase.queueing import MOST_STARTS
 from tachys.worstcase.result import UnitBounds
 from tachys.worstcase.rounds import least_distance, least_round
@@ -47,28 +47,28 @@ class SourceLaw(Law):
         """A periodic one is sure to come."""
         gaps.sure(self.node.event, source_gap(self.node))
 
-    def gaps(self, gaps: Gaps, found: Found) -> None:
-        """A periodic one is sure to come."""
-        gaps.sure(self.node.event, source_gap(self.node))
+    def gaps(self, gaps: Gaps, found: Finished) -> None:
+        """As :meth:`hardware`."""
+        self.hardware(gaps, found.events)
 
-    def rate(self, found: Found, rates: Rates) -> Fraction:
+    def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its longest period."""
         return Fraction(0) if self.node.period_most is None else 1 / self.node.period_most
 
-    def loses(self, found: Found) -> str | None:
+    def loses(self, found: Finished) -> str | None:
         """At whatever it starts."""
         begun = self.system.graph.begun_by.get(self.node.event, ())
         takers = sorted((body.thing for body in begun), key=lambda body: body.kind)
         told = [f"{taker}: {why}" for taker in takers if (why := found.loses(taker)) is not None]
         return "; ".join(told) or None
 
-    def delay(self, found: Found, event: Event) -> Figure:
+    def delay(self, found: Finished, event: Event) -> Figure:
         """Its jitter."""
         if self.node.period is None:
             return Figure(0, None, reason="its source is sporadic: there is nothing it could be late against")
         return summed(0, [Part("jitter", event, 1, self.node.jitter)])
 
-    def distance(self, found: Found, event: Event, least: int) -> Figure:
+    def distance(self, found: Finished, event: Event, least: int) -> Figure:
         """A period, with jitter."""
         if self.node.period_most is None:
             return Figure(0, None, reason="its source is sporadic")
@@ -147,7 +147,7 @@ class UnitLaw(Law):
         """As if any start could be lost."""
         self._gaps(gaps, curves.wait(self.node), lost=True)
 
-    def gaps(self, gaps: Gaps, found: Found) -> None:
+    def gaps(self, gaps: Gaps, found: Finished) -> None:
         """As :meth:`hardware`, now that it is known whether a start can be lost."""
         self._gaps(gaps, found.events.wait(self.node), lost=found.units[self.node.name].lost)
 
@@ -164,16 +164,16 @@ class UnitLaw(Law):
         again = 2 if lost and unit.busy == "drop" else 1
         gaps.follows(unit.start, unit.on, lambda gap: again * gap + (longest if lost or unit.depth else 0))
 
-    def rate(self, found: Found, rates: Rates) -> Fraction:
+    def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its causes, where none is lost."""
         return Fraction(0) if found.units[self.node.name].lost else _rate_of_causes(self.node.on, rates)
 
-    def loses(self, found: Found) -> str | None:
+    def loses(self, found: Finished) -> str | None:
         """A start that finds it busy."""
         bounds = found.units[self.node.name]
         return bounds.lost_reason if bounds.lost else None
 
-    def passes(self, found: Found, moment: str) -> Figure:
+    def passes(self, found: Finished, moment: str) -> Figure:
         """Its operation, or the wait for the one before."""
         unit, who = self.node, self.node.thing
         if moment == "end":
@@ -182,13 +182,13 @@ class UnitLaw(Law):
             return Figure(0, None, reason=f"a start of {who} may be lost")
         return summed(0, [Part("the operation before it", who, 1, unit.takes.most if unit.busy == "queue" else 0)])
 
-    def delay(self, found: Found, event: Event) -> Figure:
+    def delay(self, found: Finished, event: Event) -> Figure:
         """The starts that wait before it, and for its end the operation."""
         if event.moment == "end":
             return found.units[self.node.name].time
         return summed(0, [Part("starts that wait before it", self.node.thing, 1, found.events.wait(self.node))])
 
-    def span(self, found: Found) -> Figure:
+    def span(self, found: Finished) -> Figure:
         """An operation."""
         takes = self.node.takes
         return Figure(takes.least, takes.most, (Part("operation", self.node.thing, 1, takes.most),))
@@ -219,30 +219,30 @@ class IsrLaw(Law):
         """Its cost, and what lies between two runs."""
         return least_distance(self.system.core, self.node)
 
-    def gaps(self, gaps: Gaps, found: Found) -> None:
+    def gaps(self, gaps: Gaps, found: Finished) -> None:
         """Where its event is lost it runs nevertheless, for one that came before: it ends within its response."""
         bounds = found.isrs[self.node.name]
         gaps.after(self.node.start, self.node.on, bounds.latency.most)
         gaps.after(self.node.end, self.node.on, bounds.response.most)
 
-    def rate(self, found: Found, rates: Rates) -> Fraction:
+    def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its causes, where each has a run of its own."""
         merged = found.isrs[self.node.name].lost or self.node.serves_all
         return Fraction(0) if merged else _rate_of_causes(self.node.on, rates)
 
-    def loses(self, found: Found) -> str | None:
+    def loses(self, found: Finished) -> str | None:
         """An event that finds its mark set."""
         bounds = found.isrs[self.node.name]
         return bounds.lost_reason if bounds.lost else None
 
-    def passes(self, found: Found, moment: str) -> Figure:
+    def passes(self, found: Finished, moment: str) -> Figure:
         """Its latency or response."""
         bounds = found.isrs[self.node.name]
         if bounds.lost:
             return Figure(0, None, reason=f"an activation of {self.node.thing} may be lost")
         return bounds.latency if moment == "start" else bounds.response
 
-    def delay(self, found: Found, event: Event) -> Figure:
+    def delay(self, found: Finished, event: Event) -> Figure:
         """Its latency or response."""
         bounds = found.isrs[self.node.name]
         return bounds.latency if event.moment == "start" else bounds.response
@@ -251,7 +251,7 @@ class IsrLaw(Law):
         """One run may serve events that came at different times."""
         return 0 if self.node.serves_all else figure.least
 
-    def span(self, found: Found) -> Figure:
+    def span(self, found: Finished) -> Figure:
         """First to last instruction."""
         return found.isrs[self.node.name].span
 
@@ -289,7 +289,7 @@ class StepLaw(Law):
         """A pass in which it runs."""
         return least_round(self.system, self.node)
 
-    def gaps(self, gaps: Gaps, found: Found) -> None:
+    def gaps(self, gaps: Gaps, found: Finished) -> None:
         """By its timer or in every pass; behind its flag where nobody else takes that."""
         step, bounds = self.node, found.steps[self.node.name]
         gaps.sure(step.start, bounds.gap)
@@ -298,7 +298,7 @@ class StepLaw(Law):
             gaps.after(step.start, graph.ends_of_setters(step.polls), found.flags[step.polls].reaction.most)
         gaps.after(step.end, (step.start,), bounds.duration.most)
 
-    def rate(self, found: Found, rates: Rates) -> Fraction:
+    def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its timer or of the longest pass; none is sure where it polls."""
         step, bounds = self.node, found.steps[self.node.name]
         if step.polls is not None or bounds.interval.most is None:
@@ -307,7 +307,7 @@ class StepLaw(Law):
             return 1 / step.every.most
         return Fraction(1, bounds.interval.most)
 
-    def delay(self, found: Found, event: Event) -> Figure:
+    def delay(self, found: Finished, event: Event) -> Figure:
         """After the set of its flag, or after its timer was due."""
         step, bounds = self.node, found.steps[self.node.name]
         if step.polls is not None and step.every is None and self.system.graph.rival(step.polls, step) is None:
@@ -323,11 +323,11 @@ class StepLaw(Law):
             return bounds.duration
         return summed(beginning.least + bounds.duration.least, [*beginning.parts, *bounds.duration.parts])
 
-    def span(self, found: Found) -> Figure:
+    def span(self, found: Finished) -> Figure:
         """Its duration."""
         return found.steps[self.node.name].duration
 
-    def distance(self, found: Found, event: Event, least: int) -> Figure:
+    def distance(self, found: Finished, event: Event, least: int) -> Figure:
         """From start to next start; from end to end with what its duration varies."""
         step, bounds = self.node, found.steps[self.node.name]
         interval = bounds.interval
@@ -351,7 +351,7 @@ class StepLaw(Law):
 class FlagLaw(Law):
     """Flags between routines and steps."""
 
-    def loses(self, found: Found) -> str | None:
+    def loses(self, found: Finished) -> str | None:
         """A set that finds it set."""
         bounds = found.flags[self.node.name]
         return bounds.reason if bounds.overwritten else None
@@ -367,7 +367,7 @@ def law_of(system: System, thing: Thing) -> Law:
     return LAWS[thing.kind](system, thing if thing.kind == "flag" else system.nodes[thing])
 
 
-def hop(found: Found, link: Link) -> Figure:
+def hop(found: Finished, link: Link) -> Figure:
     """The time from an event to what follows from it over one link."""
     if link.kind == "sets":
         return found.flags[link.flag].reaction

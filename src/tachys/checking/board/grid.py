@@ -61,7 +61,7 @@ def numbered(instants: Instants, period: float) -> tuple[Instants, float]:
 
 
 def lattice(instants: Instants, about: float) -> Lattice | None:
-    """Instants along a grid of about that period, in ps; None where they do not lie along one.
+    """Instants along a grid of about that period, in ps; None where they lie along none, or too many share a place.
 
     The period is fitted to the first of them, and to twice as many at each turn, so that places are never off by one.
     """
@@ -76,7 +76,7 @@ def lattice(instants: Instants, about: float) -> Lattice | None:
         if away:
             period = float(((number - middle) * (part - part.mean())).sum()) / away
         if count == len(instants):
-            return Lattice(period, number)
+            return Lattice(period, number) if len(np.unique(number)) >= 0.9 * count else None
         count = min(len(instants), 2 * count)
 
 
@@ -85,10 +85,10 @@ def regular(instants: Instants, nominal: float) -> Lattice | None:
     if len(instants) < 3:
         return None
     found = lattice(instants, nominal)
-    if found is not None and len(np.unique(found.number)) >= 0.9 * len(found.number):
+    if found is not None:
         return found
     own = lattice(instants, float(np.median(np.diff(instants))))
-    if own is None or len(np.unique(own.number)) < 0.9 * len(own.number):
+    if own is None:
         return None
     rest = instants - instants[0] - own.number * own.period
     most = float(np.percentile(rest, 95) - np.percentile(rest, 5))

@@ -145,19 +145,20 @@ def _cloud(
     at: Instants, by: Instants, fate: Any, orphan: Any, runs: Instants, several: Merging, merged: npt.NDArray[np.bool_]
 ) -> None:
     """Behind runs that may have been several it cannot be told for a while which run serves what."""
+    if not merged.any():
+        return
 
     def inside(times: Instants) -> npt.NDArray[np.bool_]:
         begins, ends = runs[merged], several.ends[merged] + several.wait
         place = np.searchsorted(begins, times, side="left") - 1  # the last that began before
-        reach = np.maximum.accumulate(ends) if len(ends) else ends
-        found: npt.NDArray[np.bool_] = (place >= 0) & (times <= reach[np.maximum(place, 0)]) if len(ends) else times < 0
+        found: npt.NDArray[np.bool_] = (place >= 0) & (times <= np.maximum.accumulate(ends)[np.maximum(place, 0)])
         return found
 
     while (more := inside(runs) & several.may & ~merged).any():  # what it served may have waited all the while
         merged |= more
     served = by >= 0
     fate[inside(at)] = UNSURE
-    fate[served & inside(np.where(served, runs[np.maximum(by, 0)], 0) if len(runs) else at)] = UNSURE
+    fate[served & inside(runs[np.maximum(by, 0)])] = UNSURE
     orphan &= ~inside(runs)
 
 

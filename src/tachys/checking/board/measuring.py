@@ -283,10 +283,8 @@ def _without_restarts(shown: Readings, unit: Unit, slack: int) -> None:
 def _works(board: Measurement, unit: Unit) -> Paired | None:
     """Starts and ends of a unit: from its own line, or from what starts it and its end."""
     bodies, ends = board.shown.bodies.get(unit.thing), board.events(unit.end)
-    causes = [board.events(event) for event in unit.on]
-    known = [each for each in causes if each is not None]
-    if ends is not None and len(known) == len(causes):
-        starts = np.sort(np.concatenate([EMPTY, *known]))
+    starts = board.shown.all_of(unit.on)
+    if ends is not None and starts is not None:
         busy = bodies is not None and bodies.cut_begin
         if busy:  # what comes as the capture begins may be what it is busy with
             starts = starts[starts > board.capture.begin + board.resolution]
@@ -316,15 +314,12 @@ def _steps(board: Measurement, step: Step) -> Steps:
 def _flag(board: Measurement, flag: str) -> Flags | None:
     """From the ends of all its setters to the starts of the one step that polls it."""
     graph = board.system.graph
-    setters = [board.events(event) for event in graph.ends_of_setters(flag)]
-    takers = graph.pollers.get(flag, ())
-    known = [each for each in setters if each is not None]
-    if len(takers) != 1 or flag in graph.waiters or len(known) != len(setters) or not known:
+    setters, takers = graph.ends_of_setters(flag), graph.pollers.get(flag, ())
+    if len(takers) != 1 or flag in graph.waiters or not setters:
         return None
-    takes = board.events(takers[0].start)
-    if takes is None:
+    sets, takes = board.shown.all_of(setters), board.events(takers[0].start)
+    if sets is None or takes is None:
         return None
-    sets = np.sort(np.concatenate(known))
     taken_by = np.searchsorted(takes, sets)
     first = np.append(True, taken_by[1:] != taken_by[:-1])[: len(sets)]
     # one set may have come before the capture began: its take then answers none of those seen

@@ -220,17 +220,13 @@ def _served(board: Measurement, isr: Isr, runs: int) -> Instants | None:
     if not isr.serves_all:
         return None
     capacity = isr.pending * len(isr.on)
-    events = [board.events(event) for event in isr.on]
-    known = [each for each in events if each is not None]
-    starts = board.events(isr.start)
-    if len(known) != len(events) or starts is None:
+    events, starts = board.shown.all_of(isr.on), board.events(isr.start)
+    accepted = board.isrs[isr.name].accepted
+    if events is None or starts is None or accepted is None or not len(starts):
         return np.full(runs, capacity, np.int64)
-    events_in_order, accepted = np.sort(np.concatenate(known)), board.isrs[isr.name].accepted
-    if accepted is None or not len(starts):
-        return np.full(runs, capacity, np.int64)
-    come = np.searchsorted(events_in_order, starts[:runs] + board.resolution, side="right")
+    come = np.searchsorted(events, starts[:runs] + board.resolution, side="right")
     # what came before the run before it was accepted, that run took
-    since = np.searchsorted(events_in_order, accepted[: max(0, runs - 1)] - board.resolution)
+    since = np.searchsorted(events, accepted[: max(0, runs - 1)] - board.resolution)
     since = np.concatenate([come[:1] - capacity, since])
     served: Instants = np.clip(come - since, 1, capacity)
     return served

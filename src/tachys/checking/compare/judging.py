@@ -177,27 +177,40 @@ def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
         return made if followed is None else replace(made, note=_note(followed))
     worst = int(np.argmax(look.after))
     begin, after = int(look.at[worst]), int(look.after[worst])
-    apart = tuple(_taken_apart(board, need, begin, begin + after))
+    apart = tuple(_wait_of(board, need).apart(begin, begin + after))
     tail = None if look.relative or made.misses or paper.proved else tail_of(look.after)
     return replace(made, worst_at=begin, worst=apart, tail=tail, note=_note(followed))
 
 
-def _taken_apart(board: Measurement, need: Need, begin: int, end: int, *, lost: bool = False) -> list[WaitPart]:
-    """The wait of a need; while a unit is at work whose end it waits for, nothing holds anything off.
+@dataclass(frozen=True, slots=True)
+class _Wait:
+    """How the waits of a need are taken apart; ``ended`` is when a unit ended, where it waits for one first."""
 
-    What is ``lost`` was, where a unit comes first, as that was still at work.
-    """
+    board: Measurement
+    waits: Thing
+    unit: Thing
+    ended: Instants | None
+
+    def apart(self, begin: int, end: int, *, lost: bool = False) -> list[WaitPart]:
+        """A wait: while the unit is at work nothing holds anything off.
+
+        What is ``lost`` was, where a unit comes first, as that was still at work.
+        """
+        if self.ended is None:
+            return stretches_of(self.board, begin, end, self.waits)
+        place = int(np.searchsorted(self.ended, begin, side="right"))
+        border = min(int(self.ended[place]), end) if place < len(self.ended) else end
+        works = [WaitPart(begin, border, "ran", self.unit)] if border > begin else []
+        return works if lost or end <= border else works + stretches_of(self.board, border, end, self.waits)
+
+
+def _wait_of(board: Measurement, need: Need) -> _Wait:
     follows = need.follows
     links = None if follows is None else board.system.graph.chain(follows.begins, follows.ends)
     first = links[0].after if links and len(links) > 1 else None
-    ended = None if first is None or first.kind != "unit" or first.moment != "end" else board.events(first)
-    if first is None or ended is None:
-        return stretches_of(board, begin, end, need.waits)
-    place = int(np.searchsorted(ended, begin, side="right"))
-    border = min(int(ended[place]), end) if place < len(ended) else end
-    works = [WaitPart(begin, border, "ran", first.thing)] if border > begin else []
-    rest = [] if lost or end <= border else stretches_of(board, border, end, need.waits)
-    return works + rest
+    by_unit = first is not None and first.kind == "unit" and first.moment == "end"
+    unit, ended = (first.thing, board.events(first)) if first is not None and by_unit else (need.waits, None)
+    return _Wait(board, need.waits, unit, ended)
 
 
 def _note(followed: Followed) -> str:
@@ -211,11 +224,11 @@ def _note(followed: Followed) -> str:
 def _misses(board: Measurement, paper: NeedBounds, broken: list[Broken]) -> tuple[Miss, ...]:
     """The misses in order of time, the longest of them with what made them late."""
     need = paper.need
-    bound = paper.figure if need.bound_is_wait else None
+    bound, wait = paper.figure if need.bound_is_wait else None, _wait_of(board, need)
     longest = sorted(broken, key=lambda miss: -(miss.value or 1 << 62))
     made = [
         Miss(miss.at, miss.value, miss.kind,
-             causes_of(_taken_apart(board, need, miss.begin, miss.end, lost=miss.kind == "lost"), bound, board.system)
+             causes_of(wait.apart(miss.begin, miss.end, lost=miss.kind == "lost"), bound, board.system)
              if k < APART else ())
         for k, miss in enumerate(longest)
     ]  # fmt: skip

@@ -14,7 +14,7 @@ from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.result import Finding
 from tachys.model.events import Event
-from tachys.model.nodes import Source
+from tachys.model.nodes import Isr, Source, Step
 from tachys.model.quantities import time_in_words
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
@@ -73,9 +73,9 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
         return None
     capture = board.capture
     # what may be several runs in one may hold the last of them at its end
-    bodies = board.shown.bodies.get(event.thing)
-    merged = bodies is not None and event.kind in ("isr", "step") and may_merge(board, event.thing)
-    until = seen if not merged or bodies is None else bodies.end[int(bodies.cut_begin) :][: len(seen)]
+    bodies, until = board.shown.bodies.get(event.thing), seen
+    if bodies is not None and event.kind in ("isr", "step") and may_merge(board, event.thing):
+        until = bodies.end[int(bodies.cut_begin) :][: len(seen)]
     begins = np.append(np.int64(capture.begin), until)
     apart = np.append(seen, np.int64(capture.end)) - begins
     place = int(np.argmax(apart))
@@ -95,9 +95,8 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
 
 def _may_vanish(board: Measurement, event: Event) -> bool:
     """Whether a body may be so short that no sample falls into it."""
-    if event.kind == "isr":
-        return board.system.isr(event.name).cost.least < board.resolution
-    return event.kind == "step" and board.system.step(event.name).cost.least < board.resolution
+    node = board.system.nodes[event.thing]
+    return isinstance(node, Isr | Step) and node.cost.least < board.resolution
 
 
 def _behind(board: Measurement, event: Event, seen: Instants) -> str:
@@ -111,9 +110,7 @@ def _behind(board: Measurement, event: Event, seen: Instants) -> str:
         if source.period is None:
             continue
         others = [board.system.source(cause.name) for cause in causes if cause != source.event]
-        left = rate - sum(
-            (1 / other.period if other.period is not None else Fraction(0) for other in others), Fraction(0)
-        )
+        left = rate - sum(1 / other.period for other in others if other.period is not None)
         periods = [Fraction(int(np.median(np.diff(seen)))), *([1 / left] if left > 0 else [])]
         tried = [mistakes_behind(board.system, source, period, _KNOWN_TO) for period in periods]
         found = next((each for each in tried if each), ())
@@ -127,11 +124,9 @@ def _without_flag(board: Measurement) -> Iterator[Finding]:
     for name in board.flags:
         taker = board.system.graph.pollers[name][0]
         takes = board.events(taker.start)
-        setters = [board.events(event) for event in board.system.graph.ends_of_setters(name)]
-        known = [each for each in setters if each is not None]
-        if takes is None or len(known) != len(setters):
+        sets, room = board.shown.all_of(board.system.graph.ends_of_setters(name)), board.resolution
+        if takes is None or sets is None:
             continue
-        sets, room = np.sort(np.concatenate(known)), board.resolution
         unasked = [
             later
             for before, later in pairwise(takes.tolist())

@@ -6,6 +6,7 @@ and the model does not name, is said.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -37,6 +38,12 @@ class Readings:
     unseen: tuple[Thing, ...] = ()
     silent: tuple[Thing, ...] = ()
     remarks: list[str] = field(default_factory=list)
+
+    def all_of(self, events: Iterable[Event]) -> Instants | None:
+        """The instants of all these events in order; None where one of them has no line."""
+        found = [self.instants.get(event) for event in events]
+        known = [each for each in found if each is not None]
+        return np.sort(np.concatenate([np.zeros(0, np.int64), *known])) if len(known) == len(found) else None
 
 
 def things_of(system: System) -> list[Thing]:

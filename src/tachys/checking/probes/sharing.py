@@ -7,7 +7,6 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies
-from tachys.model.events import Thing
 from tachys.model.system import System
 
 
@@ -18,7 +17,7 @@ def deal_shared(system: System, shown: Readings, resolution: int) -> None:
     """
     for names, bodies in shown.shared:
         order = [isr.thing for isr in system.isrs if isr.thing in names]
-        events = {name: _events(system, shown, name) for name in order}
+        events = {name: shown.all_of(system.isr(name.name).on) for name in order}
         blind = [name for name in order if events[name] is None]
         if len(blind) > 1:
             shown.remarks.append(f"{' and '.join(blind)} share a line and no line shows their events: not told apart")
@@ -36,12 +35,6 @@ def deal_shared(system: System, shown: Readings, resolution: int) -> None:
             )  # fmt: skip
             shown.instants[name.start] = shown.bodies[name].begun
             shown.instants[name.end] = shown.bodies[name].ended
-
-
-def _events(system: System, shown: Readings, thing: Thing) -> Instants | None:
-    known = [shown.instants.get(event) for event in system.isr(thing.name).on]
-    found = [each for each in known if each is not None]
-    return np.sort(np.concatenate(found)) if len(found) == len(known) else None
 
 
 def _deal(bodies: Bodies, events: list[Instants | None], lead: int) -> Instants:
