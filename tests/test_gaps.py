@@ -5,7 +5,9 @@ import random
 from tachys.capture.eventstream import read_event_stream
 from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
+from tachys.checking.out.explaining import explain_finding
 from tachys.demo.machine import Machine, Plan, Routine
+from tachys.drawing.capture_text import moment_lines
 from tachys.model.loading import read_model
 
 MODEL = """
@@ -91,3 +93,19 @@ def test_a_lost_leave_is_a_gap_and_no_long_run():
         assert told == []
         assert missed == {}
         assert "twice in a row" in str(result.remarks)
+
+
+def test_a_moment_behind_a_gap_is_taken_apart_in_its_own_part():
+    lines = record(1).splitlines()
+    places = [k for k, line in enumerate(lines) if line.endswith("isr.edge,leave")]
+    late = next(k for k in places[-9:] if int(lines[k + 1].split(",")[0]) > int(lines[k].split(",")[0]) + 700)
+    at, what = lines[late].split(",", 1)
+    lines[late] = f"{int(at) + 600},{what}"
+    middle = places[len(places) * 2 // 3]
+    *_, result = wrong_in("\n".join([*lines[: middle + 1], ",gap", *lines[middle + 1 :]]) + "\n")
+    assert [each.name for each in result.findings] == ["cost-longer isr.edge"]
+    explained = explain_finding(result, 1)
+    assert explained.result is result.parts[1]
+    assert explained.result.capture.begin <= explained.begin <= explained.result.capture.end < result.capture.end + 1
+    assert any("isr.edge" in line and "#" in line for line in moment_lines(explained.result, *explained.window, 100))
+    assert result.capture.length > sum(part.capture.length for part in result.parts[:1])

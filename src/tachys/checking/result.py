@@ -179,7 +179,7 @@ class Finding:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class CheckResult:
-    """One capture held against one model."""
+    """One capture held against one model. ``parts``: the whole parts of a record with gaps, the longest first."""
 
     capture: Capture
     bounds: Bounds
@@ -198,10 +198,15 @@ class CheckResult:
     unseen: tuple[str, ...] = ()
     foreign: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
+    parts: tuple[CheckResult, ...] = ()
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
         return f"<CheckResult of {self.capture.file}: {len(self.findings)} findings; {needs or 'no needs'}>"
+
+    def around(self, instant: int) -> CheckResult:
+        """The part of a record with gaps that holds an instant of it; itself where there are no gaps."""
+        return next((part for part in self.parts if part.capture.begin <= instant <= part.capture.end), self)
 
     def to_frame(self) -> pd.DataFrame:
         """A row a need, as limits are given: ps, a share of one, a number."""

@@ -12,8 +12,9 @@ from tachys.cli.bounds import doubt_of, value_text, what_holds
 from tachys.cli.capturing import Given, shape_options
 from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.output import format_option, variant_option
-from tachys.cli.words import NONE, count_text, instant_text, limit_text, range_text, share_text, time_text
+from tachys.cli.words import NONE, count_text, instant_text, limit_text, off_text, range_text, share_text, time_text
 from tachys.figures import Figure
+from tachys.model.quantities import rounded
 from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
 
 if TYPE_CHECKING:
@@ -313,14 +314,15 @@ def figure_row(figure: Compared, core: Core) -> Row:
     measured = figure.measured
     if figure.key in ("period", "every") and figure.low and figure.high:
         middle = Fraction(figure.low + figure.high, 2)
-        model = f"{period_text(middle)} ± {float((figure.high - middle) / middle) * 1e6:.0f} ppm"
+        off = (figure.high - middle) / middle
+        model = period_text(middle) + (f" ± {off_text(off)}" if off * 10**8 >= 1 else "")
     if measured is None:
         return [figure.about, key, model, NONE, NONE, NONE, str(figure.state)]
     seen = time_text(measured.least) if figure.key in ("gap", "burst") else _range(measured.least, measured.most)
     if figure.key in ("guard", "jitter"):
         seen = time_text(measured.most)
     elif figure.key in ("period", "every"):
-        seen = period_text(Fraction(measured.most))
+        seen = period_text(rounded(measured.most, measured.resolution))
     return [figure.about, key, model, seen, str(measured.count), time_text(measured.resolution),
             str(figure.state)]  # fmt: skip
 

@@ -164,7 +164,7 @@ def _moment_of(paper: Bounds, capture: str, window: tuple[int | None, int | None
         if last <= first or first >= result.capture.end or last <= result.capture.begin:
             raise click.UsageError("the window lies outside the capture")
         moment = Moment(first, last)
-    return result, moment
+    return result.around((moment.begin + moment.end) // 2), moment
 
 
 def _checked(paper: Bounds, capture: str) -> tuple[CheckResult, Moment]:

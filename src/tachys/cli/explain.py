@@ -48,12 +48,12 @@ def explain_command(
     form = _form(output)
     result = check(load_model(model, variant), given.read(capture))
     explained = _found(result, what, None if instant is None else length_of(instant), model)
-    _show(result, explained, model)
+    _show(explained.result, explained, model)
     if output is not None:
         from tachys.drawing.timeline import Moment, draw_timeline
 
         moment = Moment(*explained.window, explained.need, explained.title)
-        write_whole(output, draw_timeline(result, moment, form))
+        write_whole(output, draw_timeline(explained.result, moment, form))
         say(f"drawn: {output}")
     return 0
 

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from tachys.checking.compare.grouping import Group
     from tachys.checking.result import CheckResult, Finding, NeedCheck
 
+_STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
 _COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked")
 
 
@@ -26,8 +27,10 @@ def finding_text(finding: Finding) -> str:
     text = f"{finding.about}: {finding.text}"
     if finding.code in _COUNTS:
         return text if finding.code == "runs-unasked" else f"{text}: {finding.measured}"
-    if finding.measured is None:
+    if finding.measured is None or finding.code == "runs-too-often":  # it has its figures in it
         return text
+    if finding.code in _STAYS_AWAY and finding.modelled is not None:
+        return f"{text}; none for {time_text(finding.measured)}, model {time_text(finding.modelled)} at most"
     if finding.modelled is None:
         return f"{text}, for up to {time_text(finding.measured)} at a time"
     side = {
@@ -37,6 +40,8 @@ def finding_text(finding: Finding) -> str:
         "denser": "at most ",
         "more": "at least ",
     }.get(finding.code.rpartition("-")[2], "")
+    if finding.code == "every-off":
+        side = "at least " if finding.measured > finding.modelled else "at most "
     if finding.code == "period-off":
         return f"{text} ({period_text(Fraction(finding.measured))}, model {period_text(Fraction(finding.modelled))})"
     return f"{text}: {side}{time_text(finding.measured)}, model {time_text(finding.modelled)}"

@@ -12,8 +12,9 @@ from tachys.cli.capturing import Given, shape_options, whole_option
 from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import length_of
-from tachys.cli.words import NONE, count_text, instant_text, time_text
+from tachys.cli.words import NONE, count_text, instant_text, off_text, rate_text, seconds_text, time_text
 from tachys.frames import PS
+from tachys.model.quantities import rounded
 from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
@@ -195,9 +196,10 @@ def _is_regular(line: Line) -> bool:
 def _sure(line: Line) -> str:
     """The mean period to as many digits as are sure."""
     assert line.period is not None
-    ppm = line.period.sure / line.period.mean * 1e6
-    rate = 1e12 / line.period.mean
-    return f"period {line.period.mean / 1e6:.6f} us, {rate:.6f} Hz, sure to {ppm:.3g} ppm of the analyser's clock"
+    mean, sure = Fraction(line.period.mean), Fraction(line.period.sure)
+    rate, off = PS / mean, sure / mean
+    period = seconds_text(rounded(mean, sure) / PS)
+    return f"period {period}, {rate_text(rounded(rate, rate * off))}, sure to {off_text(off)} of the analyser's clock"
 
 
 def _level(value: float | None) -> str:

@@ -88,6 +88,12 @@ def _nine_digits(value: Fraction) -> str:
     return f"{float(number):.9g}" if abs(number) < 10**9 else f"{number:.0f}"
 
 
+def off_text(share: Fraction) -> str:
+    """How far something is off, to two digits: "0.31 ppm", "3400 ppm", "12 %"."""
+    scale, unit = (100, "%") if share >= Fraction(1, 100) else (10**6, "ppm")
+    return f"{float(f'{float(share * scale):.2g}'):g} {unit}" if share * 10**8 >= 1 else "less than 0.01 ppm"
+
+
 def exact_share(share: Fraction) -> str:
     """A share as a percentage to two decimals."""
     return f"{float(share * 100):.2f} %"

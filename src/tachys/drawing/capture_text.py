@@ -6,6 +6,7 @@ import numpy as np
 
 from tachys.checking.probes.lines import Bodies
 from tachys.checking.result import CheckResult
+from tachys.drawing.text import ruler
 from tachys.model.quantities import time_in_words
 
 RUNS, ASIDE, WAITS = "#", "=", "."
@@ -44,12 +45,8 @@ def moment_lines(
                 for instant in inside.tolist():
                     cells[min(columns - 1, (instant - begin) // scale)] = "v"
         rows.append(f"{thing:<{label}}  {''.join(cells)}".rstrip())
-    ruler = [" "] * columns
-    for column in range(0, columns - 12, 20):
-        word = f"|{column * scale / 1e6:.4g} us"
-        ruler[column : column + len(word)] = word
     head = f"from {begin / 1e9:.6f} ms of the capture; a column is {time_in_words(scale)}"
-    return [head, *rows, " " * (label + 2) + "".join(ruler).rstrip(), WORDS.replace(" | the answer", "")]
+    return [head, *rows, " " * (label + 2) + ruler(columns, scale), WORDS.replace(" | the answer", "")]
 
 
 def _bar(cells: list[str], bodies: Bodies, begin: int, end: int, scale: int, sign: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from tachys.drawing.lanes import shown_lanes
 from tachys.drawing.moment import Played
 from tachys.model.events import Thing
+from tachys.model.quantities import time_in_words
 from tachys.simulation.lanes import State
 from tachys.simulation.timeline import event_instants
 
@@ -23,7 +24,7 @@ def text_lines(played: Played, width: int) -> list[str]:
     label = max([len(who) for who in order] + [4])
     columns = max(20, width - label - 2)
     scale = max(1, -(-(lanes.end - lanes.begin) // columns))
-    lines = [f"{played.title}; a column is {_short(scale)}"]
+    lines = [f"{played.title}; a column is {time_in_words(scale)}"]
     rank = {state: number for number, state in enumerate(SIGNS)}
     for who in order:
         cells: list[State | None] = [None] * columns
@@ -41,11 +42,11 @@ def text_lines(played: Played, width: int) -> list[str]:
         for time in lanes.lost.get(who, []):
             row[min(columns - 1, (time - lanes.begin) // scale)] = "X"
         lines.append(f"{who:<{label}}  {''.join(row)}".rstrip())
-    lines.append(" " * (label + 2) + _ruler(columns, scale))
+    lines.append(" " * (label + 2) + ruler(columns, scale))
     if played.span is not None:
-        limit = "" if played.limit is None else f", limit {_short(played.limit)}"
+        limit = "" if played.limit is None else f", limit {time_in_words(played.limit)}"
         since, until = (f"{(time - lanes.begin) / 1e6:.2f} us" for time in played.span)
-        took = _short(played.span[1] - played.span[0])
+        took = time_in_words(played.span[1] - played.span[0])
         lines.append(f"pointed at: {played.lane} from {since} to {until}: {took}{limit}")
     return [*lines, WORDS + (" X lost" if lanes.lost else "")]
 
@@ -58,17 +59,11 @@ def _events(played: Played, who: Thing) -> list[int]:
     return [time for time in inside if played.lanes.begin <= time <= played.lanes.end]
 
 
-def _ruler(columns: int, scale: int) -> str:
-    """A mark every twenty columns with its time since the beginning of the window, in us."""
+def ruler(columns: int, scale: int) -> str:
+    """A mark every twenty columns with its time since the beginning of the window."""
     text = [" "] * (columns + 12)
     for column in range(0, columns, 20):
-        word = f"|{column * scale / 1e6:.4g} us"
+        word = f"|{time_in_words(column * scale)}"
         if column + len(word) <= columns:
             text[column : column + len(word)] = word
     return "".join(text[:columns]).rstrip()
-
-
-def _short(ps: int) -> str:
-    from tachys.model.quantities import time_in_words
-
-    return time_in_words(ps)

@@ -180,8 +180,22 @@ def parse_tolerance(value: object) -> Fraction:
 
 def time_in_words(ps: int) -> str:
     """A time for a sentence, to four digits: "5 ms", "22.34 us"."""
+    if not ps:
+        return "0 s"
     scale, unit = next(((scale, unit) for unit, scale in _SECONDS.items() if abs(ps) >= scale), (1, "ps"))
     return f"{ps / scale:.4g} {unit}"
+
+
+def rounded(value: Fraction | int, known_to: Fraction | int) -> Fraction:
+    """A figure to the last decimal digit that is known, where it is known to ``known_to`` either way.
+
+    >>> rounded(500_004_497, 156)
+    Fraction(500004500, 1)
+    """
+    if known_to <= 0:
+        return Fraction(value)
+    digit = Fraction(10) ** math.floor(math.log10(known_to))
+    return round(Fraction(value) / digit) * digit
 
 
 def ceil_ps(ps: Fraction) -> int:

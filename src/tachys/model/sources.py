@@ -9,7 +9,7 @@ from tachys.dividers.search import best_settings, shortfall
 from tachys.dividers.serial import serial_settings
 from tachys.model.clocks import ClockTree
 from tachys.model.nodes import Burst, Serial, Source, Timer
-from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, floor_ps
+from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, floor_ps, time_in_words
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import BurstTable, SerialTable, SourceTable, TimerTable
 
@@ -200,6 +200,6 @@ def _judge(path: Path, table: SourceTable, timer: Timer, period: Fraction, repor
     mend = f"tachys dividers finds better ones; a counter of {needed.width} bits would do" if needed else ""
     report.note(
         (*path, "wanted"), "period-misses-wanted",
-        f"the timer makes {float(period / 10**6):.6g} us, {float(off):+.1f} ppm off what is wanted",
+        f"the timer makes {time_in_words(round(period))}, {float(off):+.1f} ppm off what is wanted",
         mend or "tachys dividers finds better settings; give_or_take says how much is good enough",
     )  # fmt: skip

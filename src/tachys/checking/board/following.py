@@ -11,7 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.board.measuring import EMPTY, Measurement
+from tachys.checking.board.accepting import EMPTY
+from tachys.checking.board.measuring import Measurement
 from tachys.model.events import Thing
 from tachys.model.graph import Link
 from tachys.needs.seen import Delays, Following

@@ -17,7 +17,7 @@ from numba import njit
 from tachys.capture.table import Instants
 
 Z95 = 1.96
-_FEWEST = 8  # starts of which a grid is made
+_FEWEST = 8  # instants of which a grid is made
 _FIRST = 64  # instants to which a period is fitted first
 _ALL_ROUND = 0.8  # of a period: where phases take up more, they tell nothing
 _HALF = 0.5  # of a period: delays that take up more may belong to other releases
@@ -84,15 +84,23 @@ def regular(instants: Instants, nominal: float) -> Lattice | None:
     """Instants along a grid of the ``nominal`` period in ps if they can be, else of a plain one of their own."""
     if len(instants) < 3:
         return None
-    found = lattice(instants, nominal)
-    if found is not None:
-        return found
-    own = lattice(instants, float(np.median(np.diff(instants))))
-    if own is None:
-        return None
-    rest = instants - instants[0] - own.number * own.period
-    most = float(np.percentile(rest, 95) - np.percentile(rest, 5))
-    return own if most <= _PLAIN * own.period else None
+    found, own = lattice(instants, nominal), lattice(instants, float(np.median(np.diff(instants))))
+    spare = None if own is None else _spread(instants, own)
+    plain = own if own is not None and spare is not None and spare <= _PLAIN * own.period else None
+    if found is None:
+        return plain
+    every = int(np.gcd.reduce(found.number))
+    if every > 1 and len(instants) >= _FEWEST:  # one in two of a grid is a grid of its own
+        return Lattice(found.period * every, found.number // every)
+    if plain is not None and spare is not None and 4 * spare < _spread(instants, found) > _PLAIN * found.period:
+        return plain
+    return found
+
+
+def _spread(instants: Instants, found: Lattice) -> float:
+    """How far nine in ten of them stray from a grid, in ps."""
+    rest = instants - instants[0] - found.number * found.period
+    return float(np.percentile(rest, 95) - np.percentile(rest, 5))
 
 
 def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None:

@@ -8,8 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from tachys.capture.table import Capture, Instants
-from tachys.checking.board.accepting import acceptance_leads, all_ends
-from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, regular
+from tachys.checking.board.accepting import EMPTY, acceptance_leads, all_ends
+from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
 from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, pair_unit
@@ -23,8 +23,6 @@ from tachys.model.nodes import Isr, Source, Step, Unit
 from tachys.model.system import System
 from tachys.needs.seen import Delays
 from tachys.worstcase.bounds import Bounds
-
-EMPTY = np.zeros(0, np.int64)
 
 
 @dataclass(slots=True)
@@ -197,11 +195,16 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
         if several is not None and bodies is not None and bodies.cut_begin and len(bodies.end):
             begin = int(bodies.end[0])  # what came before may have been served in what was cut
             known = [each[each > begin] for each in known]
-        found.matched = match(
-            known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
-            hidden_until=begin + _longest_wait(board, isr), longest=longest,
-            several=several,
-        )  # fmt: skip
+
+        def matched(lead: Instants) -> Matched:
+            return match(known, starts, pending=isr.pending, lead=lead, takes_all=isr.serves_all,
+                         hidden_until=begin + _longest_wait(board, isr), longest=longest, several=several)  # fmt: skip
+
+        found.matched = matched(lead)
+        broken = _contradictions(board, isr, found.matched, starts)
+        if broken and lead.any():  # the core may be faster than its entry is modelled to be
+            sooner = matched(np.zeros_like(lead))
+            found.matched = sooner if _contradictions(board, isr, sooner, starts) < broken else found.matched
         if bodies is not None and several is not None:
             _take_single(found, bodies, found.matched.merged)
         at, run = found.matched.event, found.matched.run
@@ -215,6 +218,15 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
             after = np.maximum(0, found.grid.delay - source.jitter)
             found.latency = Delays(starts - after, after, relative=True)
     return found
+
+
+def _contradictions(board: Measurement, isr: Isr, matched: Matched, starts: Instants) -> int:
+    """How much the bounds do not allow, with events and runs matched so."""
+    bound, waits = board.paper.isrs[isr.name], starts[matched.run] - matched.event
+    late = (
+        0 if bound.latency.most is None else int((waits > bound.latency.most + board.slack(bound.latency.most)).sum())
+    )
+    return late + len(matched.orphans) + (0 if bound.lost else matched.lost_count)
 
 
 def _longest_wait(board: Measurement, isr: Isr) -> int:
@@ -345,7 +357,7 @@ def _clock(board: Measurement) -> ClockError | None:
             continue  # that is no clock: something else is wrong with it
         length = float(ticks.at[-1] - ticks.at[0])
         ppm = (length / (float(ticks.number[-1]) * nominal) - 1) * 1e6
-        found.append((source.event, ppm, (ticks.slop + source.jitter) / length * 1e6))
+        found.append((source.event, ppm, ticks.off / length * 1e6))
     return clock_error(found)
 
 
@@ -368,7 +380,7 @@ def _from_the_core(system: System, source: Source) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Ticks:
-    """The events of a periodic source as they show: ``at`` ps, ``slop`` off at most (its jitter apart).
+    """The events of a periodic source as they show: ``at`` ps, ``off`` their grid at most, all counted.
 
     ``number`` is the place of each on its grid, from 0; ``period`` the one that fits them best, in ps.
     """
@@ -376,7 +388,14 @@ class Ticks:
     at: Instants
     number: Instants
     period: float
-    slop: int
+    off: int
+
+
+def _ticks(board: Measurement, at: Instants, number: Instants, period: float, allowed: int) -> Ticks:
+    """Ticks that stray as far as is ``allowed``, in ps; or as they do, where that is further on any grid."""
+    round_ = 2 * board.resolution
+    strays = jitter_of(at, number, period * 0.9, period * 1.1)
+    return Ticks(at, number, period, round_ + (allowed if strays <= round_ + allowed else strays))
 
 
 def ticks_of(board: Measurement, source: Source) -> Ticks | None:
@@ -390,13 +409,13 @@ def ticks_of(board: Measurement, source: Source) -> Ticks | None:
         # events that stray as far as the next one cannot be told from missing ones: all are taken to be there
         if 4 * source.jitter >= source.period_least:
             number = np.arange(len(direct))
-            return Ticks(direct, number, float(direct[-1] - direct[0]) / (len(direct) - 1), 2 * board.resolution)
+            return _ticks(board, direct, number, float(direct[-1] - direct[0]) / (len(direct) - 1), source.jitter)
         found = regular(direct, float(source.period))
-        return None if found is None else Ticks(direct, found.number, found.period, 2 * board.resolution)
+        return None if found is None else _ticks(board, direct, found.number, found.period, source.jitter)
     for isr in board.system.isrs:
         runs, starts = board.isrs[isr.name], board.events(isr.start)
         if isr.on == (source.event,) and runs.grid is not None and starts is not None:
             latency = board.paper.isrs[isr.name].latency
             wander = int(runs.grid.period) if latency.most is None else latency.most - latency.least
-            return Ticks(starts, runs.grid.number, runs.grid.period, 2 * board.resolution + wander)
+            return _ticks(board, starts, runs.grid.number, runs.grid.period, wander + source.jitter)
     return None

@@ -134,12 +134,11 @@ def _period(board: Measurement, source: Source, about: Thing, ticks: Ticks) -> C
     assert source.period_least is not None
     assert source.period_most is not None
     length, count = int(ticks.at[-1] - ticks.at[0]), int(ticks.number[-1])
-    off = ticks.slop + source.jitter
     tolerance = board.system.capture_tolerance
-    low = Fraction(length - off, count) * (1 - tolerance)
-    high = Fraction(length + off, count) * (1 + tolerance)
+    low = Fraction(length - ticks.off, count) * (1 - tolerance)
+    high = Fraction(length + ticks.off, count) * (1 + tolerance)
     mean = round(ticks.period)
-    measured = Measured(mean, mean, count, max(1, -(-off // count)))
+    measured = Measured(mean, mean, count, max(1, -(-ticks.off // count)))
     # the mean is one figure: it refutes where it lies outside on either side, as a whole
     sure = (int(high), -int(-low // 1))
     return _judged(about, "period", int(source.period_least), -int(-source.period_most // 1), measured, sure)
@@ -178,7 +177,7 @@ def _distances(board: Measurement, source: Source, about: Thing, instants: Insta
         yield _judged(about, key, pair, None, measured, (max(pair, least), 0))
         return
     size, span, allowed = refuted
-    why = f"{size} events came within {span / 1e6:g} us, the model allows them {allowed / 1e6:g} us"
+    why = f"{size} of them"
     yield Compared(about, key, allowed, None, Measured(span, span, 1, board.resolution), Agreement.REFUTES,
                    span + slack, 0, why)  # fmt: skip
 

@@ -21,7 +21,7 @@ from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Compared, Measured
-from tachys.checking.compare.pace import paces
+from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.premises import refuted_figures
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.timers import mistakes_behind
@@ -31,6 +31,7 @@ from tachys.dividers.mistakes import Mistake
 from tachys.figures import Figure
 from tachys.model.events import Thing
 from tachys.model.nodes import Source
+from tachys.model.quantities import rounded
 from tachys.model.system import System
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
@@ -71,7 +72,6 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
         found += list(_unasked(board))
     explained = any(finding.code == "runs-unasked" for finding in found)
     found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
-    found += list(_silent(board))
     _add_paces(board, after, found)
     return tuple(sorted(found, key=lambda finding: (-_weight(finding), _rank(finding))))
 
@@ -79,16 +79,22 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
 def _add_paces(board: Measurement, after: Bounds, found: list[Finding]) -> None:
     """Add what comes too often, too seldom or not any more, where nothing says why yet, there or at what causes it."""
     told = {finding.about for finding in found} | {about for finding in found for about in finding.explains}
-    for each in paces(board, after):
+    paced = list(paces(board, after))
+    strange = {each.about for each in paced}
+    for each in paced:
         if each.code == "comes-no-more":  # what it then has no answer for is not lost
             lost = [other for other in found if (other.code, other.about) == ("lost-unexpected", each.about)]
             if lost:
                 found.remove(lost[0])
                 told.discard(each.about)
         behind = {cause.thing for cause in board.system.graph.causes.get(each.about, ())}
-        if each.about not in told and not behind & told:
-            found.append(each)
+        behind |= {Thing(f"flag.{flag}") for flag in [getattr(board.system.nodes[each.about], "polls", None)] if flag}
+        if each.about in told or behind & (told | strange - {each.about}):
+            continue
+        found.append(each)
         told.add(each.about)
+    if not found:  # a ring of things, each behind another
+        found += paced[:1]
 
 
 def _weight(finding: Finding) -> int:
@@ -129,10 +135,10 @@ def symptoms_of(board: Measurement, paper: Bounds) -> Iterator[Symptom]:
             yield Symptom("lost-unexpected", works.unit.thing, 0, len(works.paired.lost), int(works.paired.lost[0]))
     for name, flag in board.flags.items():
         about = Thing(f"flag.{name}")
-        yield from _outside(board, "reaction", about, flag.reaction.at, flag.reaction.after,
-                            paper.flags[name].reaction)  # fmt: skip
         if len(flag.overwritten) and not paper.flags[name].overwritten:
             yield Symptom("overwritten-unexpected", about, 0, len(flag.overwritten), int(flag.overwritten[0]))
+        yield from _outside(board, "reaction", about, flag.reaction.at, flag.reaction.after,
+                            paper.flags[name].reaction)  # fmt: skip
     for name, each in board.steps.items():
         about, bodies = each.step.thing, board.shown.bodies.get(each.step.thing)
         if bodies is not None and each.duration is not None:
@@ -199,7 +205,7 @@ def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symp
     if figure.key == "period":
         text += _likely(board, figure)
         modelled = round(board.system.source(figure.about.name).period or 0)
-        measured = figure.measured.most
+        measured = round(rounded(figure.measured.most, figure.measured.resolution))
     return Finding(code, figure.about, text, modelled, measured, falls, explains, _where(board, figure))
 
 
@@ -283,6 +289,9 @@ def _unasked(board: Measurement) -> Iterator[Finding]:
             starts = board.events(runs.isr.start)
             assert starts is not None
             text = sentence("runs-unasked", f"{count} of its {count + total} runs")
+            assert board.paper.reach is not None
+            apart = board.paper.reach.events.curve(runs.isr.start).least_span(2)
+            text += storm(board, starts, int(matched.orphans[count // 2]), apart)
             yield Finding("runs-unasked", runs.isr.thing, text, 0, count, (), (), int(starts[matched.orphans[0]]))
 
 
@@ -294,7 +303,7 @@ def _plain(board: Measurement, symptom: Symptom) -> Finding:
         if sleeper is not None and _woken(board, symptom):
             text = sentence("lost-wake-up", sleeper.thing)
             return Finding("lost-wake-up", symptom.about, text, symptom.modelled, symptom.measured, (), (), symptom.at)
-    why = "" if main is None else _cause_words(main)
+    why = "" if main is None or symptom.code.endswith("below-bound") else _cause_words(main)
     return Finding(symptom.code, symptom.about, sentence(symptom.code, why), symptom.modelled, symptom.measured, (), (),
                    symptom.at)  # fmt: skip
 
@@ -350,11 +359,3 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
             most, at = max(slept)
             text = sentence("lost-wake-up", f"{len(slept)} times, step.{sleeper.name} halts with flag.{name} set")
             yield Finding("lost-wake-up", sleeper.thing, text, None, most, (), (Thing(f"flag.{name}"),), at)
-
-
-def _silent(board: Measurement) -> Iterator[Finding]:
-    for thing in board.shown.silent:
-        kind, name = thing.kind, thing.name
-        if kind == "source" and board.system.source(name).period is not None:
-            lines = ", ".join(board.shown.through.get(thing, []))
-            yield Finding("never-seen", thing, sentence("never-seen", lines), None, None)

@@ -8,9 +8,10 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.capture.table import Instants
+from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.following import Followed, follow
 from tachys.checking.board.load import busiest, load_seen
-from tachys.checking.board.measuring import EMPTY, Measurement
+from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.waits import Cause, WaitPart, causes_of, stretches_of
 from tachys.checking.compare.tail import tail_of
 from tachys.checking.result import Miss, NeedCheck, seen

@@ -9,7 +9,9 @@ from itertools import pairwise
 import numpy as np
 
 from tachys.capture.table import Instants
+from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.measuring import Measurement, may_merge
+from tachys.checking.board.nesting import NOBODY
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.result import Finding
@@ -20,6 +22,7 @@ from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
 
 _KNOWN_TO = Fraction(1, 50)  # a period that is read off starts which may be late
+_A_STORM = 10  # starts
 _SIZES = (2, 3, 5, 10, 20, 50, 100, 200, 500, 1000, 5000, 20_000)
 
 
@@ -29,6 +32,8 @@ def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
     for node in board.system.nodes.values():
         event = node.event if isinstance(node, Source) else node.start
         seen = board.events(event)
+        if seen is None and node.thing in board.shown.silent:
+            seen = EMPTY
         if seen is None:
             continue
         dense = None if isinstance(node, Source) else _too_often(board, paper, event, seen)  # its figures say it
@@ -59,7 +64,30 @@ def _too_often(board: Measurement, paper: Bounds, event: Event, seen: Instants) 
     except NoBound:
         return None
     text = sentence("runs-too-often", f"{size} starts within {time_in_words(span)}, where {most} at most can come")
-    return Finding("runs-too-often", event.thing, text + _behind(board, event, seen), allowed, span, (), (), at)
+    text += storm(board, seen, int(np.searchsorted(seen, at)), curve.least_span(2)) + _behind(board, event, seen)
+    return Finding("runs-too-often", event.thing, text, allowed, span, (), (), at)
+
+
+def storm(board: Measurement, seen: Instants, place: int, least: int) -> str:
+    """Of starts that follow each other too closely: from when to when, how many, how long no loop ran."""
+    apart = np.flatnonzero(np.diff(seen) + board.resolution >= least)
+    first = int(apart[apart < place].max(initial=-1)) + 1
+    last = int(apart[apart >= place].min(initial=len(seen) - 1))
+    if last - first < _A_STORM:
+        return ""
+    begin, end, core = int(seen[first]), int(seen[last]), board.system.core
+    between = core.exit.most + core.entry.most + board.resolution
+    stood, since = 0, begin
+    for a, b, who in board.tops.between(begin, end):
+        if (board.things[who].kind if who != NOBODY else "") != "isr" and (who != NOBODY or b - a > between):
+            stood, since = max(stood, a - since), b
+    stood = max(stood, end - since)
+    words = f"; a storm of {last - first + 1} starts from {_instant(board, begin)} to {_instant(board, end)}"
+    return f"{words} of the capture, in which the loop stood for {time_in_words(stood)} at a stretch"
+
+
+def _instant(board: Measurement, at: int) -> str:
+    return time_in_words(at - board.capture.begin)
 
 
 def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants) -> Finding | None:
@@ -87,7 +115,7 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
         text = sentence("never-comes", f"it is due at least {capture.length // gap} times")
         return Finding("never-comes", event.thing, text, gap, longest, (), (), None)
     if place == len(seen):
-        text = sentence("comes-no-more", f"the last at {time_in_words(at - capture.begin)} of the capture")
+        text = sentence("comes-no-more", f"the last at {_instant(board, at)} of the capture")
         return Finding("comes-no-more", event.thing, text, gap, longest, (), (), at)
     text = sentence("comes-too-seldom")
     return Finding("comes-too-seldom", event.thing, text + _behind(board, event, seen), gap, longest, (), (), at)

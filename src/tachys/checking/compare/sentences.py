@@ -23,7 +23,6 @@ _WORDS = {
     "comes-too-seldom": "it stays away longer than the model allows",
     "comes-no-more": "it stops coming",
     "never-comes": "its line never moves",
-    "never-seen": "it never comes: its line does not move",
 }
 _QUANTITIES = {
     "latency": "its first instruction came",
@@ -45,4 +44,6 @@ def sentence(code: str, more: str = "") -> str:
         words = f"{_QUANTITIES[quantity]} {late if side == 'beyond-bound' else soon} than the model allows"
     else:
         words = code.replace("-", " ")
-    return f"{words}: {more}" if more and ":" not in words else f"{words} ({more})" if more else words
+    if not more:
+        return words
+    return f"{words} ({more})" if ":" in words or code == "burst-denser" else f"{words}: {more}"

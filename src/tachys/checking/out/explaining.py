@@ -15,9 +15,11 @@ from tachys.model.events import Thing
 class Explained:
     """A wait of ``waiting`` from ``begin`` to ``end`` ps; ``stretches`` and ``causes`` each add up to it exactly.
 
-    ``window`` is what to draw. ``bound`` is what the model allows in the worst case; None where no such figure is.
+    ``window`` is what to draw, of ``result``: the part of a record with gaps that it lies in. ``bound`` is what the
+    model allows in the worst case; None where no such figure is.
     """
 
+    result: CheckResult
     title: str
     waiting: Thing
     begin: int
@@ -41,6 +43,7 @@ def explain_finding(result: CheckResult, number: int) -> Explained:
         raise IndexError(number)
     finding = result.findings[number - 1]
     at = finding.at
+    result = result if at is None else result.around(at)
     kind = finding.about.kind
     if kind == "isr" and at is not None and finding.code.startswith(("latency", "response", "lost")):
         return _isr(result, finding.about, at, finding)
@@ -58,7 +61,7 @@ def explain_finding(result: CheckResult, number: int) -> Explained:
     stretches = stretches_of(result.board, begin, end, Thing("loop")) if end > begin else []
     length = max(end - begin, 20 * result.capture.resolution, 50 * 10**6)
     window = (max(result.capture.begin, begin - length // 2), min(result.capture.end, begin + 2 * length))
-    return Explained(f"Finding {number}: {finding.about}", finding.about, begin, end,
+    return Explained(result, f"Finding {number}: {finding.about}", finding.about, begin, end,
                      tuple(stretches), causes_of(stretches), None, window, None, finding)  # fmt: skip
 
 
@@ -109,7 +112,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
         raise LookupError(name)
     begin = need.worst_at
     if at is not None and answer is not None:
-        followed = follow(result.board, answer)
+        followed = follow(result.around(at).board, answer)
         assert followed is not None
         begin = int(followed.delays.at[abs(followed.delays.at - at).argmin()])
         end = begin + int(followed.delays.after[followed.delays.at == begin][0])
@@ -123,7 +126,9 @@ def _explained(
     result: CheckResult, title: str, waiting: Thing, begin: int, end: int, bound: Figure | None, limit: int | None,
     finding: Finding | None = None, need: NeedCheck | None = None,
 ) -> Explained:  # fmt: skip
+    result = result.around(begin)
     stretches = tuple(stretches_of(result.board, begin, end, waiting))
     margin = max((end - begin) // 3, 10 * result.capture.resolution, 5 * 10**6)
-    return Explained(title, waiting, begin, end, stretches, causes_of(stretches, bound, result.bounds.system), bound,
+    causes = causes_of(stretches, bound, result.bounds.system)
+    return Explained(result, title, waiting, begin, end, stretches, causes, bound,
                      (begin - margin, end + margin), limit, finding, need)  # fmt: skip

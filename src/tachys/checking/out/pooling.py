@@ -60,7 +60,8 @@ def together(results: Sequence[CheckResult], whole: Capture) -> CheckResult:
     parts = f"its {len(results)} whole parts, {share:.1%} of it, are checked one by one"
     remark = f"{len(whole.gaps)} gaps in the record: {parts}"
     remarks = (remark, *first.remarks)
-    return replace(first, needs=needs, findings=tuple(finding for finding, _ in pooled.findings), remarks=remarks)
+    return replace(first, capture=whole, needs=needs, findings=tuple(finding for finding, _ in pooled.findings),
+                   remarks=remarks, parts=tuple(results))  # fmt: skip
 
 
 def _badness(finding: Finding) -> int:
