@@ -168,9 +168,13 @@ def test_a_variant_is_laid_over_the_model():
     assert (len(plain.isr("adc").guards), slow.isr("adc").guards) == (1, ())
     with pytest.raises(InputError, match='there is no variant "slwo"; did you mean "slow"'):
         read_model(text, "m.toml", "slwo")
-    wrong = faults(text + "[variant.more]\nisr.adc.cots = 1\n[variant.other.source.rare]\nevery = '1 ms'\n")
+    broken = text + "[variant.more]\nisr.adc.cots = 1\n[variant.bare]\nisr.adc = false\n"
     last = text.count("\n")
-    assert wrong == [
-        f'm.toml:{last + 2}: variant.more.isr.adc.cots: unknown key; did you mean "cost"?',
-        f"m.toml:{last + 3}: variant.other.source.rare.mean: goes with gap or serial or burst, not with every; remove it",
-    ]
+    with pytest.raises(InputError, match=rf'm.toml:{last + 2}: variant.more.isr.adc.cots: unknown key; .*"cost"\?'):
+        read_model(broken, "m.toml", "more")
+    with pytest.raises(InputError) as told:
+        read_model(broken, "m.toml", "bare")
+    line = f"m.toml:{last + 4}: variant.bare.isr.adc: is taken away, and"
+    assert f"{line} probe.D0.shows still names it; take that away too (probe.D0 = false)" in str(told.value)
+    remarks = [remark for remark in read_model(broken, "m.toml").remarks if remark.code == "variant-broken"]
+    assert [remark.key for remark in remarks] == ["variant.more", "variant.bare"]  # the model itself works all the same

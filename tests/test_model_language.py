@@ -11,8 +11,8 @@ import pytest
 
 import tachys
 from tachys.errors import InputError
+from tachys.model.layers import laid_over, layers_of
 from tachys.model.loading import load_model, read_model
-from tachys.model.variants import with_variant, written_at
 
 BASE = """tachys = 1
 [core]
@@ -143,11 +143,13 @@ def test_variants_lay_tables_over_and_take_away():
         },
         "isr": {"r": {}, "q": {}},
     }
-    merged = with_variant(raw, "v")
+    layers = layers_of(raw, ["v"], (), "m.toml")
+    merged = laid_over(raw, layers)
     assert merged == {"source": {"s": {"every": "2 ms"}}, "core": {"nesting": False}, "isr": {"q": {}}}
     assert raw["source"]["s"]["gap"] == "1 ms"
-    assert written_at(("source", "s", "every"), "v", raw) == ("variant", "v", "source", "s", "every")
-    assert written_at(("isr", "q", "cost"), "v", raw) == ("isr", "q", "cost")
+    assert layers[0].touches(("source", "s", "every"))
+    assert not layers[0].touches(("isr", "q", "cost"))
+    assert list(layers[0].taken_away()) == [("isr", "r")]
 
 
 def test_a_model_file_is_read_from_disk(tmp_path):

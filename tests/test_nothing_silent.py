@@ -493,8 +493,10 @@ def test_a_flag_has_a_name(line):
 
 def test_a_fault_that_a_variant_brings_names_it():
     """Where it stands elsewhere, and is right without the variant."""
-    with pytest.raises(InputError, match=r'names no event, with variant "bare"'):
-        read_model(model_text() + "\n[variant.bare]\nisr.wheel = false\n", "m.toml")
+    with pytest.raises(InputError, match=r"variant.bare.isr.wheel: is taken away, and probe.D1.shows still names it"):
+        read_model(model_text() + "\n[variant.bare]\nisr.wheel = false\n", "m.toml", "bare")
+    with pytest.raises(InputError, match=r"isr.tick.level: level 3 does not exist .*, with variant flat"):
+        read_model(model_text() + "\n[variant.flat]\ncore.levels = 3\n", "m.toml", "flat")
 
 
 def test_the_first_line_says_what_a_capture_is_more_likely_to_be():

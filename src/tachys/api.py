@@ -85,9 +85,9 @@ def _count(call: str, name: str, given: object, least: int) -> int:
     raise input_error(f"{call}()", f"{name} is {_shown(given)}", f"a whole number from {least} on is due", key=name)
 
 
-def load_model(path: str | Path, variant: str | None = None) -> System:
-    """Read a model file, with one of its variants laid over it if that is asked for."""
-    return _load_model(_path("load_model", "path", path, "model"), variant)
+def load_model(path: str | Path, variant: str | Sequence[str] | None = None, settings: Sequence[str] = ()) -> System:
+    """Read a model file, with variants of it laid over it in order, and settings such as "core.clock=24 MHz" last."""
+    return _load_model(_path("load_model", "path", path, "model"), variant, settings)
 
 
 def bounds(system: System) -> Bounds:

@@ -67,7 +67,8 @@ def _bounds() -> Any:
     need = _shape(
         "Need", verdict=str, limit=Amount, bound=_null_or(Amount), **_or_not({"parts": _list(part)}), **reason
     )
-    return _shape("Bounds", format=_head("bounds"), title=str, load=load, loop=_by_name(figure), isrs=_by_name(isr),
+    return _shape("Bounds", format=_head("bounds"), title=str, laid_over=_list(str),
+                  load=load, loop=_by_name(figure), isrs=_by_name(isr),
                   units=_by_name(unit), flags=_by_name(flag), steps=_by_name(step), needs=_by_name(need))  # fmt: skip
 
 
@@ -86,7 +87,8 @@ def _simulation() -> Any:
     miss = _shape("Miss", run=int, at=Seconds, value=_null_or(Amount), kind=str)
     need = _shape("Need", verdict=str, limit=Amount, **_or_not({"seen": stats}), value=_null_or(Amount), missed=int,
                   misses=int, first=_list(miss))  # fmt: skip
-    return _shape("Simulation", format=_head("simulation"), title=str, runs=int, length=Seconds, complete=bool,
+    return _shape("Simulation", format=_head("simulation"), title=str, laid_over=_list(str),
+                  runs=int, length=Seconds, complete=bool,
                   load=load, loop=_by_name(stats), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
                   steps=_by_name(step), needs=_by_name(need))  # fmt: skip
 
@@ -117,7 +119,8 @@ def _check() -> Any:
     modelled = _shape("Modelled", least=_null_or(Seconds), most=_null_or(Seconds))
     figure = _shape("Figure", about=str, figure=str, modelled=modelled, measured=_null_or(told),
                     agreement=Literal["agrees", "refutes", "not shown"], why=str)  # fmt: skip
-    return _shape("Check", format=_head("check"), capture=str, length=Seconds, resolution=Seconds, remarks=_list(str),
+    return _shape("Check", format=_head("check"), capture=str, laid_over=_list(str),
+                  length=Seconds, resolution=Seconds, remarks=_list(str),
                   load=load, clock=_null_or(clock), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
                   steps=_by_name(step), periods=_by_name(seen), needs=_by_name(need), figures=_list(figure),
                   findings=_list(_finding("Finding")), unseen=_list(str), foreign=_list(str))  # fmt: skip

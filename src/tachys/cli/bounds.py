@@ -7,7 +7,8 @@ from fractions import Fraction
 
 import click
 
-from tachys.cli.output import format_option, variant_option
+from tachys.cli.modelling import Changes, model_options, titled
+from tachys.cli.output import format_option
 from tachys.cli.words import count_text, exact_share, exact_time, limit_text, share_text, time_text
 from tachys.figures import Figure
 from tachys.needs.kinds import Need, NeedBounds
@@ -21,19 +22,18 @@ Row = list[str | Verdict]
 @click.command("bounds")
 @click.argument("model", type=click.Path())
 @click.option("--why", metavar="NAME", help="Take apart the figures of one thing: a routine, step, flag, need, load …")
-@variant_option
+@model_options
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
 @format_option
-def bounds_command(model: str, why: str | None, variant: str | None, strict: bool, shape: str) -> int:
+def bounds_command(model: str, why: str | None, changes: Changes, strict: bool, shape: str) -> int:
     """Worst-case latency, response, loss, load and needs of MODEL, without running anything."""
     from tachys.cli.output import print_csv, print_json, warn
-    from tachys.model.loading import load_model
     from tachys.worstcase.analysis import bounds
     from tachys.worstcase.bounds import COLUMNS
     from tachys.worstcase.export import bounds_data
     from tachys.worstcase.lint import lint
 
-    system = load_model(model, variant)
+    system = changes.load(model)
     found = bounds(system)
     warn([*system.remarks, *lint(found)])
     if why is not None:
@@ -56,7 +56,7 @@ def show_bounds(found: Bounds, model: str) -> None:
     """All bounds as tables, one for each kind of thing."""
     from tachys.cli.output import heading, say
 
-    heading(found.system.title or model)
+    heading(titled(found.system, model))
     say(_core_line(found), "")
     _show_needs(found)
     _show_isrs(found)

@@ -11,7 +11,8 @@ import click
 from tachys.cli.bounds import doubt_of, value_text, what_holds
 from tachys.cli.capturing import Given, shape_options
 from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
-from tachys.cli.output import format_option, variant_option
+from tachys.cli.modelling import Changes, laid_over, model_options
+from tachys.cli.output import format_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, off_text, range_text, share_text, time_text
 from tachys.figures import Figure
 from tachys.model.quantities import rounded
@@ -43,11 +44,11 @@ FIGURE_COLUMNS = [("what", ""), ("figure", ""), ("model", "right"), ("measured",
 @click.option("--junit", type=click.Path(), metavar="FILE", help="Write each need as a test case (JUnit XML).")
 @click.option("--baseline", type=click.Path(), metavar="FILE", help="Say what got worse since a check kept as JSON.")
 @shape_options
-@variant_option
+@model_options
 @format_option
 def check_command(
     model: str, captures: tuple[str, ...], figures: bool, every: bool, strict: bool, own_clock: bool,
-    junit: str | None, baseline: str | None, variant: str | None, given: Given,
+    junit: str | None, baseline: str | None, changes: Changes, given: Given,
     shape: str,
 ) -> int:  # fmt: skip
     """Hold each CAPTURE against MODEL: verdicts, misses and who made them, figures that the board refutes.
@@ -59,10 +60,9 @@ def check_command(
     from tachys.checking.out.baseline import read_baseline, worse_than
     from tachys.checking.out.export import check_data
     from tachys.cli.output import warn
-    from tachys.model.loading import load_model
     from tachys.worstcase.analysis import bounds
 
-    system = load_model(model, variant)
+    system = changes.load(model)
     warn(system.remarks)
     before = None if baseline is None else read_baseline(baseline)
     paper = bounds(system)
@@ -155,7 +155,8 @@ def _show_pooled(results: list[CheckResult], model: str) -> None:
     from tachys.cli.output import heading, say, table
 
     together = pool(results)
-    heading(f"{count_text(len(results), 'capture')} together against {Path(model).name}")
+    against = f"{Path(model).name}{laid_over(results[0].bounds.system)}"
+    heading(f"{count_text(len(results), 'capture')} together against {against}")
     rows: list[Row] = []
     for need in sorted(together.needs.values(), key=lambda each: (WORST_FIRST.index(each.verdict), -each.misses)):
         bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
@@ -179,7 +180,8 @@ def show_check(
     from tachys.cli.output import heading, say, table
 
     capture = result.capture
-    heading(f"{Path(capture.file).name} against {Path(model).name}: {_headline(result)}")
+    against = f"{Path(model).name}{laid_over(result.bounds.system)}"
+    heading(f"{Path(capture.file).name} against {against}: {_headline(result)}")
     say(_about(result), *result.remarks, "")
     needs = sorted(result.needs.values(), key=lambda need: (WORST_FIRST.index(need.verdict), -need.count))
     if needs:

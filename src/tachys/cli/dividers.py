@@ -14,6 +14,7 @@ from tachys.cli.dividers_tables import (
     show_serial,
     show_yield,
 )
+from tachys.cli.modelling import Changes, model_options
 from tachys.cli.output import format_option
 from tachys.cli.parameters import BAUD, COUNT, FACTORS, RATE, REGISTER, SHARE, TIME, TOLERANCE, WIDTH
 from tachys.dividers.counter import Counter, Prescalers
@@ -41,9 +42,11 @@ from tachys.dividers.counter import Counter, Prescalers
 @click.option("--bits", type=click.IntRange(2, 64), default=10, show_default=True, help="Serial: bits of a frame.")
 @click.option("--partner", type=SHARE, default="0 %", help="Serial: how far the partner's rate may be off.")
 @click.option("--cycles", type=COUNT, help="How long so many cycles of the clock take, such as a conversion.")
+@model_options
 @format_option
 def dividers_command(
     model: str | None,
+    changes: Changes,
     clock: Fraction | None,
     tolerance: Fraction,
     period: Fraction | None,
@@ -75,7 +78,9 @@ def dividers_command(
     tachys dividers --clock "32 kHz" --tolerance "10 %" --period "1 s" --prescale 4,8,16,32 --width 12 --at-least
     """
     if model is not None:
-        return show_model(model, shape)
+        return show_model(changes.load(model), shape)
+    if changes != Changes():
+        raise click.UsageError("--variant and --set go with a model")
     if clock is None:
         raise click.UsageError('--clock is missing; write for instance --clock "48 MHz", or name a model')
     if prescale_register is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -18,6 +18,9 @@ from tachys.needs.verdicts import Verdict
 
 Row = list[str | Verdict]
 _RIGHT = "right"
+
+if TYPE_CHECKING:
+    from tachys.model.system import System
 
 
 @dataclass(frozen=True, slots=True)
@@ -222,13 +225,11 @@ def _serial_lines(lines: dict[str, Serial]) -> list[dict[str, Any]]:
     ]
 
 
-def show_model(model: str, shape: str) -> int:
+def show_model(system: System, shape: str) -> int:
     """Clocks, timers and serial lines of a model: wanted, real, deviation, registers, headroom."""
     from tachys.cli.output import heading, say, table, warn
     from tachys.dividers.export import setting_data
-    from tachys.model.loading import load_model
 
-    system = load_model(model)
     warn(system.remarks)
     timers = {source.name: source.timer for source in system.sources if source.timer}
     lines = {source.name: source.serial for source in system.sources if source.serial}

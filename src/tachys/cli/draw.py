@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.output import variant_option
+from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 
@@ -38,11 +38,11 @@ FORMS = ("png", "svg", "pdf")
 @click.option("--worst", metavar="NAME", help="The run that makes a figure as large as possible.")
 @for_option
 @play_options
-@variant_option
+@model_options
 def draw_command(
     model: str, capture: str | None, output: str, begin: Fraction | None, end: Fraction | None, text: bool,
     cursor: tuple[Fraction, ...], beside: bool, spread: tuple[str, ...], worst: str | None, length: Fraction,
-    costs: str, phases: str, arrivals: str, clocks: str, seed: int, variant: str | None,
+    costs: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes,
 ) -> int:  # fmt: skip
     """Draw MODEL as it is played, CAPTURE as a timeline of MODEL, or CAPTURE alone as on the analyser's screen.
 
@@ -50,7 +50,6 @@ def draw_command(
     """
     from tachys.cli.output import compile_note, say, say_as_is, terminal_width
     from tachys.files import write_whole
-    from tachys.model.loading import load_model
     from tachys.worstcase.analysis import bounds
 
     form = form_of(output)
@@ -63,7 +62,7 @@ def draw_command(
             raise click.UsageError(f"{option} does not go with {shown}")
     if alone:
         return _draw_alone(model, output, (begin, end), cursor, form, text)
-    paper = bounds(load_model(model, variant))
+    paper = bounds(changes.load(model))
     window = _window(begin, end, length)
     if capture is not None and not beside:
         if text:
@@ -85,7 +84,7 @@ def draw_command(
                 return 0
             written, told = _draw_played(paper, played, capture if beside else None, form)
     write_whole(output, written)
-    say(f"{output}: {told}")
+    say(f"{output}: {told}{laid_over(paper.system)}")
     return 0
 
 

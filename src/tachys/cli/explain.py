@@ -9,7 +9,7 @@ import click
 
 from tachys.cli.capturing import Given, shape_options
 from tachys.cli.findings import consequence_text, finding_text
-from tachys.cli.output import variant_option
+from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.parameters import INSTANT
 from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, exact_time, instant_text, time_text
@@ -30,10 +30,10 @@ MOST_ROWS = 24
 @click.option("--at", "instant", type=INSTANT, help="Of a need: the event nearest to this instant of the capture.")
 @click.option("-o", "--output", help="Draw the moment too: .png, .svg or .pdf.")
 @shape_options
-@variant_option
+@model_options
 def explain_command(
     model: str, capture: str, what: str | None, instant: Fraction | None, output: str | None, given: Given,
-    variant: str | None,
+    changes: Changes,
 ) -> int:  # fmt: skip
     """One miss of CAPTURE taken apart: who ran, who held interrupts off, and what the bound expects instead.
 
@@ -43,10 +43,9 @@ def explain_command(
     from tachys.checking.checking import check
     from tachys.cli.output import say
     from tachys.files import write_whole
-    from tachys.model.loading import load_model
 
     form = _form(output)
-    result = check(load_model(model, variant), given.read(capture))
+    result = check(changes.load(model), given.read(capture))
     explained = _found(result, what, None if instant is None else length_of(instant), model)
     _show(explained.result, explained, model)
     if output is not None:
@@ -107,7 +106,7 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
     from tachys.cli.output import heading, say, say_as_is, table, terminal_width
     from tachys.drawing.capture_text import moment_lines
 
-    heading(explained.title)
+    heading(f"{explained.title}{laid_over(result.bounds.system)}")
     if explained.finding is not None:
         say(f"{finding_text(explained.finding)}.")
         more = consequence_text(explained.finding, result)

@@ -27,7 +27,6 @@ FORMATS = click.Choice(["table", "json", "csv"])
 format_option = click.option(
     "--format", "shape", type=FORMATS, default="table", help="How to print: for people, programs or spreadsheets."
 )
-variant_option = click.option("--variant", metavar="NAME", help="Lay a [variant.NAME] of the model over it.")
 STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "magenta", Verdict.MISSED: "bold red", Verdict.UNSEEN: "cyan"}
 
 

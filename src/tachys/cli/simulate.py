@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.output import format_option, variant_option
+from tachys.cli.modelling import Changes, model_options, titled
+from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 from tachys.cli.words import NONE, count_text, instant_text, share_text, time_text
@@ -35,7 +36,7 @@ INTERRUPTED = 130
     "--runs", type=click.IntRange(1, 10**6), default=1, show_default=True, help="How many, each its own seed."
 )
 @play_options
-@variant_option
+@model_options
 @click.option("--worst", metavar="NAME", help="Search for the run that makes one figure as large as possible.")
 @click.option("-o", "--output", help="Write the timeline: .vcd, .csv, or .json (trace events).")
 @click.option("--from", "begin", type=INSTANT, help="Begin of the timeline that is written.")
@@ -45,7 +46,7 @@ INTERRUPTED = 130
 @format_option
 def simulate_command(
     model: str, length: Fraction, runs: int, costs: str, phases: str, arrivals: str, clocks: str, seed: int,
-    variant: str | None, worst: str | None, output: str | None, begin: Fraction | None, end: Fraction | None,
+    changes: Changes, worst: str | None, output: str | None, begin: Fraction | None, end: Fraction | None,
     probes: bool, strict: bool, shape: str,
 ) -> int:  # fmt: skip
     """Play MODEL from time zero: statistics, misses, and how near the worst seen came to each bound.
@@ -54,7 +55,6 @@ def simulate_command(
     """
     from tachys.cli.bounds import status
     from tachys.cli.output import print_csv, print_json, warn
-    from tachys.model.loading import load_model
     from tachys.simulation.export import simulated_data
     from tachys.simulation.result import COLUMNS
     from tachys.simulation.writing import form_of
@@ -62,7 +62,7 @@ def simulate_command(
 
     if output is not None:
         form_of(output)
-    system = load_model(model, variant)
+    system = changes.load(model)
     warn(system.remarks)
     paper = bounds(system)
     ways = ways_of(system, costs, phases, arrivals, clocks, seed)
@@ -109,7 +109,7 @@ def show_simulated(result: Simulated, model: str) -> None:
     """All statistics as tables."""
     from tachys.cli.output import heading, say
 
-    heading(f"{result.bounds.system.title or model}, played")
+    heading(f"{titled(result.bounds.system, model)}, played")
     runs = f"{count_text(result.runs, 'run')}, " if result.runs > 1 else ""
     stopped = "" if result.complete else "; stopped before the end, this is what was seen until then"
     say(f"{runs}{time_text(result.length)} in all{stopped}", "")

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from tachys.errors import InputError, Place, Problem, did_you_mean, input_error
+from tachys.errors import InputError, Place, Problem, Remark, did_you_mean, input_error
 from tachys.model.build import build
+from tachys.model.layers import SETTING, Layer, laid_over, layers_of
+from tachys.model.moving import remarks_of, set_anew
 from tachys.model.names import check_references
 from tachys.model.parsing import parse_toml
 from tachys.model.places import KeyPath, key_lines
 from tachys.model.report import Reporter
 from tachys.model.schema import ModelFile
 from tachys.model.system import System
-from tachys.model.variants import with_variant, written_at
 
 LARGEST_MODEL = 4 * 2**20
 MOST_THINGS = {"source": 50_000, "unit": 10_000, "isr": 10_000, "step": 2_000, "need": 2_000, "probe": 2_000}
@@ -24,13 +26,16 @@ _SECTIONS = ("clock", "source", "unit", "isr", "step", "need", "probe", "state")
 _LOOKED_AT = 40  # variants that are judged although another, or none, was asked for
 
 
-def load_model(path: str | Path, variant: str | None = None) -> System:
-    """Read a model file, with one of its variants laid over it if that is asked for.
+Variants = str | Iterable[str] | None
+
+
+def load_model(path: str | Path, variant: Variants = None, settings: Sequence[str] = ()) -> System:
+    """Read a model file, with variants of it laid over it in the order given, and settings such as "core.wake=3 us".
 
     Raises:
-        InputError: the file cannot be read or holds errors, in any variant; all of them, each with its line.
+        InputError: the file cannot be read or holds errors; all of them, each with its line.
     """
-    return read_model(read_text(path, "model", LARGEST_MODEL), str(path), variant)
+    return ModelText.load(path).system(variant, settings)
 
 
 def read_text(path: str | Path, what: str, largest: int) -> str:
@@ -60,57 +65,164 @@ def read_text(path: str | Path, what: str, largest: int) -> str:
     return text
 
 
-def read_model(text: str, file: str, variant: str | None = None) -> System:
+def read_model(text: str, file: str, variant: Variants = None, settings: Sequence[str] = ()) -> System:
     """As :func:`load_model`, from text; ``file`` is only shown."""
-    raw = parse_toml(text, file)
-    for section, most in MOST_THINGS.items():
-        if isinstance(raw.get(section), dict) and len(raw[section]) > most:
-            raise input_error(
-                file, f"{len(raw[section])} {section}s: at most {most}", "no chip has so many; split the model"
-            )
-    places = _Places(file, key_lines(text))
-    written = raw.get("variant")
-    known = list(written) if isinstance(written, dict) else []
-    if variant is not None and variant not in known:
-        raise input_error(file, f'there is no variant "{variant}"', did_you_mean(variant, known, "variant"))
-    problems: list[Problem] = []
-    systems = {name: _read(raw, name, places, problems) for name in dict.fromkeys([variant, None, *known[:_LOOKED_AT]])}
-    system = systems[variant]
-    if problems or system is None:
-        raise InputError(problems)
-    return system
+    return ModelText(text, file).system(variant, settings)
 
 
-def _read(raw: dict[str, Any], variant: str | None, places: _Places, problems: list[Problem]) -> System | None:
-    """The System of one variant (None: of the model as it stands); what is wrong is added to ``problems``."""
-    known = {(problem.key, problem.wrong) for problem in problems}
+class ModelText:
+    """The text of a model, parsed once: systems are made of it, as it stands or with changes laid over it.
 
-    def at(path: KeyPath) -> KeyPath:
-        return path if variant is None else written_at(path, variant, raw)
+    Raises:
+        InputError: it is no TOML, or larger than any model is.
+    """
 
-    def complain(path: KeyPath, wrong: str, mend: str) -> None:
-        if (".".join(path), wrong) not in known:
-            if variant is not None and at(path) == path:  # it stands elsewhere, and is wrong with the variant only
-                wrong = f'{wrong}, with variant "{variant}"'
-            problems.append(Problem(places.of(at(path)), ".".join(at(path)), wrong, mend))
+    def __init__(self, text: str, file: str) -> None:
+        self.file = file
+        self.text = text
+        self.raw = parse_toml(text, file)
+        for section, most in MOST_THINGS.items():
+            if isinstance(self.raw.get(section), dict) and len(self.raw[section]) > most:
+                raise input_error(
+                    file, f"{len(self.raw[section])} {section}s: at most {most}", "no chip has so many; split the model"
+                )
+        self._lines = key_lines(text)
+        self._base: System | None = None
 
-    merged = raw if variant is None else with_variant(raw, variant)
-    tables = _validate(merged, complain)
-    check_references(merged, complain)
-    return None if tables is None else build(tables, Reporter(complain, lambda path: places.of(at(path))))
+    @classmethod
+    def load(cls, path: str | Path) -> ModelText:
+        """The model of a file."""
+        return cls(read_text(path, "model", LARGEST_MODEL), str(path))
 
+    @property
+    def variants(self) -> list[str]:
+        """The names of its variants."""
+        written = self.raw.get("variant")
+        return list(written) if isinstance(written, dict) else []
 
-class _Places:
-    def __init__(self, file: str, lines: Mapping[KeyPath, int]) -> None:
-        self._file = file
-        self._lines = lines
+    def merged(self, variant: Variants = None, settings: Sequence[str] = ()) -> dict[str, Any]:
+        """The tables with changes laid over them, as they would be written."""
+        return laid_over(self.raw, self._layers(variant, settings))
 
-    def of(self, path: KeyPath) -> Place:
+    def _layers(self, variant: Variants, settings: Sequence[str]) -> tuple[Layer, ...]:
+        names = [variant] if isinstance(variant, str) else list(variant or ())
+        return layers_of(self.raw, names, settings, self.file)
+
+    def system(self, variant: Variants = None, settings: Sequence[str] = ()) -> System:
+        """What the model means, with variants laid over it in the order given, and settings over these.
+
+        Raises:
+            InputError: all that is wrong, each with its place. What is wrong in a variant that was not asked for is
+                a remark of the system only.
+        """
+        layers = self._layers(variant, settings)
+        if not layers and self._base is not None:
+            return self._base
+        reading = _Reading(self, layers)
+        system = reading.read()
+        if system is None or reading.problems:
+            raise InputError(reading.problems)
+        if layers:
+            return replace(system, laid_over=tuple(layer.name for layer in layers))
+        broken = [remark for name in self.variants[:_LOOKED_AT] if (remark := self._broken(name))]
+        self._base = replace(system, remarks=tuple(sorted([*system.remarks, *broken])))
+        return self._base
+
+    def _broken(self, name: str) -> Remark | None:
+        """What is wrong with a variant that nobody asked for."""
+        reading = _Reading(self, self._layers(name, ()))
+        reading.read()
+        if not reading.problems:
+            return None
+        first = min(reading.problems)
+        return Remark(
+            first.place, "variant-broken", f"variant.{name}",
+            f"{len(reading.problems)} wrong in it, as {first.key}: {first.wrong}",
+            f"tachys bounds {self.file} --variant {name} lists all",
+        )  # fmt: skip
+
+    def base(self) -> System | None:
+        """The model as it stands; None where that is wrong."""
+        if self._base is None:
+            reading = _Reading(self, ())
+            system = reading.read()
+            self._base = None if reading.problems else system
+        return self._base
+
+    def place(self, path: KeyPath) -> Place:
         """The place of a key, or of the nearest table around it."""
         for length in range(len(path), 0, -1):
             if path[:length] in self._lines:
-                return Place(self._file, self._lines[path[:length]])
-        return Place(self._file)
+                return Place(self.file, self._lines[path[:length]])
+        return Place(self.file)
+
+
+class _Reading:
+    """One reading of a model with layers over it; ``problems`` are what is wrong."""
+
+    def __init__(self, text: ModelText, layers: tuple[Layer, ...]) -> None:
+        self.text = text
+        self.layers = layers
+        self.problems: list[Problem] = []
+        self.taken = {(section, name): layer for layer in layers for section, name in layer.taken_away()}
+
+    def read(self) -> System | None:
+        """The system; it is only good where there are no problems."""
+        merged = laid_over(self.text.raw, self.layers) if self.layers else self.text.raw
+        tables = _validate(merged, self.complain)
+        check_references(merged, self.complain)
+        if tables is None:
+            return None
+        base, anew = self.text.base() if self._moves_clocks() else None, list[str]()
+        if base is not None:
+            tables, anew = set_anew(base, tables, self.layers)
+        system = build(tables, Reporter(self.complain, self.place))
+        if base is None or self.problems:
+            return system
+        more = remarks_of(base, system, merged, self.layers, anew, Place(self.text.file))
+        return replace(system, remarks=tuple(sorted({*system.remarks, *more})))
+
+    def _moves_clocks(self) -> bool:
+        for layer in self.layers:
+            sources = layer.tables.get("source", {})
+            if {"clock", "core"} & layer.tables.keys() or "wanted" in str(sources):
+                return True
+        return False
+
+    def _layer(self, path: KeyPath) -> Layer | None:
+        """The last layer that says a key."""
+        return next((layer for layer in reversed(self.layers) if layer.touches(path)), None)
+
+    def place(self, path: KeyPath) -> Place:
+        """Where a key stands: in the file, in a variant of it, or on the command line."""
+        layer = self._layer(path)
+        if layer is not None and layer.variant is None:
+            return SETTING
+        return self.text.place(path if layer is None or layer.variant is None else ("variant", layer.variant, *path))
+
+    def complain(self, path: KeyPath, wrong: str, mend: str) -> None:
+        """Note what is wrong at a key of the merged model."""
+        layer = self._layer(path)
+        gone = next((thing for thing in self.taken if f'"{".".join(thing)}' in wrong), None) if layer is None else None
+        if gone is not None:
+            by, thing = self.taken[gone], ".".join(gone)
+            where = self.text.place(("variant", by.variant, *gone)) if by.variant else SETTING
+            key = f"variant.{by.variant}.{thing}" if by.variant else thing
+            wrong = f"is taken away, and {'.'.join(path)} still names it"
+            mend = f"take that away too ({'.'.join(path[:2])} = false), or let it name another"
+            self.problems.append(Problem(where, key, wrong, mend))
+            return
+        key = ".".join(path)
+        if layer is not None and layer.variant is not None:
+            key = f"variant.{layer.variant}.{key}"
+        elif layer is None and self.layers and not self._in_base(path, wrong):  # it is wrong with the change only
+            wrong = f"{wrong}, with {' and '.join(each.name for each in self.layers)}"
+        self.problems.append(Problem(self.place(path), key, wrong, mend))
+
+    def _in_base(self, path: KeyPath, wrong: str) -> bool:
+        reading = _Reading(self.text, ())
+        reading.read()
+        return any(each.key == ".".join(path) and each.wrong == wrong for each in reading.problems)
 
 
 def _validate(raw: dict[str, Any], complain: Any) -> ModelFile | None:

@@ -15,7 +15,7 @@ from tachys.model.schema import BurstTable, SerialTable, SourceTable, TimerTable
 
 WAYS = ("every", "gap", "timer", "serial", "burst")
 USUAL_GIVE_OR_TAKE = Fraction(1, 1000)
-_GOES_WITH = {
+GOES_WITH = {
     "jitter": ("every", "timer"),
     "offset": ("every", "timer"),
     "tolerance": ("every", "serial"),
@@ -35,7 +35,7 @@ def make_source(name: str, table: SourceTable, clocks: ClockTree, report: Report
             'write one of every = "250 us", gap = "180 us", burst = { … }, timer = { … }, serial = { … }',
         )  # fmt: skip
         return Source(name)
-    for key, allowed in _GOES_WITH.items():
+    for key, allowed in GOES_WITH.items():
         if getattr(table, key) is not None and ways[0] not in allowed:
             report.complain((*path, key), f"goes with {' or '.join(allowed)}, not with {ways[0]}", "remove it")
     if table.gap is not None:

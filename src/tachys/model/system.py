@@ -19,7 +19,10 @@ Kind = TypeVar("Kind", Source, Unit, Isr, Step)
 
 @dataclass(frozen=True, repr=False)
 class System:
-    """A whole model. ``isrs`` stand in the order in which the core prefers them, most urgent first."""
+    """A whole model. ``isrs`` stand in the order in which the core prefers them, most urgent first.
+
+    ``laid_over`` are the names of the changes that the model was read with.
+    """
 
     title: str
     core: Core
@@ -35,6 +38,7 @@ class System:
     accepted: Accepted = field(default_factory=Accepted)
     currents: dict[str, Fraction] = field(default_factory=dict, hash=False)
     remarks: tuple[Remark, ...] = ()
+    laid_over: tuple[str, ...] = ()
     places: dict[str, Place] = field(default_factory=dict, compare=False, hash=False)
 
     def __repr__(self) -> str:

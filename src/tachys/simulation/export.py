@@ -41,6 +41,7 @@ def simulated_data(result: Simulated) -> dict[str, Any]:
     return {
         "format": "tachys.simulation/1",
         "title": system.title,
+        "laid_over": list(system.laid_over),
         "runs": result.runs,
         "length": seconds(result.length),
         "complete": result.complete,

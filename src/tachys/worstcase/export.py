@@ -46,6 +46,7 @@ def bounds_data(bounds: Bounds) -> dict[str, Any]:
     return {
         "format": "tachys.bounds/1",
         "title": bounds.system.title,
+        "laid_over": list(bounds.system.laid_over),
         "load": _load(bounds.load),
         "loop": {} if bounds.loop_pass is None else {"pass": figure(bounds.loop_pass)},
         "isrs": _losing(isrs, "lost"),

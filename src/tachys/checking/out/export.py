@@ -87,6 +87,7 @@ def check_data(result: CheckResult) -> dict[str, Any]:
     return {
         "format": "tachys.check/1",
         "capture": result.capture.file,
+        "laid_over": list(result.bounds.system.laid_over),
         "length": seconds(result.capture.length),
         "resolution": seconds(result.capture.known_to),
         "remarks": list(result.remarks),
