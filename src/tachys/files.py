@@ -1,13 +1,17 @@
-"""Writing files so that a half-written one never stands in the place of a whole one."""
+"""Reading files of results, and writing so that a half-written one never stands in the place of a whole one."""
 
 from __future__ import annotations
 
+import json
 import os
 import stat
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from tachys.errors import input_error
+
+LARGEST_JSON = 1 << 26
 
 
 def write_whole(path: str | Path, content: str | bytes) -> None:
@@ -48,3 +52,19 @@ def _replace(target: Path, data: bytes) -> None:
     except OSError:
         os.unlink(name)
         raise
+
+
+def read_json(path: str, what: str, mend: str) -> Any:
+    """What stands in a JSON file that should be ``what``; ``mend`` says how such a one is made.
+
+    Raises:
+        InputError: it cannot be read, is too large for one, or is no JSON.
+    """
+    try:
+        if Path(path).stat().st_size > LARGEST_JSON:
+            raise input_error(path, f"is too large for {what}", mend)
+        return json.loads(Path(path).read_text(encoding="utf-8"))
+    except OSError as error:
+        raise input_error(path, f"cannot be read: {error.strerror or error}", mend) from None
+    except (ValueError, RecursionError):
+        raise input_error(path, "is no JSON", mend) from None

@@ -156,8 +156,17 @@ def _worst() -> Any:
                   at=Seconds, tried=int)  # fmt: skip
 
 
+def _compare() -> Any:
+    value = float | str | None
+    changed = _shape("Changed", key=str, values=_list(_null_or(str)))
+    row = _shape("Row", about=str, quantity=str, kind=Literal["time", "share", "number", "word"], values=_list(value),
+                 differs=bool)  # fmt: skip
+    return _shape("Comparison", format=_head("compare"), columns=_list(str), verdicts=_list(str),
+                  changed=_list(changed), rows=_list(row))  # fmt: skip
+
+
 OUTPUTS = {"bounds": _bounds, "simulation": _simulation, "check": _check, "checks": _checks, "capture": _capture,
-           "levels": _levels, "worst": _worst}  # fmt: skip
+           "levels": _levels, "worst": _worst, "compare": _compare}  # fmt: skip
 
 
 def output_type(name: str) -> Any:

@@ -19,6 +19,7 @@ import click
 from tachys import __version__
 from tachys.cli.bounds import bounds_command
 from tachys.cli.check import check_command
+from tachys.cli.compare import compare_command
 from tachys.cli.convert import convert_command
 from tachys.cli.demo import demo_command
 from tachys.cli.dividers import dividers_command
@@ -75,6 +76,7 @@ for command in (
     check_command,
     explain_command,
     fit_command,
+    compare_command,
     draw_command,
     convert_command,
     schema_command,

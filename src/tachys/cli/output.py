@@ -31,7 +31,7 @@ STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "magenta", Verdict.MISSED: "bol
 
 
 _PLAIN = str.maketrans({"→": "->", "≥": ">=", "≤": "<=", "µ": "u", "μ": "u", "·": "*", "±": "+-", "…": "...", "–": "-",
-                        "─": "-", "│": "|", "━": "-", "┃": "|", "▏": "|", "█": "#"})  # fmt: skip
+                        "─": "-", "│": "|", "━": "-", "┃": "|", "▏": "|", "█": "#", "↑": "^", "↓": "v"})  # fmt: skip
 
 
 class _Lenient:

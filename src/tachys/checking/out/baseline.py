@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
 from tachys.errors import input_error
+from tachys.files import read_json
 from tachys.needs.verdicts import WORST_FIRST, Verdict
-
-LARGEST = 1 << 26
 
 
 def read_baseline(path: str) -> dict[str, dict[str, Any]]:
@@ -19,14 +17,7 @@ def read_baseline(path: str) -> dict[str, dict[str, Any]]:
         InputError: the file cannot be read or is no result of a check.
     """
     mend = "write it with tachys check … --format json > FILE"
-    try:
-        if Path(path).stat().st_size > LARGEST:
-            raise input_error(path, "is too large for the result of a check", mend)
-        data = json.loads(Path(path).read_text(encoding="utf-8"))
-    except OSError as error:
-        raise input_error(path, f"cannot be read: {error.strerror or error}", mend) from None
-    except (ValueError, RecursionError):
-        raise input_error(path, "is no JSON", mend) from None
+    data = read_json(path, "the result of a check", mend)
     captures: Any = data.get("captures") if isinstance(data, dict) and "captures" in data else [data]
     good = isinstance(captures, list) and all(
         isinstance(each, dict) and each.get("format") == "tachys.check/1" and isinstance(each.get("needs"), dict)

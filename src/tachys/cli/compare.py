@@ -1,0 +1,235 @@
+"""``tachys compare``: variants, models or captures beside each other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tachys.cli.capturing import Given, shape_options
+from tachys.cli.modelling import Changes, model_options
+from tachys.cli.output import format_option
+from tachys.cli.parameters import TIME
+from tachys.cli.playing import length_of
+from tachys.cli.words import NONE, count_text, share_text, time_text
+from tachys.frames import PS
+from tachys.needs.verdicts import Verdict
+
+if TYPE_CHECKING:
+    from tachys.capture.table import Capture
+    from tachys.model.loading import ModelText
+    from tachys.model.system import System
+    from tachys.trying.comparing import Changed, Column, Comparison, Row, Value
+
+BESIDE = 4  # columns of one table
+_LONGEST = 22
+_VERDICTS = {str(verdict): verdict for verdict in Verdict}
+
+
+@click.command("compare")
+@click.argument("files", type=click.Path(), nargs=-1, required=True, metavar="MODEL... [CAPTURE...]")
+@click.option("--all", "every", is_flag=True, help="Also what is the same everywhere.")
+@click.option("--play", type=TIME, metavar="TIME", help="Also play each for so long, and show the worst that came.")
+@click.option(
+    "--baseline", type=click.Path(), metavar="FILE", help="The last column of a comparison kept as JSON first."
+)
+@click.option("-o", "--output", type=click.Path(), help="Draw the needs: .png, .svg or .pdf.")
+@shape_options
+@model_options
+@format_option
+def compare_command(
+    files: tuple[str, ...], every: bool, play: Fraction | None, baseline: str | None, output: str | None,
+    changes: Changes, given: Given, shape: str,
+) -> int:  # fmt: skip
+    """Variants, models or captures in columns: what differs in the models, and what that makes of every figure.
+
+    A column each MODEL as it stands, each --variant of it (A+B: both, in that order), and last the --set, laid over
+    the last of them. A CAPTURE is held against every one. The status is that of the last column.
+
+    \b
+    tachys compare model.toml --variant polled
+    tachys compare model.toml capture.vcd --set core.clock="24 MHz"
+    """
+    from tachys.cli.bounds import status
+    from tachys.cli.draw import form_of
+    from tachys.cli.output import print_csv, print_json
+    from tachys.errors import input_error
+    from tachys.files import read_json, write_whole
+    from tachys.trying.comparing import compare, comparison_data, comparison_of
+
+    form = None if output is None else form_of(output)
+    before = None
+    if baseline is not None:
+        mend = "write it with tachys compare … --format json > FILE"
+        before = comparison_of(read_json(baseline, "a comparison", mend))
+        if before is None:
+            raise input_error(baseline, "is no comparison", mend)
+    columns = _columns(files, changes, given, play)
+    if len(columns) + (before is not None) < 2:
+        raise click.UsageError("there is one column only: name a --variant, a --set, a capture or a second model")
+    found = compare(columns, before)
+    if shape == "json":
+        print_json(comparison_data(found))
+    elif shape == "csv":
+        print_csv(("about", "quantity", "kind", *found.columns),
+                  [[row.about, row.quantity, row.kind, *row.values] for row in found.rows])  # fmt: skip
+    else:
+        _warn(columns)
+        show_comparison(found, every=every)
+    if output is not None and form is not None:
+        from tachys.cli.output import say
+        from tachys.drawing.compared import draw_comparison
+
+        write_whole(output, draw_comparison(found, form))
+        if shape == "table":
+            say(f"drawn: {output}")
+    return status(found.verdicts, strict=False)
+
+
+def _columns(files: Sequence[str], changes: Changes, given: Given, play: Fraction | None) -> list[Column]:
+    from tachys.model.loading import ModelText
+
+    models = [file for file in files if Path(file).suffix.lower() == ".toml"]
+    captures = [file for file in files if file not in models]
+    if not models:
+        raise click.UsageError(f"no model is named: {files[0]} is taken for a capture; a model ends in .toml")
+    texts = [(ModelText.load(file), Path(file).stem if len(models) > 1 else "") for file in models]
+    read: list[Capture | None] = [given.read(path) for path in captures]
+    columns = []
+    for text, model in texts:
+        for variants, settings, name in _laid_over(text, changes, captures):
+            system, tables = text.system(variants, settings), text.merged(variants, settings)
+            for capture in read or (None,):
+                last = Path(capture.file).name if capture is not None and len(read) > 1 else ""
+                shown = ", ".join(filter(None, (model, name, last))) or "as it stands"
+                columns.append(_column(shown, system, tables, capture, play))
+    return columns
+
+
+def _laid_over(
+    text: ModelText, changes: Changes, captures: Sequence[str]
+) -> Iterator[tuple[tuple[str, ...], tuple[str, ...], str]]:
+    """(variants, settings, name) of each column of a model."""
+    alone = len(captures) > 1  # then captures are the columns, and the changes make the model
+    stacks = [tuple(each.split("+")) if each not in text.variants else (each,) for each in changes.variants]
+    if not alone:
+        yield (), (), ""
+        for stack in stacks:
+            yield stack, (), " + ".join(stack)
+        if not changes.settings:
+            return
+    last = stacks[-1] if stacks else ()
+    if alone or changes.settings:
+        yield last, changes.settings, ", ".join([" + ".join(last)] * bool(last) + list(changes.settings))
+
+
+def _column(
+    name: str, system: System, tables: dict[str, Any], capture: Capture | None, play: Fraction | None
+) -> Column:
+    from tachys.trying.comparing import Column
+    from tachys.worstcase.analysis import bounds
+
+    paper = bounds(system)
+    checked = played = None
+    if capture is not None:
+        from tachys.checking.checking import check
+
+        checked = check(system, capture, paper)
+    if play is not None:
+        from tachys.simulation.options import RunOptions
+        from tachys.simulation.running import simulate
+
+        played = simulate(system, length_of(play), RunOptions(), runs=1, bounds=paper)
+    return Column(name, paper, tables, checked, played)
+
+
+def _warn(columns: Sequence[Column]) -> None:
+    """What is said of one of the models and not of the first."""
+    from dataclasses import replace
+
+    from tachys.cli.output import warn
+    from tachys.worstcase.lint import lint
+
+    told = list(dict.fromkeys([*columns[0].bounds.system.remarks, *lint(columns[0].bounds)]))
+    warn(told)
+    known = {(remark.code, remark.key, remark.text) for remark in told}
+    for column in columns[1:]:
+        more = [*column.bounds.system.remarks, *lint(column.bounds)]
+        warn(replace(remark, key=f"{column.name}: {remark.key}") for remark in dict.fromkeys(more)
+             if (remark.code, remark.key, remark.text) not in known)  # fmt: skip
+
+
+def show_comparison(found: Comparison, *, every: bool = False) -> None:
+    """What differs in the models, then what differs in the figures."""
+    from tachys.cli.output import heading, say
+
+    heading(f"{count_text(len(found.columns), 'column')} beside each other; ↑ and ↓ against the first")
+    named = [f"  column {place + 1}: {name}" for place, name in enumerate(found.columns) if _short(name, place) != name]
+    say(*named, *[""] * bool(named))
+    if found.changed:
+        heading("What differs in the models")
+        _tables(found, [_changed_row(each) for each in found.changed], ("key",))
+    elif len(found.columns) > 1:
+        say("The models are the same.", "")
+    rows = [row for row in found.rows if every or row.differs or row.about == "needs"]
+    left = len(found.rows) - len(rows)
+    if rows:
+        heading("What that makes of the figures")
+        _tables(found, [_figure_row(row, every) for row in rows], ("what", "figure"))
+    else:
+        say("No figure differs.")
+    if left:
+        say(f"{count_text(left, 'figure')} the same everywhere: --all shows them too.")
+
+
+Cells = tuple[list[str], list[str | Verdict]]
+
+
+def _tables(found: Comparison, rows: Sequence[Cells], titles: Sequence[str]) -> None:
+    """At most four columns beside each other, the first with each."""
+    from tachys.cli.output import table
+
+    count = len(found.columns)
+    for first in range(1, max(count, 2), BESIDE - 1):
+        places = [0, *range(first, min(first + BESIDE - 1, count))]
+        names = [_short(found.columns[place], place) for place in places]
+        table([*((title, "") for title in titles), *((name, "right") for name in names)],
+              [[*head, *(cells[place] for place in places)] for head, cells in rows])  # fmt: skip
+
+
+def _short(name: str, place: int) -> str:
+    return name if len(name) <= _LONGEST else f"column {place + 1}"
+
+
+def _changed_row(each: Changed) -> Cells:
+    return [each.key], [NONE if value is None else value for value in each.values]
+
+
+def _figure_row(row: Row, every: bool) -> Cells:
+    mark = "* " * (every and row.differs)
+    first = row.values[0]
+    cells: list[str | Verdict] = [_text(row, value) for value in row.values]
+    for place, value in enumerate(row.values[1:], 1):
+        if value == first or row.kind == "word":
+            continue
+        above = _rank(value) > _rank(first)
+        cells[place] = f"{cells[place]} {'↑' if above else '↓'}"
+    return [f"{mark}{row.about}", row.quantity], cells
+
+
+def _rank(value: Value) -> float:
+    return -1.0 if value is None else float("inf") if isinstance(value, str) else value
+
+
+def _text(row: Row, value: Value) -> str | Verdict:
+    if value is None:
+        return NONE
+    if isinstance(value, str):
+        return _VERDICTS.get(value, value)
+    rounding = "near" if row.quantity.endswith(("seen", "played")) or row.quantity in ("limit", "period") else "up"
+    if row.kind == "time":
+        return time_text(round(value * PS), rounding)
+    return share_text(Fraction(value), rounding) if row.kind == "share" else f"{value:g}"
