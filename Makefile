@@ -34,6 +34,7 @@ bench: $(READY)          ## speeds, measured on this machine
 	$(BIN)/python bench/engine.py
 	$(BIN)/python bench/captures.py --gib
 	$(BIN)/python bench/checking.py
+	$(BIN)/python bench/trying.py
 
 clean:
 	rm -rf $(VENV) row-unit build .pytest_cache .mypy_cache .ruff_cache .hypothesis

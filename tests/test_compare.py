@@ -93,7 +93,9 @@ def test_a_comparison_that_was_kept_is_a_column_of_the_next(place):
 
 def test_two_models_and_a_picture(place):
     text = (place / "row_unit.toml").read_text()
-    (place / "b.toml").write_text(text.replace('[isr.hopper]\non', '[isr.level]\non').replace('isr.hopper', 'isr.level'))
+    (place / "b.toml").write_text(
+        text.replace("[isr.hopper]\non", "[isr.level]\non").replace("isr.hopper", "isr.level")
+    )
     done = tachys(place, "compare", "row_unit.toml", "b.toml", "-o", "both.png")
     assert done.returncode == 0
     assert "isr.level.cost" in done.stdout

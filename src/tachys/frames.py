@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
+from types import ModuleType
 from typing import TYPE_CHECKING, NamedTuple
 
 from tachys.errors import input_error
@@ -38,3 +40,29 @@ def frame(columns: Sequence[str], rows: Sequence[Sequence[object]]) -> pd.DataFr
     except ImportError:
         raise input_error("to_frame()", "pandas is not installed", "pip install tachys[frames]") from None
     return pandas.DataFrame([list(row) for row in rows], columns=list(columns))
+
+
+def parquet_library(file: str) -> tuple[ModuleType, ModuleType]:
+    """(pyarrow, pyarrow.parquet); ``file`` is only shown.
+
+    Raises:
+        InputError: the package is not installed.
+    """
+    try:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+    except ImportError:
+        raise input_error(file, "Parquet needs another package", "pip install tachys[parquet]") from None
+    return pa, pq
+
+
+def parquet_table(file: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> bytes:
+    """A table as a Parquet file.
+
+    Raises:
+        InputError: the package for it is not installed.
+    """
+    pa, pq = parquet_library(file)
+    stream = io.BytesIO()
+    pq.write_table(pa.table({name: [row[place] for row in rows] for place, name in enumerate(columns)}), stream)
+    return stream.getvalue()

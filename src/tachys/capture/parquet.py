@@ -6,7 +6,6 @@ import io
 import json
 from collections.abc import Iterable
 from dataclasses import replace
-from types import ModuleType
 from typing import Any
 
 import numpy as np
@@ -14,20 +13,12 @@ import numpy as np
 from tachys.capture.sampling import Resolution, step_of
 from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, merged
 from tachys.errors import input_error
+from tachys.frames import parquet_library
 
 MAGIC = b"PAR1"
 LARGEST = 1 << 31
 _COLUMNS = ("time_ps", "signal", "value")
 _VERSIONS = ("capture/1", "capture/2")  # the first had no nulls: -1 was what is not known
-
-
-def _library(file: str) -> tuple[ModuleType, ModuleType]:
-    try:
-        import pyarrow as pa
-        import pyarrow.parquet as pq
-    except ImportError:
-        raise input_error(file, "Parquet needs another package", "pip install tachys[parquet]") from None
-    return pa, pq
 
 
 def parquet_bytes(capture: Capture, file: str) -> bytes:
@@ -36,7 +27,7 @@ def parquet_bytes(capture: Capture, file: str) -> bytes:
     Raises:
         InputError: the package for it is not installed.
     """
-    pa, pq = _library(file)
+    pa, pq = parquet_library(file)
     at, which, values, known = merged(capture)
     names = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), pa.array(list(capture.signals)))
     table = pa.table({"time_ps": at, "signal": names, "value": pa.array(values.view(np.uint64), mask=~known)})
@@ -54,7 +45,7 @@ def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
     Raises:
         InputError: it is damaged, too large, or not in our layout; or the package for it is not installed.
     """
-    pa, pq = _library(file)
+    pa, pq = parquet_library(file)
     held = io.BytesIO()
     for piece in chunks:
         held.write(piece)

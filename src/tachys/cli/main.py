@@ -26,10 +26,12 @@ from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
 from tachys.cli.explain import explain_command
 from tachys.cli.fit import fit_command
+from tachys.cli.headroom import headroom_command
 from tachys.cli.inspect import inspect_command
 from tachys.cli.new import new_command
 from tachys.cli.schema import schema_command
 from tachys.cli.simulate import simulate_command
+from tachys.cli.sweep import sweep_command
 from tachys.errors import InputError
 
 FAULT = 3
@@ -77,6 +79,8 @@ for command in (
     explain_command,
     fit_command,
     compare_command,
+    sweep_command,
+    headroom_command,
     draw_command,
     convert_command,
     schema_command,

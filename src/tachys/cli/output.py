@@ -165,13 +165,18 @@ def _finite(data: Any) -> Any:
 
 def print_csv(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
     """Comma-separated values on standard output; empty where there is no value."""
+    click.echo(csv_text(header, rows), nl=False)
+
+
+def csv_text(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
+    """Comma-separated values; empty where there is no value."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(header)
     writer.writerows(
         ["" if cell is None else escaped(cell) if isinstance(cell, str) else cell for cell in row] for row in rows
     )
-    click.echo(text.getvalue(), nl=False)
+    return text.getvalue()
 
 
 def warn(remarks: Iterable[Remark]) -> None:

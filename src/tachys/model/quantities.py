@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 
 PS_PER_SECOND = 10**12
 LONGEST_PS = 10**18  # about 11.6 days: sums of a few of these still fit 64 bits
@@ -98,6 +99,10 @@ def parse_duration(value: object) -> Duration:
     Raises:
         ValueError: says what is wrong and shows what would be right.
     """
+    return _duration(value) if isinstance(value, str) else _duration_of(value)
+
+
+def _duration_of(value: object) -> Duration:
     number, unit = _split(value, "250 us")
     if number < 0:
         raise ValueError(f'"{value}" is negative; a time is 0 or more')
@@ -111,6 +116,9 @@ def parse_duration(value: object) -> Duration:
     if number * _SECONDS[unit] > LONGEST_PS:
         raise ValueError(f'"{value}" is longer than Tachys can count; at most {LONGEST_PS // 10**12} s')
     return Duration(number * _SECONDS[unit], None, str(value))
+
+
+_duration = lru_cache(maxsize=4096)(_duration_of)  # a model is read again and again with one figure changed
 
 
 def parse_positive_duration(value: object) -> Duration:

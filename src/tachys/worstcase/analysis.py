@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.eventbounds import EventBounds
@@ -17,8 +19,11 @@ from tachys.worstcase.window import isr_bounds
 USUAL_WINDOWS = (10**9, 10**10, 10**11)  # 1, 10 and 100 ms
 
 
-def bounds(system: System) -> Bounds:
-    """The worst and best cases of everything in a system. Overload is said, never an endless search."""
+def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS) -> Bounds:
+    """The worst and best cases of everything in a system. Overload is said, never an endless search.
+
+    The load is worked out for ``windows`` in ps, and for those that a need asks for.
+    """
     settled = settle(system)
     load, events = settled.load, settled.events
     isrs = {
@@ -26,17 +31,17 @@ def bounds(system: System) -> Bounds:
         for rank, isr in enumerate(system.isrs)
     }
     units = {unit.name: UnitLaw(system, unit).bounds(events) for unit in system.units}
-    windows = LoopWindows(system, system.loop, load, events) if system.loop else None
-    steps: dict[str, StepBounds] = {step.name: step_bounds(windows, step) for step in system.steps if windows}
+    passes = LoopWindows(system, system.loop, load, events) if system.loop else None
+    steps: dict[str, StepBounds] = {step.name: step_bounds(passes, step) for step in system.steps if passes}
     events = with_all(settled, system, isrs, steps)
-    flags = {flag: flag_bounds(system, flag, windows, events, isrs) for flag in system.graph.flags}
+    flags = {flag: flag_bounds(system, flag, passes, events, isrs) for flag in system.graph.flags}
     reach = EventBounds(system, events, isrs, units, flags, steps)
-    lengths = sorted({*USUAL_WINDOWS, *_asked(system)})
-    taken = load_bounds(system, load, reach, windows, lengths)
+    lengths = sorted({*windows, *_asked(system)})
+    taken = load_bounds(system, load, reach, passes, lengths)
     paper = BoundsOnPaper(reach, taken)
     needs = {need.name: need.bound(paper) for need in system.needs}
     return Bounds(
-        system, isrs, units, flags, windows.pass_() if windows else None, steps, taken, needs, settled.endless, reach
+        system, isrs, units, flags, passes.pass_() if passes else None, steps, taken, needs, settled.endless, reach
     )
 
 
