@@ -63,6 +63,17 @@ def inputs():
         ("draw", "m.toml", "-o", "o.svg", "--spread", "release"),
     ]
     yield "example", lambda: {"m.toml": model_text()}, [*MODELS, *MORE, *why, *worst]
+    trying = [("compare", "m.toml", "--variant", "half_clock", "--set", "step.log.guard.for=90 us"),
+              ("compare", "m.toml", "--variant", "short_write", "--all"),
+              ("sweep", "m.toml", "--over", "step.log.guard.for=10 us..70 us/7", "--workers", "1"),
+              ("sweep", "m.toml", "--over", "core.clock=12 MHz,48 MHz", "--over", "isr.wheel.level=0..4/5"),
+              ("headroom", "m.toml", "isr.tick", "step.log", "--workers", "1"),
+              ("priorities", "m.toml", "--set", "isr.wheel.level=3")]  # fmt: skip
+    yield (
+        "trying",
+        lambda: {"m.toml": model_text()},
+        [more for each in trying for more in (each, (*each, "--format", "json"))],
+    )
     yield "half_clock", lambda: {"m.toml": model_text()}, [(*each, "--variant", "half_clock") for each in MODELS]
     yield "every_key", lambda: {"m.toml": (HERE / "every_key.toml").read_text()}, [*MODELS, *MORE]
     for path in sorted((HERE / "counterexamples").glob("*.toml")):

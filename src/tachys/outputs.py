@@ -165,8 +165,34 @@ def _compare() -> Any:
                   changed=_list(changed), rows=_list(row))  # fmt: skip
 
 
+def _sweep() -> Any:
+    over = _shape("Over", key=str, values=_list(str))
+    need = _shape("NeedAt", limit=_null_or(Amount), bound=_null_or(Amount), verdict=str, played=_null_or(Amount))
+    point = _shape("Point", at=_list(str), holds=bool, wrong=_null_or(str), load=_null_or(Share), lost=_list(str),
+                   needs=_by_name(need))  # fmt: skip
+    change = _shape("Break", key=str, holds=str, falls=str, needs=_list(str), why=str)
+    return _shape("Sweep", format=_head("sweep"), over=_list(over), complete=bool, points=_list(point),
+                  breaks=_list(change))  # fmt: skip
+
+
+def _headroom() -> Any:
+    room = _shape("Room", key=str, now=str, last=_null_or(str), room=_null_or(Share), falls=_list(str), why=str,
+                  wrong=_null_or(str), steady=bool, note=str, settings=_list(str))  # fmt: skip
+    mend = _shape("Mend", need=str, key=str, now=str, becomes=str, share=Share, settings=_list(str))
+    return _shape("Headroom", format=_head("headroom"), held=_list(str), fallen=_list(str), rooms=_list(room),
+                  mends=_list(mend))  # fmt: skip
+
+
+def _priorities() -> Any:
+    moved = _shape("Moved", isr=str, level=_list(int), order=_list(int))
+    need = _shape("Rooms", before=_null_or(Share), after=_null_or(Share))
+    return _shape("Priorities", format=_head("priorities"), found=bool, told=str, proved=bool, tried=int,
+                  moved=_list(moved), needs=_by_name(need))  # fmt: skip
+
+
 OUTPUTS = {"bounds": _bounds, "simulation": _simulation, "check": _check, "checks": _checks, "capture": _capture,
-           "levels": _levels, "worst": _worst, "compare": _compare}  # fmt: skip
+           "levels": _levels, "worst": _worst, "compare": _compare, "sweep": _sweep, "headroom": _headroom,
+           "priorities": _priorities}  # fmt: skip
 
 
 def output_type(name: str) -> Any:

@@ -147,19 +147,22 @@ def _column(
 
 
 def _warn(columns: Sequence[Column]) -> None:
-    """What is said of one of the models and not of the first."""
+    """What is said of the models, once."""
     from dataclasses import replace
 
     from tachys.cli.output import warn
     from tachys.worstcase.lint import lint
 
-    told = list(dict.fromkeys([*columns[0].bounds.system.remarks, *lint(columns[0].bounds)]))
-    warn(told)
-    known = {(remark.code, remark.key, remark.text) for remark in told}
-    for column in columns[1:]:
-        more = [*column.bounds.system.remarks, *lint(column.bounds)]
-        warn(replace(remark, key=f"{column.name}: {remark.key}") for remark in dict.fromkeys(more)
-             if (remark.code, remark.key, remark.text) not in known)  # fmt: skip
+    known: set[tuple[str, str]] = set()
+    for column in columns:
+        named = "" if column is columns[0] else f"{column.name}: "
+        told = [
+            remark
+            for remark in dict.fromkeys([*column.bounds.system.remarks, *lint(column.bounds)])
+            if (remark.code, remark.key) not in known and remark.code != "timer-set-anew"
+        ]  # the tables show that
+        known |= {(remark.code, remark.key) for remark in told}
+        warn(replace(remark, key=f"{named}{remark.key}") for remark in told)
 
 
 def show_comparison(found: Comparison, *, every: bool = False) -> None:

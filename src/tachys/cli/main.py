@@ -29,6 +29,7 @@ from tachys.cli.fit import fit_command
 from tachys.cli.headroom import headroom_command
 from tachys.cli.inspect import inspect_command
 from tachys.cli.new import new_command
+from tachys.cli.priorities import priorities_command
 from tachys.cli.schema import schema_command
 from tachys.cli.simulate import simulate_command
 from tachys.cli.sweep import sweep_command
@@ -81,6 +82,7 @@ for command in (
     compare_command,
     sweep_command,
     headroom_command,
+    priorities_command,
     draw_command,
     convert_command,
     schema_command,

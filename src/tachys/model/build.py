@@ -134,6 +134,7 @@ def _isrs(tables: Mapping[str, IsrTable], core: Core, clocks: ClockTree, report:
                 pending=table.pending,
                 serves_all=table.serves == "all",
                 sets=as_names(table.sets),
+                order=table.order,
             )
         )
     return tuple(isrs)

@@ -125,6 +125,8 @@ class Unit(Body):
 class Isr(Body):
     """An interrupt routine; ``urgency`` 0 is the most urgent level, ``rank`` the place in the order of acceptance.
 
+    ``order`` is what is written for those of one level.
+
     ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order.
     """
 
@@ -139,6 +141,7 @@ class Isr(Body):
     pending: int = 1
     serves_all: bool = False
     sets: tuple[str, ...] = ()
+    order: int = 0
 
 
 @dataclass(frozen=True, slots=True)
