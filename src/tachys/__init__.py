@@ -27,10 +27,38 @@ from __future__ import annotations
 
 TYPE_CHECKING = False  # as typing has it, which takes a while to load: an interrupt would end in its midst
 if TYPE_CHECKING:
-    from tachys.api import bounds, check, draw, explain, fit, inspect, load_model, read_capture, simulate
+    from tachys.api import (
+        bounds,
+        check,
+        compare,
+        draw,
+        explain,
+        fit,
+        headroom,
+        inspect,
+        load_model,
+        priorities,
+        read_capture,
+        simulate,
+        sweep,
+    )
 
 __version__ = "0.1.0"
-__all__ = ["bounds", "check", "draw", "explain", "fit", "inspect", "load_model", "read_capture", "simulate"]
+__all__ = [
+    "bounds",
+    "check",
+    "compare",
+    "draw",
+    "explain",
+    "fit",
+    "headroom",
+    "inspect",
+    "load_model",
+    "priorities",
+    "read_capture",
+    "simulate",
+    "sweep",
+]
 
 
 def __getattr__(name: str) -> object:

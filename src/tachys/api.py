@@ -20,7 +20,7 @@ from tachys.checking.checking import check as _check
 from tachys.checking.out.explaining import Explained, explain_finding, explain_need
 from tachys.checking.result import CheckResult
 from tachys.errors import did_you_mean, input_error
-from tachys.model.loading import LARGEST_MODEL, read_text
+from tachys.model.loading import LARGEST_MODEL, ModelText, read_text
 from tachys.model.loading import load_model as _load_model
 from tachys.model.quantities import parse_duration
 from tachys.model.system import System
@@ -31,6 +31,11 @@ from tachys.worstcase.bounds import Bounds
 
 if TYPE_CHECKING:
     from tachys.checking.correct.fitting import Fitted
+    from tachys.trying.comparing import Comparison
+    from tachys.trying.headroom import Headroom
+    from tachys.trying.points import Model
+    from tachys.trying.priorities import Priorities
+    from tachys.trying.sweeping import Sweep
 
 Time = int | str  # picoseconds, or text such as "20 us"
 Form = Literal["png", "svg", "pdf"]
@@ -204,3 +209,64 @@ def draw(what: System | Bounds | Capture | CheckResult, *, form: Form = "png", l
         words = "a System, Bounds, a Capture or the result of a check is due"
         what = _bounds(_expect("draw", "what", what, System, words))
     return draw_played(play_moment(what, RunOptions(), _picoseconds("draw", "length", length)), form)
+
+
+def compare(
+    path: str | Path,
+    *,
+    variants: Sequence[str] = (),
+    settings: Sequence[str] = (),
+    captures: Sequence[Capture] = (),
+    play: Time | None = None,
+) -> Comparison:
+    """A model as it stands, each of its variants, and settings over the last of them, side by side."""
+    from tachys.trying.comparing import columns_of
+    from tachys.trying.comparing import compare as put
+
+    text = ModelText.load(_path("compare", "path", path, "model"))
+    read = [_capture("compare", each) for each in captures]
+    return put(columns_of(text, variants, settings, read, _length("compare", play)))
+
+
+def sweep(
+    path: str | Path, over: str | Sequence[str], *, variants: Sequence[str] = (), settings: Sequence[str] = (),
+    play: Time | None = None,
+) -> Sweep:  # fmt: skip
+    """One or two keys of a model moved, as "source.sample.every=10 us..100 us/20": what it comes to at each point."""
+    from tachys.trying.amounts import read_range
+    from tachys.trying.sweeping import sweep as move
+
+    given = [over] if isinstance(over, str) else list(over)
+    if not 1 <= len(given) <= 2:
+        raise input_error("sweep()", f"over has {len(given)} keys", "one or two are moved at once", key="over")
+    try:
+        ranges = [read_range(each) for each in given]
+    except ValueError as error:
+        wrong, _, mend = str(error).partition("; ")
+        raise input_error("sweep()", wrong, mend, key="over") from None
+    return move(_points("sweep", path, variants, settings, play), ranges)
+
+
+def headroom(path: str | Path, *keys: str, variants: Sequence[str] = (), settings: Sequence[str] = ()) -> Headroom:
+    """How far each figure of a model, or those whose keys are given, can move alone before a need falls."""
+    from tachys.trying.headroom import headroom_of
+
+    return headroom_of(_points("headroom", path, variants, settings, None), keys)
+
+
+def priorities(system: System, *, most_room: bool = False) -> Priorities:
+    """Levels and orders with which every need holds, with few changes; or why there are none."""
+    from tachys.trying.priorities import priorities_of
+
+    return priorities_of(_system("priorities", system), most_room=most_room)
+
+
+def _points(call: str, path: object, variants: Sequence[str], settings: Sequence[str], play: Time | None) -> Model:
+    from tachys.trying.points import Model
+
+    file = _path(call, "path", path, "model")
+    return Model(read_text(file, "model", LARGEST_MODEL), file, tuple(variants), tuple(settings), _length(call, play))
+
+
+def _length(call: str, play: Time | None) -> int | None:
+    return None if play is None else _picoseconds(call, "play", play)

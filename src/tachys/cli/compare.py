@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -19,9 +19,6 @@ from tachys.frames import PS
 from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
-    from tachys.capture.table import Capture
-    from tachys.model.loading import ModelText
-    from tachys.model.system import System
     from tachys.trying.comparing import Changed, Column, Comparison, Row, Value
 
 BESIDE = 4  # columns of one table
@@ -91,59 +88,20 @@ def compare_command(
 
 def _columns(files: Sequence[str], changes: Changes, given: Given, play: Fraction | None) -> list[Column]:
     from tachys.model.loading import ModelText
+    from tachys.trying.comparing import columns_of
 
     models = [file for file in files if Path(file).suffix.lower() == ".toml"]
-    captures = [file for file in files if file not in models]
     if not models:
         raise click.UsageError(f"no model is named: {files[0]} is taken for a capture; a model ends in .toml")
-    texts = [(ModelText.load(file), Path(file).stem if len(models) > 1 else "") for file in models]
-    read: list[Capture | None] = [given.read(path) for path in captures]
-    columns = []
-    for text, model in texts:
-        for variants, settings, name in _laid_over(text, changes, captures):
-            system, tables = text.system(variants, settings), text.merged(variants, settings)
-            for capture in read or (None,):
-                last = Path(capture.file).name if capture is not None and len(read) > 1 else ""
-                shown = ", ".join(filter(None, (model, name, last))) or "as it stands"
-                columns.append(_column(shown, system, tables, capture, play))
-    return columns
-
-
-def _laid_over(
-    text: ModelText, changes: Changes, captures: Sequence[str]
-) -> Iterator[tuple[tuple[str, ...], tuple[str, ...], str]]:
-    """(variants, settings, name) of each column of a model."""
-    alone = len(captures) > 1  # then captures are the columns, and the changes make the model
-    stacks = [tuple(each.split("+")) if each not in text.variants else (each,) for each in changes.variants]
-    if not alone:
-        yield (), (), ""
-        for stack in stacks:
-            yield stack, (), " + ".join(stack)
-        if not changes.settings:
-            return
-    last = stacks[-1] if stacks else ()
-    if alone or changes.settings:
-        yield last, changes.settings, ", ".join([" + ".join(last)] * bool(last) + list(changes.settings))
-
-
-def _column(
-    name: str, system: System, tables: dict[str, Any], capture: Capture | None, play: Fraction | None
-) -> Column:
-    from tachys.trying.comparing import Column
-    from tachys.worstcase.analysis import bounds
-
-    paper = bounds(system)
-    checked = played = None
-    if capture is not None:
-        from tachys.checking.checking import check
-
-        checked = check(system, capture, paper)
-    if play is not None:
-        from tachys.simulation.options import RunOptions
-        from tachys.simulation.running import simulate
-
-        played = simulate(system, length_of(play), RunOptions(), runs=1, bounds=paper)
-    return Column(name, paper, tables, checked, played)
+    texts = [ModelText.load(file) for file in models]
+    captures = [given.read(file) for file in files if file not in models]
+    length = None if play is None else length_of(play)
+    return [
+        column
+        for text in texts
+        for column in columns_of(text, changes.variants, changes.settings, captures, length,
+                                 Path(text.file).stem if len(models) > 1 else "")
+    ]  # fmt: skip
 
 
 def _warn(columns: Sequence[Column]) -> None:

@@ -116,9 +116,10 @@ def show_headroom(found: Headroom, title: str) -> None:
 def _room_row(room: Room) -> Row:
     if room.last is None:
         return [room.key, str(room.now), "no limit", NONE, "nothing", ""]
-    share = share_text(Fraction(room.share or 0), "down")
+    share = Fraction(room.share or 0)
+    words = share_text(share, "down") if share < 1 else f"{int(share * 100)} %"
     falls = ", ".join(room.falls[:2]) + (f" +{len(room.falls) - 2}" if len(room.falls) > 2 else "")
-    return [room.key, str(room.now), str(room.last), f"{'+' if room.up else '-'}{share}", falls or "no model",
+    return [room.key, str(room.now), str(room.last), f"{'+' if room.up else '-'}{words}", falls or "no model",
             room.why.rpartition(": ")[2].partition(", ")[0] or room.wrong]  # fmt: skip
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from tachys.figures import Figure
@@ -13,10 +14,13 @@ from tachys.measures import measures_of
 from tachys.model.system import System
 from tachys.needs.verdicts import Verdict
 from tachys.plain import possible
+from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
 if TYPE_CHECKING:
+    from tachys.capture.table import Capture
     from tachys.checking.result import CheckResult
+    from tachys.model.loading import ModelText
     from tachys.simulation.result import Simulated
 
 Value = float | str | None
@@ -78,6 +82,44 @@ class Comparison:
     def __repr__(self) -> str:
         differ = sum(row.differs for row in self.rows)
         return f"<Comparison of {', '.join(self.columns)}: {differ} of {len(self.rows)} figures differ>"
+
+
+def columns_of(
+    text: ModelText, variants: Sequence[str] = (), settings: Sequence[str] = (), captures: Sequence[Capture] = (),
+    play: int | None = None, name: str = "",
+) -> list[Column]:  # fmt: skip
+    """The columns of a model: as it stands, each variant (A+B: both, in that order), last the settings over these.
+
+    Of several captures each is a column, with all changes in the model. ``play``: for how long to play each, in ps.
+    """
+    stacks = [tuple(each.split("+")) if each not in text.variants else (each,) for each in variants]
+    last = stacks[-1] if stacks else ()
+    whole = (last, tuple(settings))
+    laid: list[tuple[tuple[str, ...], tuple[str, ...]]] = [((), ()), *((stack, ()) for stack in stacks)]
+    laid = [whole] if len(captures) > 1 else laid + [whole] * bool(settings)
+    found = []
+    for stack, over in laid:
+        system, tables = text.system(stack, over), text.merged(stack, over)
+        change = ", ".join([" + ".join(stack)] * bool(stack) + list(over))
+        for capture in captures or (None,):
+            seen = Path(capture.file).name if capture is not None and len(captures) > 1 else ""
+            shown = ", ".join(filter(None, (name, change, seen))) or "as it stands"
+            found.append(_column(shown, system, tables, capture, play))
+    return found
+
+
+def _column(name: str, system: System, tables: Mapping[str, Any], capture: Capture | None, play: int | None) -> Column:
+    paper = bounds_of(system)
+    checked = played = None
+    if capture is not None:
+        from tachys.checking.checking import check
+
+        checked = check(system, capture, paper)
+    if play is not None:
+        from tachys.simulation.running import simulate
+
+        played = simulate(system, play, bounds=paper)
+    return Column(name, paper, tables, checked, played)
 
 
 def compare(columns: Sequence[Column], baseline: Comparison | None = None) -> Comparison:
