@@ -101,7 +101,7 @@ within = "160 us"
 
 
 def test_what_would_mend_a_need_was_run():
-    found = headroom_of(Model(LOSES, "m.toml"), ["core.exit"], workers=1)
+    found = headroom_of(Model(LOSES, "m.toml"), workers=1)
     assert (found.fallen, found.held) == (("kept",), ("soon",))
     mends = {mend.key: mend for mend in found.mends}
     assert mends.keys() >= {"isr.b.cost", "isr.a.pending"}

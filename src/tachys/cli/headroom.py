@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 Row = list[str | Verdict]
 MOST_MENDS = 5
+MOST_NEEDS = 5
 
 
 @click.command("headroom")
@@ -94,10 +95,13 @@ def show_headroom(found: Headroom, title: str) -> None:
 
     heading(f"{title}: how far each figure can move alone, nearest first")
     if found.fallen:
-        say(f"On paper {', '.join(found.fallen)} {'does' if len(found.fallen) == 1 else 'do'} not hold as it is; "
-            "the room is that of the others.", "")  # fmt: skip
+        more = f" and {len(found.fallen) - MOST_NEEDS} more" if len(found.fallen) > MOST_NEEDS else ""
+        verb = "does" if len(found.fallen) == 1 else "do"
+        say(f"On paper {', '.join(found.fallen[:MOST_NEEDS])}{more} {verb} not hold as it is; the room is that of the "
+            "others.", "")  # fmt: skip
     if not found.held:
-        say("No need holds, so there is no room to speak of.", "")
+        words = "No need holds" if found.fallen else "The model has no needs"
+        say(f"{words}, so there is no room to speak of.", "")
     elif found.rooms:
         table([("figure", ""), ("now", "right"), ("holds to", "right"), ("room", "right"), ("then falls", ""),
                ("mostly made of", "")], [_room_row(room) for room in found.rooms])  # fmt: skip
@@ -109,8 +113,10 @@ def show_headroom(found: Headroom, title: str) -> None:
         for room in found.rooms:
             if room.unsteady:
                 say(f"  {room.key}: not steady; the first place where a need falls is shown, further on it may hold.")
-    for need in found.fallen:
+    for need in found.fallen[:MOST_NEEDS]:
         _show_mends([mend for mend in found.mends if mend.need == need], need)
+    if len(found.fallen) > MOST_NEEDS:
+        say(f"What would mend the other {len(found.fallen) - MOST_NEEDS} was not looked for: mend these first.")
 
 
 def _room_row(room: Room) -> Row:

@@ -113,7 +113,7 @@ def main() -> None:
         from tachys.cli.output import plain
 
         for problem in error.problems:
-            click.echo(plain(str(problem)), err=True)
+            click.echo(plain(str(problem)).replace("\n", "\\n"), err=True)
         sys.exit(InputError.exit_status)
     except _Unwritten as ended:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # what is left is written nowhere

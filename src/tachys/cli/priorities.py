@@ -100,7 +100,7 @@ def show_priorities(found: Priorities, title: str) -> None:
     needs: list[Row] = [[need.name, _room(need.before), _room(need.after)] for need in found.rooms]
     if found.moved:
         table([("need", ""), ("room before", "right"), ("after", "right")], needs)
-    else:
+    elif needs:
         table([("need", ""), ("room", "right")], [row[:2] for row in needs])
 
 

@@ -167,7 +167,9 @@ def show_sweep(found: Sweep, model: str) -> None:
     for each in found.breaks:
         say(_break_text(each))
     if len(found.over) == 1 and not found.breaks and found.complete:
-        if all(outcome.holds for outcome in found.outcomes):
+        if not found.needs:
+            say("The model has no needs that could fall.")
+        elif all(outcome.holds for outcome in found.outcomes):
             say("Every need holds on paper at every point.")
         elif not any(outcome.holds for outcome in found.outcomes):
             say("At no point does every need hold on paper.")

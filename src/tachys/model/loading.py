@@ -262,6 +262,8 @@ def _without(raw: dict[str, Any], locations: Iterable[tuple[int | str, ...]]) ->
         section = str(location[0])
         if section in (*_SECTIONS, "core") and len(location) > 1 and isinstance(kept.get(section), dict):
             kept[section].pop(location[1], None)
+            if tuple(location[:2]) == ("core", "levels"):
+                kept["core"]["levels"] = 1 << 20  # no level is blamed for it
         else:
             kept.pop(section, None)
     kept["tachys"] = 1

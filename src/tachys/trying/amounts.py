@@ -66,12 +66,12 @@ class Amount:
                 return Amount(self.number * family[self.unit] / family[other.unit], other.unit)
         raise ValueError(f'"{self}" and "{other}" are not of one kind; write both in one unit')
 
-    def rounded(self, *, up: bool, digits: int = DIGITS) -> Amount:
-        """To so many digits; whole numbers where only these make sense."""
+    def rounded(self, *, up: bool, digits: int = DIGITS, whole: bool = True) -> Amount:
+        """To so many digits; whole numbers where only these make sense, unless ``whole`` is False."""
         if not self.number:
             return self
         digit = Fraction(10) ** (math.floor(math.log10(abs(self.number))) - digits + 1)
-        if self.whole:
+        if self.whole and whole:
             digit = max(digit, Fraction(1))
         number = (math.ceil if up else math.floor)(self.number / digit) * digit
         return Amount(number, self.unit)

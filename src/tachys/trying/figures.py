@@ -39,10 +39,14 @@ class Movable:
 
     def scaled(self, factor: Fraction) -> tuple[str, ...]:
         """The settings that make it, the least of its range as well, so many times as large."""
-        most = self.amount.times(factor)
-        if self.least is None:
+        least, most = (None if each is None else self._fine(each.times(factor)) for each in (self.least, self.amount))
+        if least is None:
             return (f"{self.key}={most}",)
-        return (f'{self.key.rpartition(".")[0]}=["{self.least.times(factor)}", "{most}"]',)
+        return (f'{self.key.rpartition(".")[0]}=["{least}", "{most}"]',)
+
+    def _fine(self, amount: Amount) -> Amount:
+        """To nine digits, so that a guard still fits into its body."""
+        return amount.rounded(up=".guard." not in self.key, digits=9, whole=False)
 
 
 ALL_WORK = "all costs and guards"

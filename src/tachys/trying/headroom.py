@@ -8,10 +8,11 @@ from fractions import Fraction
 from typing import Literal
 
 from tachys.errors import InputError
+from tachys.model.events import Thing
 from tachys.trying.amounts import Amount
 from tachys.trying.figures import ALL_WORK, Movable, all_work, movable
 from tachys.trying.points import Model, Outcome, Tried, spread
-from tachys.trying.why import why
+from tachys.trying.why import shares_of, why
 from tachys.worstcase.bounds import Bounds
 
 _FARTHEST = 1000  # what can be a thousand times as much is no concern
@@ -20,6 +21,9 @@ _EDGE = Fraction(1, 50)  # of what is left: the search always gets that much nea
 _LOOKED_AT = 8  # places in between, of what need not be steady
 _FINE = Fraction(1, 4000)  # how near the search comes before it is rounded to four digits
 _MORE_PENDING = 8
+_MENDED = 5  # needs
+_FEW = 60  # figures: of more only those that have a say in a need are tried as mends
+_SAY = 12  # things
 
 Ends = Literal["falls", "wrong", "far"]
 
@@ -81,7 +85,7 @@ def headroom_of(
     model: Model, keys: Sequence[str] = (), told: Callable[[float], None] | None = None, *, mends: bool = True,
     workers: int | None = None,
 ) -> Headroom:  # fmt: skip
-    """The room of the figures whose keys begin with one of ``keys``, or of all.
+    """The room of the figures whose keys begin with one of ``keys``, or of all; among these, what mends a need.
 
     Raises:
         InputError: the model is wrong as it stands.
@@ -99,14 +103,26 @@ def headroom_of(
     rooms = list(spread(model, _room, searches, workers, told=told))
     found: list[Mend] = []
     if mends and base.falls:
-        figures = movable(tables, paper.system)
-        asked = [(base, figure, name) for name in base.falls for figure in figures]
+        looked_at = base.falls[:_MENDED]
+        asked = [(base, each, name) for name in looked_at for each in _concerned(paper, name, figures)]
         by_figure = [mend for mend in spread(model, _by_figure, asked, workers, told=told) if mend is not None]
-        for name in base.falls:
+        for name in looked_at:
             found += sorted((mend for mend in by_figure if mend.need == name), key=lambda mend: mend.share)
-            found += _by_order(tried, base, paper, name)
+            found += (mend for mend in _by_order(tried, base, paper, name) if _asked(mend.key, keys))
     rooms.sort(key=lambda room: (room.share is None, room.share or 0.0))
     return Headroom(tuple(rooms), held, base.falls, tuple(found))
+
+
+def _concerned(paper: Bounds, need: str, figures: list[Movable]) -> list[Movable]:
+    """The figures that can have a say in a need: of all that its bound is made of, and of what causes that."""
+    shares = [who for who, _ in shares_of(paper, need)]
+    if len(figures) <= _FEW or not shares:
+        return figures
+    things = {*shares[:_SAY], str(paper.needs[need].need.waits), str(getattr(paper.needs[need].need, "of", ""))}
+    causes = paper.system.graph.causes
+    things |= {str(cause.thing) for thing in list(things) for cause in causes.get(Thing(thing), ())}
+    return [each for each in figures if each.key.startswith(("core.", "clock.", "loop."))
+            or ".".join(each.key.split(".")[:2]) in things]  # fmt: skip
 
 
 def _asked(key: str, keys: Sequence[str]) -> bool:
@@ -242,6 +258,8 @@ class _Search:
             if self._holds(place) or place.number == self._figure.amount.number:
                 break
             place = place.neighbour(up=not up)
+        if not self._holds(place):
+            place = self._figure.amount
         for _ in range(16):
             further = place.neighbour(up=up)
             if not self._holds(further):

@@ -26,6 +26,7 @@ Places = dict[str, Place]
 USUAL_TRIES = 4000
 _ALL_OF = 3000  # assignments: so many are all tried
 _CLIMBS = 40
+_MANY = 60  # routines times levels: beyond that the first assignment that holds is taken
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,12 +115,15 @@ class _Search:
         self.system = system
         self.now: Places = {isr.name: (isr.urgency, isr.order) for isr in system.isrs}
         self._line = _lines(system)
+        self._late: set[str] = set()
         self.tried = 0
         self._most = tries
         self._told = told
         self._known: dict[tuple[tuple[str, int], ...], Bounds] = {}
         self.needs = tuple(need.name for need in system.needs if need.measures != "share")
         self.fixed = tuple(need.name for need in system.needs if need.measures == "share")
+        fallen = self.bounds(self.now).needs
+        self._late |= {self._owner(name) for name in self.needs if not fallen[name].proved}  # these are moved first
 
     # --- judging ---
 
@@ -155,6 +159,8 @@ class _Search:
                 if self.tried >= self._most:
                     return best[1] if best else None
                 if self.holds(places):
+                    if len(self.now) * self.system.core.levels > _MANY:
+                        return places  # the first that does
                     entry = (self.room(places), places)
                     best = entry if best is None or entry[0] > best[0] else best
             if best is not None:
@@ -162,8 +168,8 @@ class _Search:
         return None
 
     def _moved(self, places: Places, count: int) -> Iterator[Places]:
-        names = list(places)
-        if count == 2 and len(names) * self.system.core.levels > 60:  # too many pairs: only those that change places
+        names = sorted(places, key=lambda name: name not in self._late)
+        if count == 2 and len(names) * self.system.core.levels > _MANY:  # too many pairs: only those that change places
             for first, second in itertools.combinations(names, 2):
                 yield {**places, first: places[second], second: places[first]}
             return
