@@ -36,4 +36,6 @@ def compile_all():
 
 
 def pytest_addoption(parser):
+    parser.addoption("--sets", type=int, default=40, help="how many sets of routines priorities are found for")
+    parser.addoption("--routines", type=int, default=5, help="how many routines are in such a set at most")
     parser.addoption("--boards", type=int, default=12, help="how many boards by chance a check is held against")

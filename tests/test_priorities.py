@@ -4,9 +4,8 @@ import itertools
 import json
 import random
 
-import pytest
-
 from calling import tachys
+from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 from tachys.trying.priorities import placed, priorities_of
 from tachys.worstcase.analysis import bounds
@@ -15,7 +14,7 @@ from tachys.worstcase.analysis import bounds
 def routines(seed, most=4):
     """The text of a model of a few routines with deadlines, near the edge of what any order can do."""
     dice = random.Random(seed)
-    count = dice.randint(2, most)
+    count = dice.choice([2, 3, 3, 4, 4, most])
     nesting = dice.random() < 0.7
     text = f'tachys = 1\n[core]\nclock = "16 MHz"\nlevels = {count}\nentry = "1 us"\nexit = "1 us"\n'
     text += f"nesting = {str(nesting).lower()}\n"
@@ -39,18 +38,20 @@ def by_brute_force(system):
     return None
 
 
-@pytest.mark.parametrize("seed", range(60))
-def test_an_order_is_found_whenever_there_is_one(seed):
-    system = read_model(routines(seed), "m.toml")
-    found, there_is = priorities_of(system), by_brute_force(system)
-    assert found.found or not there_is
-    assert found.found or found.proved
-    after = bounds(read_model(routines(seed), "m.toml", None, found.settings))
-    assert found.found == all(need.proved for need in after.needs.values())
+def test_an_order_is_found_whenever_there_is_one(request):
+    most = request.config.getoption("--routines")
+    for seed in range(request.config.getoption("--sets")):
+        text = routines(seed, most)
+        system = read_model(text, "m.toml")
+        found, there_is = priorities_of(system), by_brute_force(system)
+        assert found.found or not there_is, seed
+        assert found.found or found.proved or len(system.isrs) > 4, seed
+        after = bounds(read_model(text, "m.toml", None, found.settings))
+        assert found.found == all(need.proved for need in after.needs.values()), seed
 
 
 def test_the_fewest_changes_and_no_change_where_none_is_due():
-    for seed in range(40):
+    for seed in range(20):
         system = read_model(routines(seed, 3), "m.toml")
         found = priorities_of(system)
         if all(need.proved for need in bounds(system).needs.values()):
@@ -90,7 +91,7 @@ cost = "30 us"
 def test_why_there_is_none_names_who_fits_nowhere_and_by_how_much():
     found = priorities_of(read_model(NOWHERE, "m.toml"))
     assert (found.found, found.proved) == (False, True)
-    assert found.told == ("no order can do it, all were tried: isr.a fits nowhere, even above all others it is "
+    assert found.told == ("no order can do it: isr.a fits nowhere, even above all others it is "
                           "53.3 % beyond its limit")  # fmt: skip  # a chain of 2 us, an entry and 20 are 23 of 15 us
 
 
@@ -115,7 +116,7 @@ def test_guards_and_shared_levels_are_searched_and_written_with_comments(tmp_pat
 
 
 def test_most_room_is_no_less_room_and_data_say_what_the_table_says(tmp_path):
-    assert tachys(tmp_path, "demo", ".").returncode == 0
+    (tmp_path / "row_unit.toml").write_text(model_text())
     few, most = (json.loads(tachys(tmp_path, "priorities", "row_unit.toml", "--format", "json", *more).stdout)
                  for more in ((), ("--most-room",)))  # fmt: skip
     assert few["moved"] == []

@@ -25,6 +25,7 @@ Place = tuple[int, int]  # urgency, and the order among those of one level
 Places = dict[str, Place]
 USUAL_TRIES = 4000
 _ALL_OF = 3000  # assignments: so many are all tried
+_ALL_BESIDE = 400  # the same where it is known that none does with a level for each
 _CLIMBS = 40
 _MANY = 60  # routines times levels: beyond that the first assignment that holds is taken
 
@@ -83,23 +84,26 @@ def priorities_of(
     held = search.holds(now)
     if held and not most_room:
         return search.result(now, "every need holds as it is")
-    found = now if held else search.nearest()
-    how = "the fewest changes that were found"
-    why = ""
+    found = now if held else search.nearest(1)
+    how, why = "the fewest changes that were found", ""
     if found is None and search.optimal:
-        found, how = search.audsley(), "an optimal assignment (Audsley)"
-        why = "" if found else search.why_none()
-        if why and not system.core.nesting:  # groups of one level make no difference there
-            return search.result(now, f"no order can do it: {why}", proved=True)
-    if found is None:
-        climbed = search.climb(now)
-        found = climbed if search.holds(climbed) else None
-    if found is None:
-        every = search.all_of_them()
-        found = next((each for each in every or () if search.holds(each)), None)
+        found = search.audsley()
         if found is None:
-            if every is not None:
-                return search.result(now, f"no order can do it, all were tried{': ' * bool(why)}{why}", proved=True)
+            why = search.why_none()
+            # groups of one level make no difference to a core that does not nest, and help nobody above all others
+            if not system.core.nesting or search.hopeless:
+                return search.result(now, f"no order can do it: {why}", proved=True)
+        else:
+            found = search.nearest(2) or found
+    elif found is None:
+        found = search.nearest(2)
+    if found is None:
+        every = search.all_of_them(_ALL_BESIDE if why else _ALL_OF)
+        climbed = search.climb(now) if every is None else now
+        found = climbed if search.holds(climbed) else next((each for each in every or () if search.holds(each)), None)
+        if found is None and every is not None:
+            return search.result(now, f"no order can do it, all were tried{': ' * bool(why)}{why}", proved=True)
+        if found is None:
             alone = f"with a level of its own for each no order can do it: {why}; " if why else ""
             return search.result(now, f"{alone}no other was found in {search.tried} tries")
     found = search.closer(found)
@@ -116,6 +120,7 @@ class _Search:
         self.now: Places = {isr.name: (isr.urgency, isr.order) for isr in system.isrs}
         self._line = _lines(system)
         self._late: set[str] = set()
+        self.hopeless = False  # a routine fits nowhere
         self.tried = 0
         self._most = tries
         self._told = told
@@ -151,21 +156,18 @@ class _Search:
 
     # --- few changes ---
 
-    def nearest(self) -> Places | None:
-        """One routine moved, or two; the fewest changes first, and among as many the most room."""
-        for count in (1, 2):
-            best: tuple[tuple[float, float], Places] | None = None
-            for places in self._moved(self.now, count):
-                if self.tried >= self._most:
-                    return best[1] if best else None
-                if self.holds(places):
-                    if len(self.now) * self.system.core.levels > _MANY:
-                        return places  # the first that does
-                    entry = (self.room(places), places)
-                    best = entry if best is None or entry[0] > best[0] else best
-            if best is not None:
-                return best[1]
-        return None
+    def nearest(self, count: int) -> Places | None:
+        """So many routines moved, of all that hold the one with the most room; None where none does."""
+        best: tuple[tuple[float, float], Places] | None = None
+        for places in self._moved(self.now, count):
+            if self.tried >= self._most:
+                break
+            if self.holds(places):
+                if len(self.now) * self.system.core.levels > _MANY:
+                    return places  # the first that does
+                entry = (self.room(places), places)
+                best = entry if best is None or entry[0] > best[0] else best
+        return best[1] if best else None
 
     def _moved(self, places: Places, count: int) -> Iterator[Places]:
         names = sorted(places, key=lambda name: name not in self._late)
@@ -276,6 +278,7 @@ class _Search:
             others = [other.name for other in self.system.isrs if other.name != isr.name]
             rooms = self._rooms_of(isr.name, self._in_order([isr.name, *others]))
             if not all(proved for _, proved in rooms):
+                self.hopeless = True
                 return f"isr.{isr.name} fits nowhere, even above all others it {self._by(rooms)}"
         name, room = max(self.stuck, key=lambda entry: entry[1] if entry[1] is not None else -1e9)
         names = ", ".join(f"isr.{each}" for each in self.above)
@@ -289,7 +292,7 @@ class _Search:
 
     # --- all of them ---
 
-    def all_of_them(self) -> list[Places] | None:
+    def all_of_them(self, most: int) -> list[Places] | None:
         """Every assignment there is; None where these are too many."""
         names, levels = list(self.now), self.system.core.levels
         if len(names) > 6:
@@ -306,7 +309,7 @@ class _Search:
                 for chosen in numbers if self._guarded else itertools.islice(numbers, 1):
                     found.append({name: (level, place) for level, group in zip(chosen, groups, strict=True)
                                   for place, name in enumerate(group)})  # fmt: skip
-                    if len(found) > _ALL_OF:
+                    if len(found) > most:
                         return None
         return found
 
