@@ -31,6 +31,7 @@ soak: $(READY)           ## the attack on the bounds (MODELS=100000 for long), t
 	$(BIN)/python -m pytest tests/test_priorities.py --sets 1000 --routines 7
 
 bench: $(READY)          ## speeds, measured on this machine
+	$(BIN)/python bench/table.py
 	$(BIN)/python bench/bounds.py
 	$(BIN)/python bench/engine.py
 	$(BIN)/python bench/captures.py --gib

@@ -27,7 +27,9 @@ def main() -> None:
             sweep(Model(text, "row_unit.toml", play=play), over, workers=workers)
             took = time.perf_counter() - begun
             limit = f" (limit {LIMIT:g} s)" if play is None and workers == 2 else ""
-            print(f"sweep, {words}, {workers} cores: {count} points in {took:.2f} s{limit}, {count / took:.0f} a second")
+            print(
+                f"sweep, {words}, {workers} cores: {count} points in {took:.2f} s{limit}, {count / took:.0f} a second"
+            )
     for workers in (1, 2):
         begun = time.perf_counter()
         found = headroom_of(Model(text, "row_unit.toml"), workers=workers)

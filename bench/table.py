@@ -1,0 +1,203 @@
+"""One table of every speed: what was done, ours, a peer in the same run, their ratio, and the limit.
+
+Run by ``make bench``, with ``--json`` as data. Ratios are to be trusted, not seconds: the machine swings. ``--runs 3``
+measures each three times and takes the median.
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import json
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+sys.path[:0] = [str(Path(__file__).parent), str(Path(__file__).parent.parent / "tests")]
+
+import bounds as bench_bounds
+import captures as bench_captures
+import checking as bench_checking
+import engine as bench_engine
+
+from attack import Attack, toml
+from tachys.capture.inspecting import inspect
+from tachys.capture.reading import read_capture
+from tachys.checking.checking import check
+from tachys.demo import board
+from tachys.demo.analyser import to_vcd
+from tachys.demo.project import model_text
+from tachys.model.loading import read_model
+from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
+from tachys.worstcase.analysis import bounds
+
+NEAR_FULL = 2397  # a model by chance whose loop is nearly full
+
+
+class Row(NamedTuple):
+    """A line of the table: ``ours`` and ``theirs`` in ``unit``; the limit is for ours, or for the ratio (``of``)."""
+
+    work: str
+    ours: float
+    unit: str
+    peer: str
+    theirs: float
+    side: str
+    limit: float
+    of: str = "ratio"
+
+    @property
+    def ratio(self) -> float:
+        """Ours to theirs; of times how many times as fast where the limit asks for more."""
+        faster = self.unit == "s" and self.side == ">="
+        return self.theirs / self.ours if faster else self.ours / self.theirs
+
+    @property
+    def good(self) -> bool:
+        """Whether the limit is kept."""
+        value = self.ratio if self.of == "ratio" else self.ours
+        return value <= self.limit if self.side == "<=" else value >= self.limit
+
+
+def took(work: Callable[[], object], runs: int = 1) -> float:
+    """Seconds, the median of some runs."""
+    found = []
+    for _ in range(runs):
+        begun = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - begun)
+    return statistics.median(found)
+
+
+def starting(folder: Path, runs: int) -> list[Row]:
+    """What a command takes from the call to the end, beside Python with the three libraries that all need."""
+    (folder / "m.toml").write_text(model_text())
+    (folder / "c.vcd").write_text(to_vcd(board.record(faulty=True)))
+
+    def call(*command: str) -> float:
+        def once() -> None:
+            subprocess.run([sys.executable, *command], cwd=folder, capture_output=True, check=False)
+
+        once()
+        return took(once, max(3, runs))
+
+    base = call("-c", "import click, pydantic, numpy")
+    calls = {"--help": (1.0, ("--help",)), "bounds": (2.5, ("bounds", "m.toml")), "inspect": (4.0, ("inspect", "c.vcd")),
+             "check": (6.5, ("check", "m.toml", "c.vcd")), "simulate": (6.5, ("simulate", "m.toml"))}  # fmt: skip
+    rows = []
+    for name, (limit, arguments) in calls.items():
+        ours = call("-m", "tachys", *arguments)
+        rows.append(Row(f"tachys {name}", ours, "s", "import click, pydantic, numpy", base, "<=", limit))
+    return rows
+
+
+def reading(folder: Path, runs: int) -> list[Row]:
+    """A VCD and a CSV read, and looked at."""
+    import pandas
+    import vcd.reader
+
+    path, table = folder / "big.vcd", folder / "big.csv"
+    bench_captures.make_vcd(path, 1 << 20)
+    read_capture(path)
+    small = path.read_bytes()
+    slow = len(small) / 1e6 / took(lambda: sum(1 for _ in vcd.reader.tokenize(io.BytesIO(small))))
+    bench_captures.make_vcd(path, 100 << 20)
+    size = path.stat().st_size / 1e6
+    read = took(lambda: read_capture(path), runs)
+    capture = read_capture(path)
+    looked = took(lambda: inspect(capture), runs)
+    file = took(path.read_bytes, runs)
+    bench_captures.make_csv(table, 1000)
+    read_capture(table)
+    bench_captures.make_csv(table, 1_000_000)
+    ours = took(lambda: read_capture(table), runs)
+    theirs = took(lambda: pandas.read_csv(table, engine="c"), runs)
+    megabytes = table.stat().st_size / 1e6
+    return [
+        Row("read a VCD", size / read, "MB/s", "file read", size / file, ">=", 450, "ours"),
+        Row("read a VCD", size / read, "MB/s", "pyvcd's tokens", slow, ">=", 300),
+        Row("read and inspect", read + looked, "s", "the read alone", read, "<=", 1.7),
+        Row("read a sampled CSV", megabytes / ours, "MB/s", "pandas' C reader", megabytes / theirs, ">=", 1.8),
+    ]
+
+
+def checked(runs: int) -> list[Row]:
+    """Eight million edges held against a model."""
+    import numpy
+
+    system, seen = read_model(bench_checking.model(), "long.toml"), bench_checking.capture()
+    edges = sum(len(signal.at) - 1 for signal in seen.signals.values())
+    every = numpy.concatenate([signal.at for signal in seen.signals.values()])
+    check(system, seen)
+    ours = edges / 1e6 / took(lambda: check(system, seen), runs)
+    theirs = edges / 1e6 / took(lambda: numpy.sort(every), runs)
+    return [Row("check", ours, "M edges/s", "NumPy's sort of them", theirs, ">=", 4.0, "ours")]
+
+
+def played(runs: int) -> list[Row]:
+    """The engine."""
+    bench_engine.ours(1000)
+    many = bench_engine.ours(40_000_000)
+    ours = many / 1e6 / took(lambda: bench_engine.ours(40_000_000), runs)
+    few = bench_engine.simpy_activations(200_000)
+    theirs = few / 1e6 / took(lambda: bench_engine.simpy_activations(200_000))
+    system = bench_engine.system()
+    one = took(lambda: simulate(system, 60 * 10**12, RunOptions(), runs=8), runs)
+    two = took(lambda: simulate(system, 60 * 10**12, RunOptions(), runs=8, workers=2), runs)
+    return [
+        Row("engine", ours, "M acts/s", "SimPy", theirs, ">=", 10.5, "ours"),
+        Row("eight runs on two cores", two, "s", "on one", one, ">=", 1.7),
+    ]
+
+
+def on_paper(runs: int) -> list[Row]:
+    """Bounds, beside an empty loop of ten million rounds."""
+
+    def empty() -> None:
+        for _ in range(10_000_000):
+            pass
+
+    loop = took(empty, runs)
+    rows = []
+    models = [(f"bounds of {count} routines", bench_bounds.routines(count), limit) for count, limit in
+              ((1000, 0.55), (3000, 2.0))]  # fmt: skip
+    models.append(("bounds near full load", toml(Attack(NEAR_FULL).model()), 1.0))
+    for name, text, limit in models:
+        system = read_model(text, "m.toml")
+        ours = took(lambda system=system: bounds(system), runs)  # type: ignore[misc]
+        rows.append(Row(name, ours, "s", "an empty loop of 10 million", loop, "<=", limit, "ours"))
+    return rows
+
+
+def table(runs: int) -> list[Row]:
+    """Everything."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        return [*starting(folder, runs), *reading(folder, runs), *checked(runs), *played(runs), *on_paper(runs)]
+
+
+def main() -> None:
+    """Measure and print."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--json", action="store_true")
+    parser.add_argument("--runs", type=int, default=1)
+    given = parser.parse_args()
+    rows = table(given.runs)
+    if given.json:
+        print(json.dumps([row._asdict() | {"good": row.good} for row in rows], indent=2))
+        return
+    print(f"{'work':26} {'ours':>9} {'':9} {'peer':28} {'theirs':>9} {'ratio':>7}  limit")
+    for row in rows:
+        limit = f"{row.side} {row.limit:g}" + (f" {row.unit}" if row.of == "ours" else "")
+        print(f"{row.work:26} {row.ours:9.3g} {row.unit:9} {row.peer:28} {row.theirs:9.3g} {row.ratio:7.2f}  "
+              f"{limit}{'' if row.good else ', not kept'}")  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()
