@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints, plain_real
+from tachys.compiled import njit
 
 # places in the state of a scan of columns
 ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_BITS = range(9)

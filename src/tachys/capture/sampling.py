@@ -14,9 +14,9 @@ from math import ceil, log10
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from tachys.capture.table import BLOCK, Instants, blocks
+from tachys.compiled import njit
 
 FEWEST = 50  # distinct instants from which on a step is believed
 LOOKED_AT = 4000  # of each line, to find it; all are looked at to see whether it holds

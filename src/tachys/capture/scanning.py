@@ -9,8 +9,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from tachys.compiled import njit
 
 Ints = NDArray[np.int64]
 Bytes = NDArray[np.uint8]

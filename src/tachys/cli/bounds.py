@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 import click
 
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.cli.words import count_text, exact_share, exact_time, limit_text, share_text, time_text
-from tachys.figures import Figure
-from tachys.needs.kinds import Need, NeedBounds
 from tachys.needs.verdicts import Verdict
-from tachys.plain import possible
-from tachys.worstcase.bounds import Bounds
+
+if TYPE_CHECKING:
+    from tachys.figures import Figure
+    from tachys.needs.kinds import Need, NeedBounds
+    from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
 
@@ -161,6 +163,8 @@ def _by_reason(found: Bounds) -> dict[str, list[str]]:
 
 
 def _isr_row(found: Bounds, name: str) -> Row:
+    from tachys.plain import possible
+
     isr, line = found.isrs[name], found.system.isr(name)
     return [
         name,
@@ -176,6 +180,7 @@ def _isr_row(found: Bounds, name: str) -> Row:
 
 def _show_units(found: Bounds) -> None:
     from tachys.cli.output import heading, table
+    from tachys.plain import possible
 
     if not found.units:
         return
@@ -220,6 +225,7 @@ def _show_loop(found: Bounds) -> None:
 
 def _show_flags(found: Bounds) -> None:
     from tachys.cli.output import heading, table
+    from tachys.plain import possible
 
     if not found.flags:
         return

@@ -14,13 +14,13 @@ from tachys.cli.findings import consequence_text, finding_text, judged_count, mi
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.output import format_option
 from tachys.cli.words import NONE, count_text, instant_text, limit_text, off_text, range_text, share_text, time_text
-from tachys.figures import Figure
 from tachys.model.quantities import rounded
 from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
 
 if TYPE_CHECKING:
     from tachys.checking.compare.figures import Compared
     from tachys.checking.result import CheckResult, Miss, NeedCheck, Seen
+    from tachys.figures import Figure
     from tachys.model.nodes import Core
 
 Row = list[str | Verdict]

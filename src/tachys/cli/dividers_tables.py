@@ -13,13 +13,13 @@ from tachys.cli.words import count_text, exact_share, rate_text, seconds_text
 from tachys.dividers.counter import Counter, Setting, deviation_ppm, tolerance_band
 from tachys.dividers.search import best_settings, shortfall
 from tachys.dividers.serial import HALF, frame_drift, serial_settings
-from tachys.model.nodes import Serial
 from tachys.needs.verdicts import Verdict
 
 Row = list[str | Verdict]
 _RIGHT = "right"
 
 if TYPE_CHECKING:
+    from tachys.model.nodes import Serial
     from tachys.model.system import System
 
 

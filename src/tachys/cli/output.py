@@ -10,17 +10,18 @@ import math
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from typing import Any, TextIO, cast
+from functools import cache
+from typing import TYPE_CHECKING, Any, TextIO, cast
 
 import click
-from rich.box import SIMPLE_HEAD
-from rich.console import Console
-from rich.table import Table
-from rich.text import Text
 
 from tachys.errors import Remark
 from tachys.foreign import escaped, printable
 from tachys.needs.verdicts import Verdict
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
 
 WIDEST = 100
 FORMATS = click.Choice(["table", "json", "csv"])
@@ -70,21 +71,29 @@ def prepare_streams() -> None:
         sys.stderr = cast(TextIO, _Lenient(sys.stderr))
 
 
-class _Console(Console):
-    def on_broken_pipe(self) -> None:
-        """The reader has gone: told to ``main``, which knows how a command ends."""
-        raise BrokenPipeError
+@cache
+def _console_class() -> type[Console]:
+    from rich.console import Console
+
+    class Quiet(Console):
+        def on_broken_pipe(self) -> None:
+            """The reader has gone: told to ``main``, which knows how a command ends."""
+            raise BrokenPipeError
+
+    return Quiet
 
 
 def console(*, error: bool = False) -> Console:
     """A console as wide as the terminal, at most 100 columns; 100 when nobody looks."""
-    made = _Console(stderr=error, highlight=False, soft_wrap=False)
+    made = _console_class()(stderr=error, highlight=False, soft_wrap=False)
     made.width = min(made.width, WIDEST) if made.is_terminal else WIDEST
     return made
 
 
 def terminal_width() -> int:
     """How wide the terminal really is, for drawings in text; 100 columns when nobody looks."""
+    from rich.console import Console
+
     made = Console()
     return made.width if made.is_terminal else WIDEST
 
@@ -100,6 +109,8 @@ def say_as_is(lines: Iterable[str]) -> None:
 
 def say(*lines: str) -> None:
     """Sentences, wrapped to the width."""
+    from rich.text import Text
+
     out = console()
     for line in lines:
         out.print(Text(plain(line)))
@@ -123,6 +134,7 @@ def reading_progress(what: str, size: int) -> Iterator[Callable[[int], None] | N
 def say_below(*lines: str, indent: int = 3) -> None:
     """Sentences that belong to the line above, wrapped and moved to the right."""
     from rich.padding import Padding
+    from rich.text import Text
 
     out = console()
     for line in lines:
@@ -131,11 +143,16 @@ def say_below(*lines: str, indent: int = 3) -> None:
 
 def heading(text: str) -> None:
     """The title of a table."""
+    from rich.text import Text
+
     console().print(Text(plain(text), style="bold"))
 
 
 def table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Verdict]]) -> None:
     """A table; ``columns`` are (title, "left" or "right"). A verdict is coloured as well as named."""
+    from rich.box import SIMPLE_HEAD
+    from rich.table import Table
+
     made = Table(box=SIMPLE_HEAD, pad_edge=False, show_edge=False, padding=(0, 1, 0, 0))
     for title, side in columns:
         made.add_column(title, justify="right" if side == "right" else "left", overflow="fold")
@@ -147,6 +164,8 @@ def table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Verd
 
 
 def _cell(cell: str | Verdict) -> Text:
+    from rich.text import Text
+
     return Text(plain(str(cell)), style=STYLES[cell] if isinstance(cell, Verdict) else "")
 
 
@@ -181,6 +200,8 @@ def csv_text(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
 
 def warn(remarks: Iterable[Remark]) -> None:
     """Warnings about a model, on standard error so that output stays clean for programs."""
+    from rich.text import Text
+
     out = console(error=True)
     for remark in remarks:
         out.print(Text("warning: ", style="magenta") + Text(plain(str(remark))))

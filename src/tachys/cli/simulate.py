@@ -12,10 +12,10 @@ from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 from tachys.cli.words import NONE, count_text, instant_text, share_text, time_text
-from tachys.figures import Figure
 from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
+    from tachys.figures import Figure
     from tachys.model.system import System
     from tachys.simulation.options import RunOptions
     from tachys.simulation.result import NeedSeen, Simulated

@@ -75,7 +75,8 @@ Register = Annotated[int, Field(strict=True, ge=0, le=2**64 - 1)]
 class Table(BaseModel):
     """A table of the model file: unknown keys are errors, nothing is converted silently."""
 
-    model_config = ConfigDict(extra="forbid", strict=True, populate_by_name=True, arbitrary_types_allowed=True)
+    model_config = ConfigDict(extra="forbid", strict=True, populate_by_name=True, arbitrary_types_allowed=True,
+                              defer_build=True)  # only the whole is ever built  # fmt: skip
 
 
 class ClockTable(Table):
@@ -286,8 +287,8 @@ class ModelFile(Table):
     watchdog: WatchdogTable | None = None
     need: dict[str, NeedTable] = {}
     probe: dict[str, ProbeTable] = {}
-    capture: CaptureTable = CaptureTable()
-    accept: AcceptTable = AcceptTable()
+    capture: CaptureTable = Field(default_factory=CaptureTable)
+    accept: AcceptTable = Field(default_factory=AcceptTable)
     state: dict[Literal["run", "spin", "sleep", "wake"], StateTable] = {}
     variant: dict[str, dict[str, Any]] = {}
 

@@ -58,7 +58,7 @@ def _is_wanted() -> bool:
 def _compile(function: Function, **how: Any) -> Function:
     if not _is_wanted():
         return function
-    from numba import njit
+    from tachys.compiled import njit
 
     made: Function = njit(error_model="numpy", **how)(function)
     return made

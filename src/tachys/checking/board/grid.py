@@ -12,9 +12,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from tachys.capture.table import Instants
+from tachys.compiled import njit
 
 Z95 = 1.96
 _FEWEST = 8  # instants of which a grid is made

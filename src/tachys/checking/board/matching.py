@@ -13,9 +13,9 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from numba import njit
 
 from tachys.capture.table import Instants
+from tachys.compiled import njit
 
 UNSURE, SERVED, LOST, WAITING = range(4)
 

@@ -13,10 +13,10 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
+from tachys.compiled import njit
 from tachys.model.nodes import Core
 
 NOBODY = -1

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from tachys.capture.table import Instants
+from tachys.compiled import njit
 from tachys.model.nodes import Unit
 
 DROP, RESTART, QUEUE = range(3)
