@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
+
+from tachys.compiled import njit
 
 Instants = NDArray[np.int64]
 
@@ -23,15 +27,33 @@ def busiest(begins: Instants, ends: Instants, length: int, first: int, last: int
     The stretches stand apart, in order of time, and there is one at least. A window that holds most begins with a
     stretch or ends with one.
     """
-    total = np.concatenate([[0], np.cumsum(ends - begins)])
+    with_begin = _sweep(begins, ends, begins, length, first, last - length)
+    with_end = _sweep(begins, ends, ends - length, length, first, last - length)
+    most, at = with_begin if with_begin[0] >= with_end[0] else with_end
+    return int(most), int(at)
 
-    def taken(until: Instants) -> Instants:
-        place = np.searchsorted(begins, until, side="right")
-        over = np.maximum(0, ends[np.maximum(place - 1, 0)] - until)
-        found: Instants = total[place] - np.where(place > 0, over, 0)
-        return found
 
-    starts = np.clip(np.concatenate([begins, ends - length]), first, last - length)
-    held = taken(starts + length) - taken(starts)
-    best = int(np.argmax(held))
-    return int(held[best]), int(starts[best])
+@njit(cache=True, error_model="numpy")
+def _sweep(begins: Instants, ends: Instants, starts: Instants, length: int, least: int, most: int) -> Any:
+    """Of windows that begin at ``starts``, in order, kept within [least, most]: the most that one holds, and where.
+
+    Two hands go along the stretches, one to where windows begin, one to where they end: what lies before each.
+    """
+    count, found, at = len(begins), np.int64(-1), np.int64(0)
+    low, before, high, within = 0, np.int64(0), 0, np.int64(0)
+    for start in starts:
+        begin = min(max(start, least), most)
+        while low < count and ends[low] <= begin:
+            before += ends[low] - begins[low]
+            low += 1
+        while high < count and ends[high] <= begin + length:
+            within += ends[high] - begins[high]
+            high += 1
+        held = within - before
+        if high < count:
+            held += max(np.int64(0), begin + length - begins[high])
+        if low < count:
+            held -= max(np.int64(0), begin - begins[low])
+        if held > found:
+            found, at = held, begin
+    return found, at

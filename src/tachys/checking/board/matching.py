@@ -88,12 +88,14 @@ def match(
     most = pending + 1 if len(events) == 1 else 2
     ends = runs if several is None else several.ends
     may = np.zeros(len(runs), np.bool_) if several is None else several.may
-    tried = [
-        _serve(at, kind, len(events), runs, pending, leads, takes_all, carried, ends, may) for carried in range(most)
-    ]
-    left = [int((fate == LOST).sum() + orphan.sum()) for fate, _, orphan, _ in tried]
-    carried = left.index(min(left))
-    fate, by, orphan, merged = tried[carried]
+    tried, left = [], list[int]()
+    for carried in range(most):
+        tried.append(_serve(at, kind, len(events), runs, pending, leads, takes_all, carried, ends, may))
+        fate, by, orphan, merged = tried[-1]
+        left.append(int(np.count_nonzero(fate == LOST) + np.count_nonzero(orphan)))
+        if not left[-1]:
+            break
+    fate, by, orphan, merged = tried[left.index(min(left))]
     if several is not None:
         _cloud(at, by, fate, orphan, runs, several, merged)
     first = runs[: 1 if takes_all else pending]

@@ -75,14 +75,18 @@ def _glitches(line: LineReading, resolution: int, level: int) -> npt.NDArray[np.
     own = line.level[:-1] == level
     own[:1] = False  # its beginning was not seen
     narrow: npt.NDArray[np.bool_] = own & (lengths <= resolution)
-    count, others = int(narrow.sum()), lengths[own & ~narrow]
-    if count and count * _FEW <= len(others) and int(others.min()) >= _WIDE * resolution:
-        return narrow
+    count = int(np.count_nonzero(narrow))
+    if count:
+        others = lengths[own & ~narrow]
+        if count * _FEW <= len(others) and int(others.min()) >= _WIDE * resolution:
+            return narrow
     return np.zeros(len(lengths), np.bool_)
 
 
 def _without(line: LineReading, short: npt.NDArray[np.bool_]) -> LineReading:
     """The line without some of its stretches: what they interrupt goes on behind them."""
+    if not short.any():
+        return line
     keep = np.append(~short, True)[: len(line.at)]
     keep[:1] = True
     gone = int((~keep).sum())
