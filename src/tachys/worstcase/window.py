@@ -174,35 +174,34 @@ class _Window:
             beside = load.work(accepted, self.before, self.over)
             first = self._search.settle(accepted + entry, lambda t: behind + beside + entry + load.work(t, self.over))
         came = line.curve.least_span(count)
-        over = load.counts(first, self.over)
-        alongside = load.counts(accepted, self.before, self.over)
-        self.worst_latency.offer(first - came, count, lambda: self._parts(count, ahead, over, alongside, []))
-        self._response(count, ahead, over, alongside, first, came)
+
+        def parts(until: int, own: list[Part]) -> tuple[Part, ...]:
+            """What it is made of; counted again when it is asked for."""
+            over, alongside = load.counts(until, self.over), load.counts(accepted, self.before, self.over)
+            return self._parts(count, ahead, over, alongside, own)
+
+        self.worst_latency.offer(first - came, count, lambda: parts(first, []))
+        self._response(count, parts, first, came)
         self._longest_wait = max(self._longest_wait, accepted - came)
         if len(line.inputs) == 1:
             self.pending_needed = max(self.pending_needed, line.curve.most_within(accepted) - count + 1)
         return accepted
 
     def _response(
-        self, count: int, ahead: list[Part], at_first: Counts, alongside: Counts, first: int, came: int
+        self, count: int, parts: Callable[[int, list[Part]], tuple[Part, ...]], first: int, came: int
     ) -> None:
-        isr, who = self.line.isr, self.line.isr.thing
+        isr, who, load = self.line.isr, self.line.isr.thing, self.load
         own = [Part("own cost", who, 1, isr.cost.most)]
         if isr.serves_all:
             own = [
                 Part("own cost", who, min(isr.pending, each.curve.most_within(first - came)), each.cost)
                 for each in self.line.inputs
             ]
-        taken = self.load.taken[: self.over]
         start = first + sum(part.total for part in own)
-        fixed = start - self.load.total(at_first, taken, first)
-
-        def counts_until(t: int) -> Counts:
-            return np.maximum(self.load.counts(t - 1, self.over), at_first)
-
-        last = self._search.settle(start, lambda t: fixed + self.load.total(counts_until(t), taken, t))
-        over = counts_until(last)
-        self.worst_response.offer(last - came, count, lambda: self._parts(count, ahead, over, alongside, own))
+        fixed = start - load.work(first, self.over)
+        # what comes up to its first instruction goes before it, what comes until it ends on top of it: at its end not
+        last = self._search.settle(start, lambda t: fixed + load.work(max(t - 1, first), self.over))
+        self.worst_response.offer(last - came, count, lambda: parts(max(last - 1, first), own))
 
     def _parts(
         self, count: int, ahead: list[Part], over: Counts, alongside: Counts, own: list[Part]

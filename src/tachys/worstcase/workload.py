@@ -28,6 +28,7 @@ MOST_ARRIVALS = 100_000
 TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
 Bools = NDArray[np.bool_]
 _SAFE = 1 << 62
+_EXACT = 1 << 53  # up to here a float holds every whole number
 
 
 class WindowTooLong(NoBound):
@@ -108,6 +109,8 @@ class Workload:
         self._apart = np.array([curve.distance > 0 and (curve.jitter > 0 or curve.distance != curve.period)
                                 for curve in plain], np.bool_)  # fmt: skip
         self._inverse = 1.0 / self._num
+        self._begun = self._jitter * self._den - 1
+        self._exact = self._begun.astype(np.float64), self._num.astype(np.float64)
         self._any_apart = bool(self._apart.any())
         self.taken = np.array([each.cost + line.overhead for line, each in rows], np.int64)
         self._least_num = int(self._num.min(initial=_SAFE))
@@ -154,13 +157,16 @@ class Workload:
         if top_most >= _SAFE or top_most >= self._least_num << 50:
             return np.array([self.rows[row][1].curve.most_within(ps) for row in range(begin, end)], np.int64)
         rows = slice(begin, end)
-        top = (ps + 1 + self._jitter[rows]) * self._den[rows] - 1
-        bottom = self._num[rows]
-        # a quotient of floats is off by at most one, which the rest tells; whole division takes ten times as long
-        steps = (top * self._inverse[rows]).astype(np.int64)
-        rest = top - steps * bottom
-        steps += rest >= bottom
-        steps -= rest < 0
+        if top_most < _EXACT:  # the quotient of two such numbers never rounds up to the next whole one
+            begun, bottoms = self._exact
+            ahead = float(ps + 1) if self._most_den == 1 else float(ps + 1) * self._den[rows]
+            steps = ((begun[rows] + ahead) / bottoms[rows]).astype(np.int64)
+        else:  # it is off by at most one, which the rest tells; whole division takes ten times as long
+            top, bottom = self._begun[rows] + (ps + 1) * self._den[rows], self._num[rows]
+            steps = (top * self._inverse[rows]).astype(np.int64)
+            rest = top - steps * bottom
+            steps += rest >= bottom
+            steps -= rest < 0
         if self._any_apart:
             steps = np.where(self._apart[rows], np.minimum(steps, ps // self._distance[rows]), steps)
         counts = steps + 1
