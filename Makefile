@@ -9,6 +9,7 @@ READY := $(VENV)/.ready
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e ".[dev]"
+	$(BIN)/tachys --warm
 	touch $(READY)
 
 demo: $(READY)           ## the whole job on shipped data

@@ -43,6 +43,17 @@ class _Unwritten(Exception):
     """Standard output cannot be written to: its reader has gone, or a disk is full."""
 
 
+def _warm(ctx: click.Context, wanted: bool) -> None:
+    if not wanted or ctx.resilient_parsing:
+        return
+    from tachys.warming import warm
+
+    click.echo("compiling, once after each install: about half a minute", err=True)
+    for part in warm():
+        click.echo(f"compiled: {part}")
+    ctx.exit()
+
+
 class _Commands(click.Group):
     """The commands; an output that cannot be written is told apart from everything else that can fail."""
 
@@ -61,6 +72,9 @@ class _Commands(click.Group):
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(__version__, prog_name="tachys")
+@click.option("--warm", is_flag=True, is_eager=True, expose_value=False,
+              callback=lambda ctx, _, value: _warm(ctx, value),
+              help="Compile everything once, about half a minute, so that no later command waits for it.")  # fmt: skip
 def tachys() -> None:
     """Will every interrupt meet its time limit, and does the board agree?
 

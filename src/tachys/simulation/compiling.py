@@ -24,7 +24,7 @@ def left_alone() -> Iterator[None]:
 
 def compiled(function: Function) -> Function:
     """Compile a function into whatever calls it."""
-    return _compile(function, forceinline=True)
+    return _compile(function, forceinline=True, no_cpython_wrapper=True, no_cfunc_wrapper=True)
 
 
 def entry_point(function: Function) -> Function:

@@ -67,18 +67,24 @@ class Staircase:
     period: Fraction
     jitter: int = 0
     distance: int = 0
+    _over: int = field(init=False, repr=False, compare=False)  # the period is over / under
+    _under: int = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_over", self.period.numerator)
+        object.__setattr__(self, "_under", self.period.denominator)
 
     def least_span(self, count: int) -> int:
         """As of every curve."""
         steps = count - 1
-        return max(steps * self.distance, steps * self.period.numerator // self.period.denominator - self.jitter, 0)
+        return max(steps * self.distance, steps * self._over // self._under - self.jitter, 0)
 
     def most_within(self, ps: int) -> int:
         """As of every curve."""
         if ps < 0:
             return 0
         # floor(k·P) <= ps + J  <=>  k·P < ps + J + 1
-        steps = ((ps + self.jitter + 1) * self.period.denominator - 1) // self.period.numerator
+        steps = ((ps + self.jitter + 1) * self._under - 1) // self._over
         if self.distance:
             steps = min(steps, ps // self.distance)
         return steps + 1
