@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 ACTIVITY = 24
+_KEPT = 1 << 22  # changes of a line whose edges are kept while it is looked at
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,24 +88,48 @@ def _line(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Li
     if len(signal.at) < 2:
         level = _known(signal, range(len(signal.at)))
         return Line(signal, level, level, 0, None, None, None, None, None, (0,) * ACTIVITY, ("never moves",))
-    rises = sum(map(len, moves(signal, "rise")))
-    falls = sum(map(len, moves(signal, "fall")))
+    look = _Look(signal)
+    rises, falls = sum(map(len, look.moves("rise"))), sum(map(len, look.moves("fall")))
     regular = "rise" if rises >= falls else "fall"
-    high = figures(lambda: stays(signal, 1)) if plain else None
-    low = figures(lambda: stays(signal, 0)) if plain else None
+    high = figures(lambda: look.stays(1)) if plain else None
+    low = figures(lambda: look.stays(0)) if plain else None
     return Line(
         signal,
         _known(signal, range(len(signal.at))),
         _known(signal, range(len(signal.at) - 1, -1, -1)),
         rises + falls if plain else max(0, len(signal.at) - 1),
-        figures(lambda: distances(moves(signal, regular))),
-        fitted(lambda: moves(signal, regular), capture.known_to),
+        figures(lambda: distances(look.moves(regular))),
+        fitted(lambda: look.moves(regular), capture.known_to),
         high,
         low,
-        _duty(signal) if high and low else None,
-        _activity(capture, signal, plain=plain),
-        tuple(_remarks(capture, signal, narrow, twin)),
+        _duty(look) if high and low else None,
+        _activity(capture, look, plain=plain),
+        tuple(_remarks(capture, look, narrow, twin)),
     )
+
+
+class _Look:
+    """The edges and stays of a line, worked out once where they fit the memory; else again for each figure."""
+
+    def __init__(self, signal: Signal) -> None:
+        self.signal = signal
+        self._keeps = len(signal.at) <= _KEPT
+        self._kept: dict[str | int, list[Instants]] = {}
+
+    def moves(self, kind: str) -> Iterator[Instants]:
+        """As :func:`moves`."""
+        return self._of(kind, lambda: moves(self.signal, kind))
+
+    def stays(self, level: int) -> Iterator[Instants]:
+        """As :func:`stays`."""
+        return self._of(level, lambda: stays(self.signal, level))
+
+    def _of(self, key: str | int, find: Callable[[], Iterator[Instants]]) -> Iterator[Instants]:
+        if not self._keeps:
+            return find()
+        if key not in self._kept:
+            self._kept[key] = list(find())
+        return iter(self._kept[key])
 
 
 def _known(signal: Signal, order: range) -> float | None:
@@ -112,16 +137,18 @@ def _known(signal: Signal, order: range) -> float | None:
     return next((signal.number(place) for place in order if signal.known[place]), None)
 
 
-def _duty(signal: Signal) -> float:
-    high = sum(int(part.sum()) for part in stays(signal, 1))
-    return high / (high + sum(int(part.sum()) for part in stays(signal, 0)))
+def _duty(look: _Look) -> float:
+    high = sum(int(part.sum()) for part in look.stays(1))
+    return high / (high + sum(int(part.sum()) for part in look.stays(0)))
 
 
-def _activity(capture: Capture, signal: Signal, *, plain: bool) -> tuple[int, ...]:
+def _activity(capture: Capture, look: _Look, *, plain: bool) -> tuple[int, ...]:
     counts = np.zeros(ACTIVITY, np.int64)
-    for part in moves(signal, "both") if plain else (signal.at[a + 1 : b + 1] for a, b in blocks(len(signal.at) - 1)):
-        places = np.clip((part - capture.begin) // max(1, -(-capture.length // ACTIVITY)), 0, ACTIVITY - 1)
-        counts += np.bincount(places, minlength=ACTIVITY)
+    width, at = max(1, -(-capture.length // ACTIVITY)), look.signal.at
+    borders = capture.begin + width * np.arange(1, ACTIVITY)
+    whole = (at[a + 1 : b + 1] for a, b in blocks(len(at) - 1))
+    for part in (each for kind in ("rise", "fall") for each in look.moves(kind)) if plain else whole:
+        counts += np.diff(np.searchsorted(part, borders), prepend=0, append=len(part))  # they are in order of time
     return tuple(counts.tolist())
 
 
@@ -130,14 +157,15 @@ def period_of(instants: Instants, resolution: int) -> MeanPeriod | None:
     return fitted(lambda: iter([instants]), resolution)
 
 
-def _remarks(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Iterator[str]:
+def _remarks(capture: Capture, look: _Look, narrow: int, twin: str | None) -> Iterator[str]:
+    signal = look.signal
     plain, thin, both = signal.width == 1 and not signal.real, 0, 0
     for level in (0, 1) if plain else ():
-        for part in stays(signal, level):
-            thin += int((part <= narrow * capture.resolution).sum())
+        for part in look.stays(level):
+            thin += int(np.count_nonzero(part <= narrow * capture.resolution))
             both += len(part)
     changes = (signal.at[max(1, first) : last + 1] for first, last in blocks(len(signal.at)))
-    adjacent = sum(int((np.diff(part) <= capture.resolution).sum()) for part in changes)
+    adjacent = sum(int(np.count_nonzero(np.diff(part) <= capture.resolution)) for part in changes)
     if plain and adjacent and adjacent * 5 > both:
         yield "edges on neighbouring samples: sampled too slowly for what it shows"
     elif thin:

@@ -46,6 +46,12 @@ def moves(signal: Signal, kind: str) -> Iterator[Instants]:
     A real signal rises where its value grows.
     """
     for first, last in blocks(len(signal.at) - 1):
+        if _alternates(signal, first, last + 1):
+            start = first + 1
+            if kind in ("rise", "fall"):
+                start += (signal.value[start] != 0) != (kind == "rise")
+            yield signal.at[start : last + 1 : 1 if kind not in ("rise", "fall") else 2]
+            continue
         before, after = signal.value[first:last], signal.value[first + 1 : last + 1]
         known = signal.known[first:last] & signal.known[first + 1 : last + 1]
         if signal.real and kind in ("rise", "fall"):
@@ -56,6 +62,13 @@ def moves(signal: Signal, kind: str) -> Iterator[Instants]:
         elif kind == "fall":
             known &= (before != 0) & (after == 0)
         yield signal.at[first + 1 : last + 1][known]
+
+
+def _alternates(signal: Signal, first: int, last: int) -> bool:
+    """Whether a part of a line is known all along, and changes between 0 and 1 each time."""
+    value = signal.value[first:last]
+    plain = signal.width == 1 and not signal.real and len(value) > 1
+    return plain and bool(signal.known[first:last].all()) and bool((value[1:] != value[:-1]).all())
 
 
 def edges(signal: Signal, kind: str) -> Instants:
@@ -76,6 +89,10 @@ def distances(parts: Iterator[Instants]) -> Iterator[Instants]:
 def stays(signal: Signal, level: int) -> Iterator[Instants]:
     """How long a line stayed at a level of 0 or 1, each stay of which both edges were seen."""
     for first, last in blocks(len(signal.at) - 2):
+        if _alternates(signal, first, last + 2):
+            start = first + 1 + (signal.value[first + 1] != level)
+            yield signal.at[start + 1 : last + 2 : 2] - signal.at[start : last + 1 : 2]
+            continue
         value = signal.value[first : last + 2]
         whole = (value[:-2] == 1 - level) & (value[1:-1] == level) & (value[2:] == 1 - level)
         yield np.diff(signal.at[first + 1 : last + 2])[whole]
