@@ -32,7 +32,7 @@ def entry_point(function: Function) -> Function:
 
     Numba keeps what it compiled until the function's own file changes; the engine stands in several.
     """
-    made = _compile(function, cache=True)
+    made = _compile(function, cache=True, nogil=True)
     kept: Any = getattr(getattr(made, "_cache", None), "_cache_file", None)
     if kept is not None and hasattr(kept, "_source_stamp"):
         kept._source_stamp = stamp_of_parts()
@@ -40,9 +40,9 @@ def entry_point(function: Function) -> Function:
 
 
 def stamp_of_parts() -> tuple[tuple[float, int], ...]:
-    """When each file of the engine, and its layout, was changed, and its size."""
+    """When each file of the engine, its layout and the way it is compiled were changed, and their sizes."""
     here = Path(__file__).parent
-    told = ((here / f"{name}.py").stat() for name in ("layout", *PARTS))
+    told = ((here / f"{name}.py").stat() for name in ("layout", "compiling", *PARTS))
     return tuple((each.st_mtime, each.st_size) for each in told)
 
 

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import signal
 from collections.abc import Callable
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from multiprocessing import get_context
-from multiprocessing.synchronize import Event
+from threading import Event
 
 from tachys.model.system import System
 from tachys.simulation.engine import Run
@@ -80,7 +78,7 @@ def simulate(
     ways = ways or RunOptions()
     paper = bounds or bounds_of(system)
     if workers > 1 and runs > 1:
-        parts = _in_processes(system, ways, end, runs, workers, progress)
+        parts = _in_threads(system, ways, end, runs, workers, progress)
     else:
         parts = []
         for number in range(runs):
@@ -97,17 +95,26 @@ def _share_of(progress: Progress, number: int, runs: int) -> Progress:
     return lambda share: progress((number + share) / runs)
 
 
-def _in_processes(
+def _in_threads(
     system: System, ways: RunOptions, end: int, runs: int, workers: int, progress: Progress | None
 ) -> list[RunPart]:
-    """Some runs in processes of their own; those that were interrupted are as long as they have come."""
+    """Some runs beside each other: the compiled engine lets others go on meanwhile.
+
+    Those that were interrupted are as long as they have come.
+    """
     parts: dict[int, RunPart] = {}
-    context = get_context("spawn")
-    stop = context.Event()
-    with ProcessPoolExecutor(min(workers, runs), mp_context=context, initializer=_heed, initargs=(stop,)) as pool:
-        waiting: dict[Future[RunPart | None], int] = {
-            pool.submit(_play_unless_stopped, system, replace(ways, seed=ways.seed + n), end, n): n for n in range(runs)
-        }
+    stop = Event()
+
+    def heed(_: float) -> None:
+        if stop.is_set():
+            raise KeyboardInterrupt
+
+    def play(number: int) -> RunPart | None:
+        each = replace(ways, seed=ways.seed + number)
+        return None if stop.is_set() else play_part(system, each, end, number, heed)
+
+    with ThreadPoolExecutor(min(workers, runs)) as pool:
+        waiting: dict[Future[RunPart | None], int] = {pool.submit(play, number): number for number in range(runs)}
         while waiting:
             try:
                 done, _ = wait(waiting, return_when=FIRST_COMPLETED)
@@ -123,24 +130,6 @@ def _in_processes(
     if not any(part.length for part in parts.values()):
         raise KeyboardInterrupt
     return [parts[number] for number in sorted(parts)]
-
-
-_stop: Event | None = None
-
-
-def _heed(stop: Event) -> None:
-    """In a worker: an interrupt from the keyboard is the business of who waits for it, who then says ``stop``."""
-    global _stop
-    _stop = stop
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-
-
-def _play_unless_stopped(system: System, ways: RunOptions, end: int, number: int) -> RunPart | None:
-    def heed(_: float) -> None:
-        if _stop is not None and _stop.is_set():
-            raise KeyboardInterrupt
-
-    return None if _stop is not None and _stop.is_set() else play_part(system, ways, end, number, heed)
 
 
 def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
