@@ -1,12 +1,13 @@
 """Every sentence a check can print about a difference: made by one change to a record that a model agrees with."""
 
+import re
 from pathlib import Path
 
 import pytest
 
 from tachys.capture.eventstream import read_event_stream
 from tachys.checking.checking import check
-from tachys.checking.compare.sentences import _WORDS
+from tachys.checking.compare.sentences import _MENDS, _WORDS, BELOW, BEYOND
 from tachys.checking.out.explaining import explain_finding
 from tachys.cli.findings import finding_text
 from tachys.model.loading import read_model
@@ -199,5 +200,8 @@ def test_what_differs_is_said_first_in_one_sentence_and_can_be_taken_apart(code)
 
 def test_every_code_is_in_the_list_with_what_to_do():
     told = Path(__file__).parent.parent.joinpath("docs/findings.md").read_text()
-    for code in _WORDS:
-        assert f"`{code}`" in told or f"`{code.partition('-')[0]}-…`" in told or "beyond-bound" in code
+    rows = [line.split("|")[1:4] for line in told.splitlines() if line.startswith("| `")]
+    mends = {code: row[2].strip().replace("`", "") for row in rows for code in re.findall("`([^`]+)`", row[0])}
+    assert set(_MENDS) == {*_WORDS, "not-modelled"}
+    assert {code: mends[code] for code in _MENDS} == _MENDS
+    assert (mends["…-beyond-bound"], mends["…-below-bound"]) == (BEYOND, BELOW)

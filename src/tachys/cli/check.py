@@ -241,6 +241,7 @@ def _need_row(need: NeedCheck) -> Row:
 
 
 def _show_findings(result: CheckResult, model: str, every: bool, brief: bool) -> None:
+    from tachys.checking.compare.sentences import mend_of
     from tachys.cli.output import heading, say, say_below
 
     if not result.findings:
@@ -252,6 +253,8 @@ def _show_findings(result: CheckResult, model: str, every: bool, brief: bool) ->
         more = consequence_text(finding, result)
         if more and not brief:
             say_below(f"{more[0].upper()}{more[1:]}.")
+        if not brief:
+            say_below(f"Next: {mend_of(finding.code)}.")
     if len(shown) < len(result.findings):
         say_below(f"… and {len(result.findings) - len(shown)} more: --all lists them.")
     say_below(f"One taken apart: tachys explain {model} {result.capture.file} 1")

@@ -33,6 +33,38 @@ _QUANTITIES = {
 }
 
 
+_MENDS = {
+    "period-off": "look at its registers; tachys dividers has the setting for a rate",
+    "every-off": "look at what the step is timed by",
+    "gap-closer": "debounce it, or write the smaller gap",
+    "burst-denser": "debounce it, or write the denser burst",
+    "jitter-more": "write the larger jitter, or find what delays them",
+    "takes-longer": "look at its clock and setting; tachys fit writes what was measured",
+    "takes-shorter": "look at its clock and setting; tachys fit writes what was measured",
+    "cost-longer": "shorten it, or let tachys fit write what was measured",
+    "cost-shorter": "let tachys fit write what was measured",
+    "time-longer": "find what it waits for",
+    "time-shorter": "find what it waits for",
+    "guard-longer": "shorten the guard, or hold off fewer levels; tachys fit writes what was measured",
+    "runs-unasked": "find what else raises the line, or sets the flag",
+    "runs-too-often": "look at the timer behind it",
+    "comes-too-seldom": "look at the timer behind it, or at what holds it off",
+    "comes-no-more": "look at what should start it again",
+    "never-comes": "look at the pin, the probe, and whether it is switched on",
+    "lost-wake-up": "look at the flag and halt as one, with interrupts held off",
+    "lost-unexpected": "look at what ran meanwhile",
+    "overwritten-unexpected": "look at what kept the step that takes it",
+    "not-modelled": "add the routine to the model",
+}
+BEYOND = "look at the moment: something is missing in the model"
+BELOW = "look at the probe: another edge, or an entry that is modelled too long"
+
+
+def mend_of(code: str) -> str:
+    """What to do next about a finding."""
+    return _MENDS.get(code) or (BELOW if code.endswith("below-bound") else BEYOND)
+
+
 def sentence(code: str, more: str = "") -> str:
     """The sentence of a finding, with what is known besides."""
     quantity, _, side = code.partition("-")
