@@ -2,9 +2,18 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
+import tempfile
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
+from contextlib import suppress
 from multiprocessing import get_context
+from pathlib import Path
+
+_AT_MOST = 600  # seconds: whoever has been at it for longer is no more
 
 
 def warm_engine() -> str:
@@ -43,3 +52,37 @@ def warm() -> Iterator[str]:
     with ProcessPoolExecutor(len(_PARTS), get_context("spawn")) as pool:
         for done in as_completed([pool.submit(part) for part in _PARTS]):
             yield done.result()
+
+
+def begin() -> bool:
+    """Have all of it compiled by a process of its own, behind everything else; False where one is at it already.
+
+    Whatever goes wrong with that is no matter: the next command finds nothing, and compiles for itself.
+    """
+    mark = Path(tempfile.gettempdir(), f"tachys-warming-{os.getuid() if hasattr(os, 'getuid') else 0}")
+    with suppress(OSError):
+        if time.time() - mark.stat().st_mtime > _AT_MOST:
+            mark.unlink()
+    try:
+        os.close(os.open(mark, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+    except OSError:
+        return False
+    quiet = subprocess.DEVNULL
+    with suppress(OSError):
+        subprocess.Popen(  # it goes on when this process has ended
+            [sys.executable, "-c", "from tachys.warming import behind; behind()", str(mark)],
+            stdin=quiet, stdout=quiet, stderr=quiet, start_new_session=True,
+        )  # fmt: skip
+    return True
+
+
+def behind() -> None:
+    """What such a process does: all of it, at the lowest priority; then its mark goes."""
+    with suppress(OSError, AttributeError):
+        os.nice(19)
+    try:
+        for part in _PARTS:
+            part()
+    finally:
+        with suppress(OSError):
+            Path(sys.argv[1]).unlink()

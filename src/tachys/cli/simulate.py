@@ -27,6 +27,7 @@ Row = list[str | Verdict]
 
 
 INTERRUPTED = 130
+AT_ONCE = 20_000  # events that the engine plays uncompiled, in a few seconds, rather than to let anybody wait
 
 
 @click.command("simulate")
@@ -94,14 +95,20 @@ def _play(paper: Bounds, length: int, ways: RunOptions, runs: int) -> Simulated:
     """Play with a progress bar where the work is long and somebody looks."""
     import os
 
+    from tachys import warming
     from tachys.cli.output import compile_note, progress_bar
-    from tachys.simulation.running import simulate
+    from tachys.simulation.engine import is_compiled
+    from tachys.simulation.running import events_in, simulate
 
-    compile_note()
+    at_once = not is_compiled() and runs * events_in(paper.system, length) <= AT_ONCE
+    if at_once:
+        warming.begin()
+    else:
+        compile_note()
     with progress_bar("playing") as told:
         return simulate(
             paper.system, length, ways, runs=runs, workers=os.cpu_count() or 1 if runs > 3 else 1, bounds=paper,
-            progress=told,
+            progress=told, compiled=not at_once,
         )  # fmt: skip
 
 

@@ -91,6 +91,12 @@ def simulate(
     return joined(paper, parts, complete=len(parts) == runs and all(part.whole for part in parts))
 
 
+def events_in(system: System, length: int) -> int:
+    """About how many events come from outside in ``length`` ps: a measure of what playing that takes."""
+    every = (source.period or source.mean or length for source in system.sources)
+    return sum(int(length / max(1, each)) + 1 for each in every)
+
+
 def _share_of(progress: Progress, number: int, runs: int) -> Progress:
     return lambda share: progress((number + share) / runs)
 
