@@ -265,7 +265,7 @@ def _points(call: str, path: object, variants: Sequence[str], settings: Sequence
     from tachys.trying.points import Model
 
     file = _path(call, "path", path, "model")
-    return Model(read_text(file, "model", LARGEST_MODEL), file, tuple(variants), tuple(settings), _length(call, play))
+    return Model.load(file, variants, settings, _length(call, play))
 
 
 def _length(call: str, play: Time | None) -> int | None:

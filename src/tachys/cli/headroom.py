@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 
 Row = list[str | Verdict]
 MOST_MENDS = 5
-MOST_NEEDS = 5
 
 
 @click.command("headroom")
@@ -37,24 +36,13 @@ def headroom_command(
     changes that would mend them. Every amount was put into the model and its bounds worked out.
     """
     from tachys.cli.output import print_csv, print_json, progress_bar, warn
-    from tachys.errors import did_you_mean, input_error
-    from tachys.model.loading import LARGEST_MODEL, read_text
-    from tachys.trying.figures import ALL_WORK, movable
-    from tachys.trying.headroom import headroom_of
-    from tachys.trying.points import Model, Tried
+    from tachys.trying.headroom import headroom_data, headroom_of
+    from tachys.trying.points import Model
 
-    given = Model(read_text(model, "model", LARGEST_MODEL), model, changes.variants, changes.settings)
-    tried = Tried(given)
-    system = tried.text.system(changes.variants, changes.settings)
+    system = changes.load(model)
     warn(system.remarks)
-    known = [each.key for each in movable(tried.text.merged(changes.variants, changes.settings), system)]
-    known.append(ALL_WORK)
-    for key in keys:
-        if not any(each == key or each.startswith(f"{key}.") for each in known):
-            short = [*dict.fromkeys(each.rsplit(".", 1)[0] if each[-2:] == ".2" else each for each in known)]
-            raise input_error(model, f'no figure "{key}" can be moved', did_you_mean(key, short, "figure"), key="KEY")
     with progress_bar("trying") as told:
-        found = headroom_of(given, keys, told, workers=workers)
+        found = headroom_of(Model.load(model, changes.variants, changes.settings), keys, told, workers=workers)
     if shape == "json":
         print_json(headroom_data(found))
     elif shape == "csv":
@@ -69,35 +57,16 @@ def headroom_command(
     return int(little)
 
 
-def headroom_data(found: Headroom) -> dict[str, Any]:
-    """As JSON."""
-    return {
-        "format": "tachys.headroom/1",
-        "held": list(found.held),
-        "fallen": list(found.fallen),
-        "rooms": [
-            {"key": room.key, "now": str(room.now), "last": None if room.last is None else str(room.last),
-             "room": room.share, "falls": list(room.falls), "why": room.why, "wrong": room.wrong or None,
-             "steady": not room.unsteady, "note": room.note, "settings": list(room.settings)}
-            for room in found.rooms
-        ],
-        "mends": [
-            {"need": mend.need, "key": mend.key, "now": mend.now, "becomes": mend.becomes, "share": mend.share,
-             "settings": list(mend.settings)}
-            for mend in found.mends
-        ],
-    }  # fmt: skip
-
-
 def show_headroom(found: Headroom, title: str) -> None:
     """The nearest figure first, then what would mend the needs that do not hold."""
     from tachys.cli.output import heading, say, table
+    from tachys.trying.headroom import MENDED
 
     heading(f"{title}: how far each figure can move alone, nearest first")
     if found.fallen:
-        more = f" and {len(found.fallen) - MOST_NEEDS} more" if len(found.fallen) > MOST_NEEDS else ""
+        more = f" and {len(found.fallen) - MENDED} more" if len(found.fallen) > MENDED else ""
         verb = "does" if len(found.fallen) == 1 else "do"
-        say(f"On paper {', '.join(found.fallen[:MOST_NEEDS])}{more} {verb} not hold as it is; the room is that of the "
+        say(f"On paper {', '.join(found.fallen[:MENDED])}{more} {verb} not hold as it is; the room is that of the "
             "others.", "")  # fmt: skip
     if not found.held:
         words = "No need holds" if found.fallen else "The model has no needs"
@@ -113,10 +82,10 @@ def show_headroom(found: Headroom, title: str) -> None:
         for room in found.rooms:
             if room.unsteady:
                 say(f"  {room.key}: not steady; the first place where a need falls is shown, further on it may hold.")
-    for need in found.fallen[:MOST_NEEDS]:
+    for need in found.fallen[:MENDED]:
         _show_mends([mend for mend in found.mends if mend.need == need], need)
-    if len(found.fallen) > MOST_NEEDS:
-        say(f"What would mend the other {len(found.fallen) - MOST_NEEDS} was not looked for: mend these first.")
+    if len(found.fallen) > MENDED:
+        say(f"What would mend the other {len(found.fallen) - MENDED} was not looked for: mend these first.")
 
 
 def _room_row(room: Room) -> Row:

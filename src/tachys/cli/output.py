@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 WIDEST = 100
+INTERRUPTED = 130  # the status of a command that was stopped, when it has shown what was done until then
 FORMATS = click.Choice(["table", "json", "csv"])
 format_option = click.option(
     "--format", "shape", type=FORMATS, default="table", help="How to print: for people, programs or spreadsheets."

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -35,7 +35,7 @@ def priorities_command(model: str, most_room: bool, tries: int, write: bool, cha
     from tachys.errors import InternalError
     from tachys.files import write_whole
     from tachys.model.loading import ModelText
-    from tachys.trying.priorities import priorities_of
+    from tachys.trying.priorities import priorities_data, priorities_of
     from tachys.trying.writing import with_values
     from tachys.worstcase.analysis import bounds
 
@@ -70,19 +70,6 @@ def priorities_command(model: str, most_room: bool, tries: int, write: bool, cha
         tried = " ".join(f"--set {setting}" for setting in found.settings)
         say(f"Nothing is written yet: --write puts it into the file; to look at it: tachys bounds {model} {tried}")
     return int(not found.found)
-
-
-def priorities_data(found: Priorities) -> dict[str, Any]:
-    """As JSON."""
-    return {
-        "format": "tachys.priorities/1",
-        "found": found.found,
-        "told": found.told,
-        "proved": found.proved,
-        "tried": found.tried,
-        "moved": [{"isr": each.isr, "level": list(each.level), "order": list(each.order)} for each in found.moved],
-        "needs": {need.name: {"before": need.before, "after": need.after} for need in found.rooms},
-    }
 
 
 def show_priorities(found: Priorities, title: str) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from tachys.cli.modelling import Changes, model_options, titled
-from tachys.cli.output import format_option
+from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 from tachys.cli.words import NONE, count_text, instant_text, share_text, time_text
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
 Row = list[str | Verdict]
 
 
-INTERRUPTED = 130
 AT_ONCE = 20_000  # events that the engine plays uncompiled, in a few seconds, rather than to let anybody wait
 
 

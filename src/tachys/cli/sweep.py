@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from tachys.cli.modelling import Changes, model_options
-from tachys.cli.output import format_option
+from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import TIME
 from tachys.cli.playing import length_of
 from tachys.cli.words import NONE, count_text, share_text
@@ -21,7 +21,6 @@ if TYPE_CHECKING:
     from tachys.trying.points import Model
     from tachys.trying.sweeping import Break, Sweep
 
-INTERRUPTED = 130
 MOST_ROWS = 40
 WIDEST_MAP = 64
 FORMS = ("csv", "parquet", "json", "png", "svg", "pdf")
@@ -56,14 +55,12 @@ def sweep_command(
     tachys sweep model.toml --over core.clock="12 MHz..48 MHz/x20" --over isr.rx.cost="4 us,8 us,16 us"
     """
     from tachys.cli.output import print_csv, print_json, progress_bar
-    from tachys.model.loading import LARGEST_MODEL, read_text
     from tachys.trying.points import Model
     from tachys.trying.sweeping import columns_of, rows_of, sweep, sweep_data
 
     ranges = _ranges(over)
     forms = {path: _form(path) for path in outputs}
-    text = read_text(model, "model", LARGEST_MODEL)
-    given = Model(text, model, changes.variants, changes.settings, None if play is None else length_of(play))
+    given = Model.load(model, changes.variants, changes.settings, None if play is None else length_of(play))
     table = next((path for path, form in forms.items() if form in ("csv", "parquet", "json")), None)
     kept = None if table is None else Path(f"{table}.part")
     _warn(given, ranges)

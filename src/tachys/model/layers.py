@@ -18,6 +18,7 @@ from tachys.model.sources import GOES_WITH, WAYS
 
 KeyPath = tuple[str, ...]
 SETTING = Place("--set")
+SECTIONS = ("clock", "source", "unit", "isr", "step", "need", "probe", "state")  # of tables with names
 _SWITCHES = {"nesting", "late_arrival", "primed", "sleep", "age"}
 _ONE_WAY = {
     "source": (frozenset(WAYS),),
@@ -37,21 +38,20 @@ class Layer:
 
     def touches(self, path: KeyPath) -> bool:
         """Whether a key, or a table around it, is changed here: not only something beside it."""
-        tables: Any = self.tables
-        for depth, part in enumerate(path):
-            if not isinstance(tables, Mapping) or part not in tables:
-                return depth >= min(len(path), 2)
-            tables = tables[part]
-        return True
+        return self._depth(path) >= min(len(path), 2)
 
     def says(self, path: KeyPath) -> bool:
         """Whether the key itself, or part of what stands there, is changed here."""
+        return self._depth(path) == len(path)
+
+    def _depth(self, path: KeyPath) -> int:
+        """How many parts of a path stand here, from the first on."""
         tables: Any = self.tables
-        for part in path:
+        for depth, part in enumerate(path):
             if not isinstance(tables, Mapping) or part not in tables:
-                return False
+                return depth
             tables = tables[part]
-        return True
+        return len(path)
 
     def taken_away(self) -> Iterator[KeyPath]:
         """The things that are removed here."""
@@ -136,12 +136,12 @@ def _clashes(paths: Sequence[KeyPath]) -> Iterator[Problem]:
 def _nowhere(below: Mapping[str, Any], path: KeyPath) -> list[Problem]:
     """What a setting names that is not there: a thing, or a place of a list."""
     key, things = ".".join(path), below.get(path[0])
-    if isinstance(things, Mapping) and path[0] not in ("core", "loop", "watchdog", "capture", "accept"):
+    if path[0] in SECTIONS:
+        if not isinstance(things, Mapping):
+            return [Problem(SETTING, key, f"the model has no {path[0]} at all", "set a key of what it has")]
         if path[1] not in things:
             mend = did_you_mean(path[1], list(things), path[0])
             return [Problem(SETTING, key, f'there is no {path[0]} "{path[1]}"', mend)]
-    elif path[0] in ("clock", "source", "unit", "isr", "step", "need", "probe", "state"):
-        return [Problem(SETTING, key, f"the model has no {path[0]} at all", "set a key of what it has")]
     lower: Any = below
     for depth, part in enumerate(path):
         here = ".".join(path[:depth])

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ValidationError
 
 from tachys.errors import InputError, Place, Problem, Remark, did_you_mean, input_error
 from tachys.model.build import build
-from tachys.model.layers import SETTING, Layer, laid_over, layers_of
+from tachys.model.layers import SECTIONS, SETTING, Layer, laid_over, layers_of
 from tachys.model.moving import remarks_of, set_anew
 from tachys.model.names import check_references
 from tachys.model.parsing import parse_toml
@@ -22,7 +22,6 @@ from tachys.model.system import System
 
 LARGEST_MODEL = 4 * 2**20
 MOST_THINGS = {"source": 50_000, "unit": 10_000, "isr": 10_000, "step": 2_000, "need": 2_000, "probe": 2_000}
-_SECTIONS = ("clock", "source", "unit", "isr", "step", "need", "probe", "state")
 _LOOKED_AT = 40  # variants that are judged although another, or none, was asked for
 
 
@@ -183,11 +182,11 @@ class _Reading:
         return replace(system, remarks=tuple(sorted({*system.remarks, *more})))
 
     def _moves_clocks(self) -> bool:
-        for layer in self.layers:
-            sources = layer.tables.get("source", {})
-            if {"clock", "core"} & layer.tables.keys() or "wanted" in str(sources):
-                return True
-        return False
+        return any(
+            {"clock", "core"} & layer.tables.keys()
+            or any(layer.says(("source", name, "wanted")) for name in layer.tables.get("source", ()))
+            for layer in self.layers
+        )
 
     def _layer(self, path: KeyPath) -> Layer | None:
         """The last layer that says a key."""
@@ -260,7 +259,7 @@ def _without(raw: dict[str, Any], locations: Iterable[tuple[int | str, ...]]) ->
     kept = {key: dict(value) if isinstance(value, dict) else value for key, value in raw.items()}
     for location in locations:
         section = str(location[0])
-        if section in (*_SECTIONS, "core") and len(location) > 1 and isinstance(kept.get(section), dict):
+        if section in (*SECTIONS, "core") and len(location) > 1 and isinstance(kept.get(section), dict):
             kept[section].pop(location[1], None)
             if tuple(location[:2]) == ("core", "levels"):
                 kept["core"]["levels"] = 1 << 20  # no level is blamed for it

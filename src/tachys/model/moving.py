@@ -24,10 +24,11 @@ def set_anew(base: System, tables: ModelFile, layers: Sequence[Layer]) -> tuple[
     A timer with ``wanted`` whose clock, or whose wanted period, is moved, and whose setting no layer gives.
     """
     names, sources = [], dict(tables.source)
+    known = {source.name: source for source in base.sources}
     hertz = {clock.name: clock.hertz for clock in base.clocks}
     rates = _rates(tables)
     for name, table in sources.items():
-        before = next((source for source in base.sources if source.name == name), None)
+        before = known.get(name)
         if table.timer is None or table.wanted is None or before is None or before.timer is None:
             continue
         moved = any(layer.says(("source", name, "wanted")) for layer in layers)
@@ -62,8 +63,9 @@ def remarks_of(
                 "since they are written in time",
                 f'write them in cycles, as "{float(was * 10 / 10**6):g} cycles" for 10 us',
             )  # fmt: skip
+    known = {source.name: source for source in base.sources}
     for source in system.sources:
-        before = next((each for each in base.sources if each.name == source.name), None)
+        before = known.get(source.name)
         if source.name in anew and source.timer is not None and source.period is not None:
             setting = source.timer.setting
             yield Remark(

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import lru_cache
@@ -19,6 +19,7 @@ _SECONDS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
 _HERTZ = {"Hz": 1, "kHz": 10**3, "MHz": 10**6, "GHz": 10**9}
 _SHARES = {"%": Fraction(1, 100), "ppm": Fraction(1, 10**6)}
 _BAUD = {"Bd": 1, "kBd": 10**3, "MBd": 10**6}
+FAMILIES: tuple[Mapping[str, int | Fraction], ...] = (_SECONDS, _HERTZ, _BAUD, _SHARES)  # units of one kind
 _AMPERES = {"A": Fraction(1), "mA": Fraction(1, 10**3), "uA": Fraction(1, 10**6), "nA": Fraction(1, 10**9)}
 _NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
 

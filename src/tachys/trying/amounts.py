@@ -4,17 +4,13 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
 
+from tachys.model.quantities import FAMILIES
+
 _NUMBER = re.compile(r"\s*([+-]?\d{1,30}(?:\.\d{0,30})?(?:[eE][+-]?\d{1,2})?)\s*(.*?)\s*")
-_FAMILIES: tuple[dict[str, Fraction], ...] = (
-    {"s": Fraction(1), "ms": Fraction(1, 10**3), "us": Fraction(1, 10**6), "ns": Fraction(1, 10**9),
-     "ps": Fraction(1, 10**12)},
-    {"Hz": Fraction(1), "kHz": Fraction(10**3), "MHz": Fraction(10**6), "GHz": Fraction(10**9)},
-    {"Bd": Fraction(1), "kBd": Fraction(10**3), "MBd": Fraction(10**6)},
-    {"%": Fraction(1, 100), "ppm": Fraction(1, 10**6)},
-)  # fmt: skip
 DIGITS = 4  # of what is found
 SPREAD_DIGITS = 6  # of points along a range
 MOST_POINTS = 10_000
@@ -49,6 +45,10 @@ class Amount:
         """Whether only whole numbers of it make sense: cycles, levels, counts."""
         return not self.unit or self.unit.startswith("cycle")
 
+    def to_whole(self) -> Amount:
+        """Without what is beyond a whole number, where only these make sense."""
+        return Amount(Fraction(int(self.number)), self.unit) if self.whole else self
+
     def times(self, factor: Fraction) -> Amount:
         """So many times as much, exactly."""
         return Amount(self.number * factor, self.unit)
@@ -61,27 +61,44 @@ class Amount:
         """
         if self.unit == other.unit:
             return self
-        for family in _FAMILIES:
+        for family in FAMILIES:
             if self.unit in family and other.unit in family:
-                return Amount(self.number * family[self.unit] / family[other.unit], other.unit)
+                return Amount(self.number * Fraction(family[self.unit]) / family[other.unit], other.unit)
         raise ValueError(f'"{self}" and "{other}" are not of one kind; write both in one unit')
 
     def rounded(self, *, up: bool, digits: int = DIGITS, whole: bool = True) -> Amount:
         """To so many digits; whole numbers where only these make sense, unless ``whole`` is False."""
         if not self.number:
             return self
-        digit = Fraction(10) ** (math.floor(math.log10(abs(self.number))) - digits + 1)
-        if self.whole and whole:
-            digit = max(digit, Fraction(1))
+        digit = self._digit(digits, whole=whole)
         number = (math.ceil if up else math.floor)(self.number / digit) * digit
         return Amount(number, self.unit)
 
     def neighbour(self, *, up: bool) -> Amount:
         """The next amount of as many digits."""
-        digit = Fraction(10) ** (math.floor(math.log10(abs(self.number))) - DIGITS + 1) if self.number else Fraction(1)
-        if self.whole:
-            digit = max(digit, Fraction(1))
+        digit = self._digit(DIGITS) if self.number else Fraction(1)
         return Amount(self.number + (digit if up else -digit), self.unit)
+
+    def _digit(self, digits: int, *, whole: bool = True) -> Fraction:
+        """What the last of so many digits is worth."""
+        digit = Fraction(10) ** (math.floor(math.log10(abs(self.number))) - digits + 1)
+        return max(digit, Fraction(1)) if self.whole and whole else digit
+
+
+def halved(
+    good: Amount, bad: Amount, holds: Callable[[Amount], bool], fine: Fraction, place: Callable[[Amount], Amount]
+) -> tuple[Amount, Amount]:
+    """Nearer to where ``holds`` changes between two amounts, to ``fine``; middles are looked at where ``place`` puts
+    them, as long as that is in between."""
+    while abs(bad.number - good.number) > fine * max(abs(bad.number), abs(good.number)):
+        middle = place(Amount((good.number + bad.number) / 2, good.unit))
+        if middle.number in (good.number, bad.number):
+            break
+        if holds(middle):
+            good = middle
+        else:
+            bad = middle
+    return good, bad
 
 
 def decimal(number: Fraction) -> str:

@@ -118,11 +118,11 @@ def _guards(key: str, guard: Any, what: str) -> Iterator[Movable]:
 
 
 def _sources(tables: Mapping[str, Any], system: System) -> Iterator[Movable]:
+    known = {_quoted(source.name): source for source in system.sources}
     for name, table in _tables(tables, "source"):
-        key = f"source.{name}"
+        key, source = f"source.{name}", known.get(name)
         yield from _ranged(f"{key}.gap", table.get("gap"), up=False)
         yield from _ranged(f"{key}.every", table.get("every"), up=False, steady=False)
-        source = next((each for each in system.sources if _quoted(each.name) == name), None)
         if source is not None and source.timer is not None and source.period is not None:
             unit, scale = ("ms", 10**9) if source.period >= 10**9 else ("us", 10**6)
             period = Amount(source.period / scale, unit).rounded(up=True, digits=12)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Literal
+from typing import Any
 
-from tachys.errors import InputError
+from tachys.errors import did_you_mean, input_error
 from tachys.model.events import Thing
-from tachys.trying.amounts import Amount
+from tachys.model.nodes import Isr
+from tachys.trying.amounts import Amount, halved
 from tachys.trying.figures import ALL_WORK, Movable, all_work, movable
 from tachys.trying.points import Model, Outcome, Tried, spread
 from tachys.trying.why import shares_of, why
@@ -21,11 +22,9 @@ _EDGE = Fraction(1, 50)  # of what is left: the search always gets that much nea
 _LOOKED_AT = 8  # places in between, of what need not be steady
 _FINE = Fraction(1, 4000)  # how near the search comes before it is rounded to four digits
 _MORE_PENDING = 8
-_MENDED = 5  # needs
+MENDED = 5  # needs
 _FEW = 60  # figures: of more only those that have a say in a need are tried as mends
 _SAY = 12  # things
-
-Ends = Literal["falls", "wrong", "far"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,13 +87,15 @@ def headroom_of(
     """The room of the figures whose keys begin with one of ``keys``, or of all; among these, what mends a need.
 
     Raises:
-        InputError: the model is wrong as it stands.
+        InputError: the model is wrong as it stands, or has no figure of such a key.
     """
     tried = Tried(model)
     paper = tried.bounds()
     base = tried.outcome(paper)
     tables = tried.text.merged(model.variants, model.settings)
-    figures = [each for each in movable(tables, paper.system) if _asked(each.key, keys)]
+    figures = movable(tables, paper.system)
+    _check_keys(keys, [*(each.key for each in figures), ALL_WORK], model.file)
+    figures = [each for each in figures if _asked(each.key, keys)]
     held = tuple(name for name, need in base.needs.items() if need.proved)
     work = all_work(tables)
     together = [_Together(work)] if work and _asked(ALL_WORK, keys) else []
@@ -103,7 +104,7 @@ def headroom_of(
     rooms = list(spread(model, _room, searches, workers, told=told))
     found: list[Mend] = []
     if mends and base.falls:
-        looked_at = base.falls[:_MENDED]
+        looked_at = base.falls[:MENDED]
         asked = [(base, each, name) for name in looked_at for each in _concerned(paper, name, figures)]
         by_figure = [mend for mend in spread(model, _by_figure, asked, workers, told=told) if mend is not None]
         for name in looked_at:
@@ -118,11 +119,18 @@ def _concerned(paper: Bounds, need: str, figures: list[Movable]) -> list[Movable
     shares = [who for who, _ in shares_of(paper, need)]
     if len(figures) <= _FEW or not shares:
         return figures
-    things = {*shares[:_SAY], str(paper.needs[need].need.waits), str(getattr(paper.needs[need].need, "of", ""))}
+    things = {*shares[:_SAY], str(paper.needs[need].need.waits)}
     causes = paper.system.graph.causes
     things |= {str(cause.thing) for thing in list(things) for cause in causes.get(Thing(thing), ())}
     return [each for each in figures if each.key.startswith(("core.", "clock.", "loop."))
             or ".".join(each.key.split(".")[:2]) in things]  # fmt: skip
+
+
+def _check_keys(keys: Sequence[str], known: Sequence[str], file: str) -> None:
+    for key in keys:
+        if not any(_asked(each, [key]) for each in known):
+            short = list(dict.fromkeys(each.removesuffix(".2") for each in known))
+            raise input_error(file, f'no figure "{key}" can be moved', did_you_mean(key, short, "figure"), key="KEY")
 
 
 def _asked(key: str, keys: Sequence[str]) -> bool:
@@ -147,11 +155,7 @@ class _Together:
 
     def at(self, amount: Amount) -> tuple[str, ...]:
         """The settings that scale them so."""
-        return _scaled(self._work, amount.number)
-
-
-def _scaled(work: Sequence[Movable], factor: Fraction) -> tuple[str, ...]:
-    return tuple(each for figure in work for each in figure.scaled(factor))
+        return tuple(each for figure in self._work for each in figure.scaled(amount.number))
 
 
 class _Search:
@@ -268,12 +272,7 @@ class _Search:
         return place, place.neighbour(up=up)
 
     def _why(self, beyond: Amount, falls: tuple[str, ...]) -> str:
-        if not falls:
-            return ""
-        try:
-            return why(self._tried.bounds(self._figure.at(beyond)), falls[0])
-        except InputError:
-            return ""
+        return why(self._tried.bounds(self._figure.at(beyond)), falls[0]) if falls else ""
 
 
 # --- mends --------------------------------------------------------------------------------------------------
@@ -307,16 +306,7 @@ def _by_figure(tried: Tried, asked: tuple[Outcome, Movable, str]) -> Mend | None
         outside = place
     if inside is None:
         return None
-    while abs(inside.number - outside.number) > _FINE * max(inside.number, outside.number):
-        middle = Amount((inside.number + outside.number) / 2, inside.unit)
-        if middle.whole:
-            middle = Amount(Fraction(int(middle.number)), middle.unit)
-            if middle.number in (inside.number, outside.number):
-                break
-        if good(middle):
-            inside = middle
-        else:
-            outside = middle
+    inside, _ = halved(inside, outside, good, _FINE, Amount.to_whole)
     place = inside.rounded(up=not figure.up)
     if not good(place):
         place = inside
@@ -326,23 +316,39 @@ def _by_figure(tried: Tried, asked: tuple[Outcome, Movable, str]) -> Mend | None
 
 def _by_order(tried: Tried, base: Outcome, paper: Bounds, need: str) -> Iterator[Mend]:
     """A routine at another level, or a line that remembers more."""
-    system = paper.system
-    things = {str(paper.needs[need].need.waits), str(getattr(paper.needs[need].need, "of", ""))}
-    follows = paper.needs[need].need.follows
-    if follows is not None:
-        things |= {str(follows.ends.thing)}
-    for isr in system.isrs:
-        now = system.core.level_text(isr.urgency)
-        if isr.thing in things:
-            for urgency in range(isr.urgency - 1, -1, -1):
-                level = system.core.level_text(urgency)
-                settings = (f"isr.{isr.name}.level={level}",)
-                if _mended(tried, base, settings, need):
-                    yield Mend(need, f"isr.{isr.name}.level", str(now), str(level), 1.0, settings)
-                    break
-        if isr.thing in things and paper.isrs[isr.name].lost:
-            for pending in range(isr.pending + 1, isr.pending + _MORE_PENDING):
-                settings = (f"isr.{isr.name}.pending={pending}",)
-                if _mended(tried, base, settings, need):
-                    yield Mend(need, f"isr.{isr.name}.pending", str(isr.pending), str(pending), 1.0, settings)
-                    break
+    system, isr = paper.system, paper.system.nodes.get(paper.needs[need].need.waits)
+    if not isinstance(isr, Isr):
+        return
+    now = system.core.level_text(isr.urgency)
+    for urgency in range(isr.urgency - 1, -1, -1):
+        level = system.core.level_text(urgency)
+        settings = (f"isr.{isr.name}.level={level}",)
+        if _mended(tried, base, settings, need):
+            yield Mend(need, f"isr.{isr.name}.level", str(now), str(level), 1.0, settings)
+            break
+    if paper.isrs[isr.name].lost:
+        for pending in range(isr.pending + 1, isr.pending + _MORE_PENDING):
+            settings = (f"isr.{isr.name}.pending={pending}",)
+            if _mended(tried, base, settings, need):
+                yield Mend(need, f"isr.{isr.name}.pending", str(isr.pending), str(pending), 1.0, settings)
+                break
+
+
+def headroom_data(found: Headroom) -> dict[str, Any]:
+    """As JSON."""
+    return {
+        "format": "tachys.headroom/1",
+        "held": list(found.held),
+        "fallen": list(found.fallen),
+        "rooms": [
+            {"key": room.key, "now": str(room.now), "last": None if room.last is None else str(room.last),
+             "room": room.share, "falls": list(room.falls), "why": room.why, "wrong": room.wrong or None,
+             "steady": not room.unsteady, "note": room.note, "settings": list(room.settings)}
+            for room in found.rooms
+        ],
+        "mends": [
+            {"need": mend.need, "key": mend.key, "now": mend.now, "becomes": mend.becomes, "share": mend.share,
+             "settings": list(mend.settings)}
+            for mend in found.mends
+        ],
+    }  # fmt: skip

@@ -14,7 +14,7 @@ from multiprocessing.context import BaseContext
 from typing import Any, TypeVar
 
 from tachys.errors import InputError
-from tachys.model.loading import ModelText
+from tachys.model.loading import LARGEST_MODEL, ModelText, read_text
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
@@ -71,6 +71,13 @@ class Model:
     settings: tuple[str, ...] = ()
     play: int | None = None
 
+    @classmethod
+    def load(
+        cls, path: str, variants: Sequence[str] = (), settings: Sequence[str] = (), play: int | None = None
+    ) -> Model:
+        """Of a file."""
+        return cls(read_text(path, "model", LARGEST_MODEL), path, tuple(variants), tuple(settings), play)
+
 
 class Tried:
     """A model whose points are worked out in this process."""
@@ -111,10 +118,8 @@ class Tried:
                          played.get(name))
             for name, need in paper.needs.items()
         }  # fmt: skip
-        lost = [f"isr.{name}" for name, isr in paper.isrs.items() if isr.lost]
-        lost += [f"unit.{name}" for name, unit in paper.units.items() if unit.lost]
-        lost += [f"flag.{name}" for name, flag in paper.flags.items() if flag.overwritten]
-        return Outcome(needs, float(paper.load.most), tuple(lost))
+        lost = tuple(thing for thing, may in paper.may_lose.items() if may)
+        return Outcome(needs, float(paper.load.most), lost)
 
 
 Task = Callable[[Tried, Item], Result]

@@ -11,9 +11,10 @@ that has seen all of them is a proof. Every assignment that is given was judged 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from typing import Any
 
 from tachys.model.nodes import Isr
 from tachys.model.system import System
@@ -27,6 +28,7 @@ USUAL_TRIES = 4000
 _ALL_OF = 3000  # assignments: so many are all tried
 _ALL_BESIDE = 400  # the same where it is known that none does with a level for each
 _CLIMBS = 40
+_NO_BOUND = -1e9  # below any room
 _MANY = 60  # routines times levels: beyond that the first assignment that holds is taken
 
 
@@ -119,8 +121,10 @@ class _Search:
         self.system = system
         self.now: Places = {isr.name: (isr.urgency, isr.order) for isr in system.isrs}
         self._line = _lines(system)
+        self._need = {need.name: need for need in system.needs}
         self._late: set[str] = set()
         self.hopeless = False  # a routine fits nowhere
+        self.stuck: list[tuple[str, float]] = []  # of the routines left, none can come last: what each lacks there
         self.tried = 0
         self._most = tries
         self._told = told
@@ -151,8 +155,7 @@ class _Search:
     def room(self, places: Mapping[str, Place]) -> tuple[float, float]:
         """(the least room of a need, the sum of what is missing): more is better."""
         rooms = [room_of(self.bounds(places).needs[name]) for name in self.needs]
-        least = min((-1e9 if room is None else room for room in rooms), default=0.0)
-        return least, sum(min(0.0, -1e3 if room is None else room) for room in rooms)
+        return _least(rooms), sum(min(0.0, -1e3 if room is None else room) for room in rooms)
 
     # --- few changes ---
 
@@ -225,7 +228,7 @@ class _Search:
 
     def _owner(self, name: str) -> str:
         """The routine that alone a need is of; empty where it is of more, or of something else."""
-        need = self.system.needs[[each.name for each in self.system.needs].index(name)]
+        need = self._need[name]
         follows = need.follows
         if follows is not None:
             ends = follows.ends.thing
@@ -250,7 +253,6 @@ class _Search:
         """The optimal assignment; None where there is none."""
         left = [isr.name for isr in self.system.isrs]
         below: list[str] = []
-        self.stuck: list[tuple[str, float | None]] = []
         while left:
             found = None
             self.stuck = []
@@ -260,9 +262,8 @@ class _Search:
                 if all(proved for _, proved in rooms):
                     found = name
                     break
-                self.stuck.append((name, min((-1e9 if room is None else room for room, _ in rooms), default=0.0)))
+                self.stuck.append((name, _least(room for room, _ in rooms)))
             if found is None:
-                self.above = left
                 return None
             left.remove(found)
             below.insert(0, found)
@@ -280,15 +281,15 @@ class _Search:
             if not all(proved for _, proved in rooms):
                 self.hopeless = True
                 return f"isr.{isr.name} fits nowhere, even above all others it {self._by(rooms)}"
-        name, room = max(self.stuck, key=lambda entry: entry[1] if entry[1] is not None else -1e9)
-        names = ", ".join(f"isr.{each}" for each in self.above)
-        by = "there it has no bound" if room is None or room < -1e8 else f"{-room * 100:.1f} % beyond its limit"
+        name, room = max(self.stuck, key=lambda entry: entry[1])
+        names = ", ".join(f"isr.{each}" for each, _ in reversed(self.stuck))
+        by = "there it has no bound" if room <= _NO_BOUND else f"{-room * 100:.1f} % beyond its limit"
         return f"of {names} none can come after the others; isr.{name} comes nearest, {by}"
 
     @staticmethod
     def _by(rooms: list[tuple[float | None, bool]]) -> str:
-        least = min((-1e9 if room is None else room for room, proved in rooms if not proved), default=0.0)
-        return "has no bound" if least < -1e8 else f"is {-least * 100:.1f} % beyond its limit"
+        least = _least(room for room, proved in rooms if not proved)
+        return "has no bound" if least <= _NO_BOUND else f"is {-least * 100:.1f} % beyond its limit"
 
     # --- all of them ---
 
@@ -337,6 +338,11 @@ class _Search:
         return Priorities(found, moved, rooms, told, proved, self.tried)
 
 
+def _least(rooms: Iterable[float | None]) -> float:
+    """The least of some rooms; ``_NO_BOUND`` where one has no bound."""
+    return min((_NO_BOUND if room is None else room for room in rooms), default=0.0)
+
+
 def _keeping(now: list[int], levels: int) -> list[int]:
     """Ascending levels for places in order, as many of them as can be those of today."""
     count = len(now)
@@ -358,8 +364,8 @@ def _keeping(now: list[int], levels: int) -> list[int]:
 
 def _lines(system: System) -> dict[str, int]:
     """The place of each routine in the file, which decides among those of one level and order."""
-    written = [name for name in system.places if name.startswith("isr.")]
-    return {isr.name: written.index(isr.thing) if isr.thing in written else isr.rank for isr in system.isrs}
+    written = {name: number for number, name in enumerate(name for name in system.places if name.startswith("isr."))}
+    return {isr.name: written.get(isr.thing, isr.rank) for isr in system.isrs}
 
 
 def placed(system: System, places: Mapping[str, Place]) -> System:
@@ -378,3 +384,16 @@ def room_of(need: NeedBounds) -> float | None:
     if not need.limit:
         return 0.0 if need.bound <= 0 else -float(need.bound)
     return 1 - float(Fraction(need.bound) / Fraction(need.limit))
+
+
+def priorities_data(found: Priorities) -> dict[str, Any]:
+    """As JSON."""
+    return {
+        "format": "tachys.priorities/1",
+        "found": found.found,
+        "told": found.told,
+        "proved": found.proved,
+        "tried": found.tried,
+        "moved": [{"isr": each.isr, "level": list(each.level), "order": list(each.order)} for each in found.moved],
+        "needs": {need.name: {"before": need.before, "after": need.after} for need in found.rooms},
+    }

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import product
 from pathlib import Path
@@ -13,7 +13,7 @@ from typing import Any
 
 from tachys import __version__
 from tachys.errors import InputError, input_error
-from tachys.trying.amounts import Amount, Range
+from tachys.trying.amounts import Amount, Range, halved
 from tachys.trying.points import Model, Outcome, Tried, outcome_data, outcome_of, work_out
 from tachys.trying.why import why
 
@@ -172,7 +172,7 @@ def _breaks(
     """Between each two neighbours of which one holds and the other does not."""
     if len(over) != 1:
         return
-    tried = Tried(model)
+    tried = Tried(replace(model, play=None))  # whether it holds is a matter of paper
     for place in range(len(outcomes) - 1):
         first, second = outcomes[place], outcomes[place + 1]
         if first.wrong or second.wrong or first.holds == second.holds:
@@ -189,14 +189,8 @@ def _break(tried: Tried, over: Range, values: tuple[str, str], *, rising: bool) 
     except ValueError:
         return _told(tried, over, holds, falls, rising=rising)
     up = beyond.number > inside.number
-    while abs(beyond.number - inside.number) > _FINE * max(abs(beyond.number), abs(inside.number)):
-        middle = Amount((inside.number + beyond.number) / 2, inside.unit).rounded(up=up)
-        if middle.number in (inside.number, beyond.number):
-            break
-        if tried.at((f"{over.key}={middle}",)).holds:
-            inside = middle
-        else:
-            beyond = middle
+    inside, beyond = halved(inside, beyond, lambda amount: tried.at((f"{over.key}={amount}",)).holds, _FINE,
+                            lambda middle: middle.rounded(up=up))  # fmt: skip
     return _told(tried, over, str(inside), str(beyond), rising=rising)
 
 

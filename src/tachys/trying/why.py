@@ -32,14 +32,12 @@ def shares_of(paper: Bounds, name: str) -> list[tuple[str, Fraction]]:
 
 def _figure(paper: Bounds, need: NeedBounds) -> tuple[Figure | None, str]:
     """The figure that stands behind a need, and the thing that it is of."""
-    thing = getattr(need.need, "of", "")
-    name = thing.partition(".")[2].split(".")[0]
-    if need.need.measures == "number" and thing.startswith("isr.") and name in paper.isrs:
-        return paper.isrs[name].response, f"isr.{name}"
-    if need.need.measures == "number" and thing.startswith("flag.") and name in paper.flags:
-        return paper.flags[name].reaction, thing
-    follows = need.need.follows
-    return need.figure, follows.ends.thing if follows is not None else thing
+    thing = need.need.waits
+    if need.need.measures == "number" and thing.kind == "isr" and thing.name in paper.isrs:
+        return paper.isrs[thing.name].response, thing
+    if need.need.measures == "number" and thing.kind == "flag" and thing.name in paper.flags:
+        return paper.flags[thing.name].reaction, thing
+    return need.figure, thing if need.need.follows is not None else ""
 
 
 def _by_size(found: list[tuple[str, Fraction]], whole: Fraction) -> list[tuple[str, Fraction]]:

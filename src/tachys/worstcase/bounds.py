@@ -76,11 +76,16 @@ class Bounds:
             if name in (full, full.partition(".")[2]):
                 yield full, figures
 
-    def rows(self) -> list[list[object]]:
-        """Everything as rows of :data:`COLUMNS`, times in seconds, loads as shares."""
+    @property
+    def may_lose(self) -> dict[str, bool]:
+        """Whether each routine, unit and flag may lose events, starts, sets."""
         lost = {f"isr.{name}": isr.lost for name, isr in self.isrs.items()}
         lost |= {f"unit.{name}": unit.lost for name, unit in self.units.items()}
-        lost |= {f"flag.{name}": flag.overwritten for name, flag in self.flags.items()}
+        return lost | {f"flag.{name}": flag.overwritten for name, flag in self.flags.items()}
+
+    def rows(self) -> list[list[object]]:
+        """Everything as rows of :data:`COLUMNS`, times in seconds, loads as shares."""
+        lost = self.may_lose
         rows: list[list[object]] = []
         for measure, name, figure in self.figures():
             thing = measure.thing(name)

@@ -84,17 +84,18 @@ def regular(instants: Instants, nominal: float) -> Lattice | None:
     """Instants along a grid of the ``nominal`` period in ps if they can be, else of a plain one of their own."""
     if len(instants) < 3:
         return None
-    found, own = lattice(instants, nominal), lattice(instants, float(np.median(np.diff(instants))))
+    found = lattice(instants, nominal)
+    if found is not None:
+        every = int(np.gcd.reduce(found.number))
+        if every > 1 and len(instants) >= _FEWEST:  # one in two of a grid is a grid of its own
+            return Lattice(found.period * every, found.number // every)
+        if _spread(instants, found) <= _PLAIN * found.period:
+            return found
+    own = lattice(instants, float(np.median(np.diff(instants))))
     spare = None if own is None else _spread(instants, own)
-    plain = own if own is not None and spare is not None and spare <= _PLAIN * own.period else None
-    if found is None:
-        return plain
-    every = int(np.gcd.reduce(found.number))
-    if every > 1 and len(instants) >= _FEWEST:  # one in two of a grid is a grid of its own
-        return Lattice(found.period * every, found.number // every)
-    if plain is not None and spare is not None and 4 * spare < _spread(instants, found) > _PLAIN * found.period:
-        return plain
-    return found
+    if own is None or spare is None or spare > _PLAIN * own.period:
+        return found
+    return own if found is None or 4 * spare < _spread(instants, found) else found
 
 
 def _spread(instants: Instants, found: Lattice) -> float:

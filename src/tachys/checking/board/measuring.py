@@ -393,9 +393,12 @@ class Ticks:
 
 def _ticks(board: Measurement, at: Instants, number: Instants, period: float, allowed: int) -> Ticks:
     """Ticks that stray as far as is ``allowed``, in ps; or as they do, where that is further on any grid."""
-    round_ = 2 * board.resolution
-    strays = jitter_of(at, number, period * 0.9, period * 1.1)
-    return Ticks(at, number, period, round_ + (allowed if strays <= round_ + allowed else strays))
+    off = 2 * board.resolution + allowed
+    rest = at - at[0] - number * period
+    if float(rest.max() - rest.min()) > off:  # on this grid; on the one that fits them best it may be less
+        strays = jitter_of(at, number, period * 0.9, period * 1.1)
+        off = 2 * board.resolution + strays if strays > off else off
+    return Ticks(at, number, period, off)
 
 
 def ticks_of(board: Measurement, source: Source) -> Ticks | None:
