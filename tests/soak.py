@@ -187,8 +187,10 @@ class Case:
                 (need.verdict is Verdict.MISSED) == bool(need.misses or paper.proof.cannot_hold),
             )
             if paper.proof.cannot_hold and need.need.timed:
+                shown = need.seen.count if need.seen else 0
+                first = need.need.feeds is not None  # of a watchdog the time to the first feed, which may be short
                 self.hold(
-                    f"need that cannot hold did: {type(need.need).__name__}", name, not need.seen or need.misses > 0
+                    f"need that cannot hold did: {type(need.need).__name__}", name, shown <= first or need.misses > 0
                 )
             if paper.bound is not None and need.value is not None and not isinstance(need.need, LoadNeed):
                 self.hold(

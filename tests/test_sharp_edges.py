@@ -160,6 +160,14 @@ def test_a_watchdog_that_is_never_fed_again_is_missed_at_the_end():
     assert [(miss.kind, miss.at) for miss in left.first] == [("open", 112 * NS)]
 
 
+def test_a_first_feed_in_time_does_not_refute_a_watchdog_that_cannot_hold():
+    """Paper speaks of the time between two feeds; that from the start to the first may be short."""
+    text = '[source.s]\nevery = "1264 ns"\noffset = "33 ns"\n[watchdog]\nfed_by = "source.s"\ntimeout = "685 ns"\n'
+    short, long = (played(text, end).needs["watchdog"] for end in (400, 800))
+    assert (short.verdict, short.misses, short.seen.count) == (Verdict.MISSED, 0, 1)
+    assert (long.verdict, long.misses) == (Verdict.MISSED, 1)
+
+
 def test_a_watchdog_fed_before_its_window_opens_is_missed():
     text = SLOW + '[watchdog]\nfed_by = "isr.r.end"\ntimeout = "1 us"\nnot_before = "{} ns"\n'
     assert played(text.format(100), 1000).needs["watchdog"].misses == 0

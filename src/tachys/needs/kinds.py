@@ -434,6 +434,7 @@ class FeedNeed(Need):
                 past.last = 0
         found = distances_of(from_last(times, past), dog.not_before, dog.timeout - 1, seen.slack)
         look = Look(np.append(first.at, found.at), np.append(first.after, found.after), first.broken + found.broken)
+        look.unruled = len(first.at)  # from time zero to the first feed is no distance between two
         if seen.whole and past.last is not None and seen.end - past.last >= dog.timeout + seen.slack:
             look.still = seen.end - past.last
             look.broken.append(Broken(past.last, None, "open", past.last, seen.end))

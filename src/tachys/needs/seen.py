@@ -116,7 +116,8 @@ class Broken:
 class Look:
     """What a need has seen: times in ps (``after``) that each began at ``at``, and what broke it.
 
-    ``still``: how long one has been waited for at the end. ``relative`` as of :class:`Delays`.
+    ``still``: how long one has been waited for at the end. ``relative`` as of :class:`Delays`. ``unruled``: how many of
+    them the least on paper does not speak of, so that they may hold where the need as a whole cannot.
     """
 
     at: Instants = field(default_factory=no_instants)
@@ -124,6 +125,12 @@ class Look:
     broken: list[Broken] = field(default_factory=list)
     still: int | None = None
     relative: bool = False
+    unruled: int = 0
+
+    @property
+    def speaks(self) -> int:
+        """How many of them would refute a need that cannot hold by being within its limit."""
+        return len(self.after) - self.unruled
 
 
 @dataclass(slots=True)

@@ -43,9 +43,14 @@ class Proof:
     cannot_hold: bool = False
 
 
-def verdict_of(proof: Proof, *, seen: bool = False, broken: bool = False, refuted: bool = False) -> Verdict:
-    """The verdict. ``seen``: at least once, ``broken``: at least once beyond the limit; ``refuted``: the proof is."""
-    if broken or (proof.cannot_hold and not seen and not refuted):
+def verdict_of(
+    proof: Proof, *, seen: bool = False, held: bool = False, broken: bool = False, refuted: bool = False
+) -> Verdict:
+    """The verdict. ``refuted``: the proof is.
+
+    ``seen``: at least once; ``held``: a need that cannot hold was; ``broken``: beyond the limit at least once.
+    """
+    if broken or (proof.cannot_hold and not held and not refuted):
         return Verdict.MISSED
     if proof.proved and not refuted:
         return Verdict.MET

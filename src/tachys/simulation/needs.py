@@ -126,6 +126,7 @@ class Watch:
     misses: int = 0
     first: list[SeenMiss] = field(default_factory=list)
     still: int | None = None
+    held: bool = False
     _past: Past = field(default_factory=Past)
     _busy: BusySpans | None = None
 
@@ -142,6 +143,7 @@ class Watch:
         if look is None:
             return
         self._count(look.after)
+        self.held |= look.speaks > 0
         self.still = look.still
         for miss in look.broken:
             self._miss(miss)
@@ -239,12 +241,13 @@ def became(paper: NeedBounds, parts: list[Watch], lost: dict[str, int], load: Fr
         total = need.sum_up(_AllRuns(lost, load, max(part.busiest for part in parts)), surplus)
         assert total is not None
         holds = need.measures == "number"  # a load of what ends somewhere may be below that of the long run
-        verdict = verdict_of(paper.proof, seen=holds, broken=total.misses > 0)
+        verdict = verdict_of(paper.proof, seen=holds, held=holds, broken=total.misses > 0)
         return NeedSeen(need, verdict, paper.limit, None, total.value, total.misses)
     whole, misses = parts[0], sum(part.misses for part in parts)
     for part in parts[1:]:
         whole.seen.add(part.seen)
         whole.still = max((each for each in (whole.still, part.still) if each is not None), default=None)
     first = tuple(miss for part in parts for miss in part.first)[:KEPT]
-    verdict = verdict_of(paper.proof, seen=whole.seen.count > 0, broken=misses > 0)
+    held = any(part.held for part in parts)
+    verdict = verdict_of(paper.proof, seen=whole.seen.count > 0, held=held, broken=misses > 0)
     return NeedSeen(need, verdict, paper.limit, whole.seen.stats(), whole.worst, misses, first)

@@ -122,13 +122,17 @@ def judge(board: Measurement, paper: NeedBounds, *, refuted: bool = False) -> Ne
 
 def _made(
     paper: NeedBounds, shown: int, misses: int, refuted: bool, value: int | Fraction | None = None,
-    slack: int | Fraction = 0,
+    slack: int | Fraction = 0, held: int | None = None,
 ) -> NeedCheck:  # fmt: skip
-    """A need with its verdict; ``shown``: how often it was seen, ``value``: the worst of it, known to ``slack``."""
+    """A need with its verdict; ``shown``: how often it was seen, ``value``: the worst of it, known to ``slack``.
+
+    ``held``: how many of those seen would refute a need that cannot hold; None: all.
+    """
     if value is not None and paper.bound is not None and value - slack > paper.bound:
         refuted = True  # what was seen lies beyond the bound itself
     holds = shown > 0 and paper.need.measures != "share"  # of a load at least so much was seen
-    verdict = verdict_of(paper.proof, seen=holds, broken=misses > 0, refuted=refuted)
+    held = shown if held is None else held
+    verdict = verdict_of(paper.proof, seen=holds, held=holds and held > 0, broken=misses > 0, refuted=refuted)
     basis = basis_of(paper.proof, verdict, seen=shown > 0 or misses > 0)
     told = paper.proof.bounded or shown or misses
     reason = paper.reason or ("" if told else "no line shows it")
@@ -171,7 +175,7 @@ def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
     values = [] if measured is None else [need.worst(measured.least, measured.most)]
     values += [] if look.still is None else [look.still]
     value = max(values, default=None)
-    made = _made(paper, len(look.after), len(look.broken), refuted, value, board.slack(value or 0))
+    made = _made(paper, len(look.after), len(look.broken), refuted, value, board.slack(value or 0), look.speaks)
     made = replace(made, seen=measured, misses=_misses(board, paper, look.broken))
     followed = shown.followed.get(need.name)
     if followed is None or not len(look.after):
