@@ -20,6 +20,7 @@ from pathlib import Path
 from attack import NS, Attack, copied, relaxed, shrunk, toml
 from playing import figures
 from second_judge import Story, misses, rows_of
+from tachys.compiled import checked
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.needs.kinds import LoadNeed, LossNeed
@@ -104,7 +105,9 @@ class Case:
     def play(self, dice):
         """Play it once and compare."""
         how, end = ways(dice, self.system), length_of(self.system, dice)
-        run, records, index = play_whole(self.system, how, end)
+        run, records, index = play_whole(self.system, how, end, compiled=True)
+        if dice.random() < 0.3:
+            self._checked(how, min(end, 3000 * NS))
         story = Story(self.system, index, rows_of(records), end)
         self._figures(run)
         self._losses(run)
@@ -113,6 +116,13 @@ class Case:
         seen = simulate(self.system, end, how, bounds=self.paper)
         self._needs(story, seen)
         return seen
+
+    def _checked(self, how, end):
+        """Played uncompiled, with every read and write bounded, it comes to the same."""
+        made, _, _ = play_whole(self.system, how, end, compiled=True)
+        with checked():
+            plain, _, _ = play_whole(self.system, how, end)
+        self.hold("compiled and checked engines differ", end, bool((made.memory == plain.memory).all()))
 
     def _figures(self, run):
         seen = counted(run.memory, run.index)

@@ -10,8 +10,10 @@ from hypothesis import strategies as st
 from strategies import NS, firm_models, models, source
 from tachys.errors import InternalError
 from tachys.model.loading import read_model
+from tachys.simulation import draws as draws_of
+from tachys.simulation import kernel
 from tachys.simulation import layout as at
-from tachys.simulation.engine import Run, play_whole, uncompiled
+from tachys.simulation.engine import Run, play_whole
 from tachys.simulation.invariants import check_invariants
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
@@ -188,15 +190,14 @@ def test_a_bucket_holds_what_it_says(ps, bits):
 
 
 def test_draws_are_even_and_the_same_in_both_engines():
-    plain = uncompiled()["draws"]
     memory = np.zeros(at.SCALARS, np.int64)
     memory[at.DRAW_0 : at.DRAW_3 + 1] = (1, 2, 3, 4)
-    draws = [int(plain.draw_uniform(memory, 10, 19)) for _ in range(5000)]
+    draws = [int(draws_of.draw_uniform.plain(memory, 10, 19)) for _ in range(5000)]
     assert set(draws) == set(range(10, 20))
     assert max(map(draws.count, range(10, 20))) < 1.35 * min(map(draws.count, range(10, 20)))
-    waits = [int(plain.draw_exponential(memory, 10**6)) for _ in range(3000)]
+    waits = [int(draws_of.draw_exponential.plain(memory, 10**6)) for _ in range(3000)]
     assert np.mean(waits) == pytest.approx(10**6, rel=0.08)
-    large = [int(plain.draw_exponential(memory, 10**13)) for _ in range(2000)]
+    large = [int(draws_of.draw_exponential.plain(memory, 10**13)) for _ in range(2000)]
     assert np.mean(large) == pytest.approx(10**13, rel=0.1)
 
 
@@ -218,7 +219,7 @@ def test_what_always_holds_in_the_engine_holds_after_each_slice(text, seed, turn
     system = read_model(text, "m.toml")
     run = Run(system, RunOptions("drawn", "drawn", "mean", seed=seed), 40_000 * NS, record=True)
     for _ in range(60):
-        ended = run._code.play(run.memory, run._log, turns)
+        ended = kernel.play.run(run.memory, run._log, turns, plain=False)
         check_invariants(run.memory)
         run.memory[at.LOGGED] = 0
         if ended:

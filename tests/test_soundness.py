@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from playing import LONG, beaten, played, ways
 from strategies import firm_models, lone_models
+from tachys.compiled import checked
 from tachys.demo.machine import Burns, Halts, Hold, Machine, Pauses, Plan, Routine, Task, Waits
 from tachys.demo.project import model_text
 from tachys.model import acts
@@ -32,7 +33,9 @@ def test_nothing_played_is_outside_its_bounds(text, seed):
 @given(firm_models(), st.integers(0, 2**16))
 def test_compiled_and_uncompiled_engines_do_the_same(text, seed):
     system = read_model(text, "model.toml")
-    quick, slow = (played(system, ways(seed), LONG // 4, compiled=wanted) for wanted in (True, False))
+    quick = played(system, ways(seed), LONG // 4, compiled=True)
+    with checked():
+        slow = played(system, ways(seed), LONG // 4)
     assert (quick.memory == slow.memory).all()
 
 

@@ -7,11 +7,13 @@ import sys
 import tempfile
 import time
 
+import numpy as np
 import pytest
 
 from calling import tachys
-from tachys import warming
+from tachys import compiled, warming
 from tachys.demo.project import model_text
+from tachys.simulation import kernel
 
 
 @pytest.fixture
@@ -23,7 +25,16 @@ def started(tmp_path, monkeypatch):
     return found
 
 
-def test_only_one_is_at_it_and_one_that_died_is_followed(started, tmp_path):
+def nothing_kept(monkeypatch):
+    """As after an install."""
+    monkeypatch.setattr(compiled.Kernel, "is_kept", lambda _: False)
+    monkeypatch.setattr(kernel.play, "_made", None)
+    monkeypatch.setattr(compiled._Choice, "done", 0)
+    monkeypatch.setattr(compiled._Choice, "missed", False)
+
+
+def test_only_one_is_at_it_and_one_that_died_is_followed(started, tmp_path, monkeypatch):
+    nothing_kept(monkeypatch)
     assert warming.begin()
     assert not warming.begin()
     (mark,) = tmp_path.iterdir()
@@ -35,6 +46,7 @@ def test_only_one_is_at_it_and_one_that_died_is_followed(started, tmp_path):
 def test_a_folder_that_cannot_be_written_and_a_process_that_does_not_start_are_no_matter(
     started, tmp_path, monkeypatch
 ):
+    nothing_kept(monkeypatch)
     monkeypatch.setattr(tempfile, "gettempdir", lambda: str(tmp_path / "none"))
     assert not warming.begin()
     monkeypatch.setattr(tempfile, "gettempdir", lambda: str(tmp_path))
@@ -46,23 +58,61 @@ def test_a_folder_that_cannot_be_written_and_a_process_that_does_not_start_are_n
     assert warming.begin()
 
 
-def test_the_mark_goes_when_all_is_done_or_something_fails(tmp_path, monkeypatch):
+def test_the_mark_goes_when_all_is_done_and_stays_a_while_where_that_was_of_no_use(tmp_path, monkeypatch):
     mark = tmp_path / "mark"
     monkeypatch.setattr(os, "nice", lambda _: 0)
     monkeypatch.setattr(sys, "argv", ["-c", str(mark)])
-    for parts in ((lambda: "a",), (lambda: 1 / 0,)):
+    for parts, done in (((lambda: "a",), True), ((lambda: "a",), False), ((lambda: 1 / 0,), False)):
         mark.touch()
         monkeypatch.setattr(warming, "_PARTS", parts)
+        monkeypatch.setattr(warming, "is_done", lambda done=done: done)
         with contextlib.suppress(ZeroDivisionError):
             warming.behind()
-        assert not mark.exists()
+        assert mark.exists() is not done
 
 
 def test_a_short_play_is_done_at_once_where_nothing_is_compiled_yet_and_says_the_same(started, tmp_path, monkeypatch):
     (tmp_path / "m.toml").write_text(model_text())
     call = ("simulate", "m.toml", "--for", "20 ms", "--format", "json")
     whole = tachys(tmp_path, *call)
-    monkeypatch.setattr("tachys.simulation.engine.is_compiled", lambda: False)
+    nothing_kept(monkeypatch)
     short = tachys(tmp_path, *call)
     assert (short.returncode, short.stdout, short.stderr) == (0, whole.stdout, "")
+    assert not started  # so little needs no compiler
+    call = ("simulate", "m.toml", "--for", "1 s", "--costs", "most")
+    assert tachys(tmp_path, *call).returncode == 0
     assert len(started) == 1
+
+
+def test_much_is_done_by_what_is_compiled_and_little_plainly(monkeypatch):
+    ran = []
+    some = compiled.Kernel(lambda items: len(items), 1, None, False)
+    some.__dict__["plain"] = lambda items: ran.append("plain")
+    monkeypatch.setattr(compiled.Kernel, "made", property(lambda _: lambda items: ran.append("made")))
+    for kept, sizes, due in (
+        (False, (1000, compiled.ENOUGH), ["plain", "made"]),
+        (False, (compiled.ENOUGH - 1, 1, 1), ["plain", "plain", "made"]),
+        (True, (compiled.LITTLE, 1), ["plain", "made"]),
+    ):
+        monkeypatch.setattr(compiled._Choice, "done", 0)
+        monkeypatch.setattr(compiled._Choice, "missed", False)
+        monkeypatch.setattr(compiled.Kernel, "is_kept", lambda _, kept=kept: kept)
+        for size in sizes:
+            some(np.zeros(size))
+        assert ran == due
+        assert compiled.is_missed() is (compiled.ENOUGH - 1 in sizes)
+        ran.clear()
+
+
+def test_a_checked_view_is_neither_read_nor_written_outside():
+    @compiled.kernel()
+    def at(items, place):
+        items[place] = items[place] + 1
+
+    items = np.zeros(3, np.int64)
+    with compiled.checked():
+        at(items, 2)
+        for wrong in (-1, 3):
+            with pytest.raises(IndexError, match=f"read at {wrong} of 3"):
+                at(items, wrong)
+    assert items.tolist() == [0, 0, 1]

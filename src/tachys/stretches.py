@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from tachys.compiled import njit
+from tachys.compiled import int64, kernel
 
 Instants = NDArray[np.int64]
 
@@ -33,14 +33,14 @@ def busiest(begins: Instants, ends: Instants, length: int, first: int, last: int
     return int(most), int(at)
 
 
-@njit(cache=True, error_model="numpy")
+@kernel(weight=3)
 def _sweep(begins: Instants, ends: Instants, starts: Instants, length: int, least: int, most: int) -> Any:
     """Of windows that begin at ``starts``, in order, kept within [least, most]: the most that one holds, and where.
 
     Two hands go along the stretches, one to where windows begin, one to where they end: what lies before each.
     """
-    count, found, at = len(begins), np.int64(-1), np.int64(0)
-    low, before, high, within = 0, np.int64(0), 0, np.int64(0)
+    count, found, at = len(begins), int64(-1), int64(0)
+    low, before, high, within = 0, int64(0), 0, int64(0)
     for start in starts:
         begin = min(max(start, least), most)
         while low < count and ends[low] <= begin:
@@ -51,9 +51,9 @@ def _sweep(begins: Instants, ends: Instants, starts: Instants, length: int, leas
             high += 1
         held = within - before
         if high < count:
-            held += max(np.int64(0), begin + length - begins[high])
+            held += max(int64(0), begin + length - begins[high])
         if low < count:
-            held -= max(np.int64(0), begin - begins[low])
+            held -= max(int64(0), begin - begins[low])
         if held > found:
             found, at = held, begin
     return found, at

@@ -13,6 +13,8 @@ from contextlib import suppress
 from multiprocessing import get_context
 from pathlib import Path
 
+from tachys.compiled import only
+
 _AT_MOST = 600  # seconds: whoever has been at it for longer is no more
 
 
@@ -22,7 +24,8 @@ def warm_engine() -> str:
     from tachys.model.loading import read_model
     from tachys.simulation.running import simulate
 
-    simulate(read_model(model_text(), "row_unit.toml"), 10**9)
+    with only(plain=False):
+        simulate(read_model(model_text(), "row_unit.toml"), 10**9)
     return "the engine"
 
 
@@ -38,9 +41,10 @@ def warm_captures() -> str:
     from tachys.model.loading import read_model
 
     system = read_model(model_text(), "row_unit.toml")
-    vcd = read_vcd([to_vcd(board.record(faulty=True)).encode()], "faulty.vcd")
-    check(system, vcd)
-    inspect(read_csv([to_csv(board.record(faulty=False)).encode()], "mended.csv"))
+    with only(plain=False):
+        vcd = read_vcd([to_vcd(board.record(faulty=True)).encode()], "faulty.vcd")
+        check(system, vcd)
+        inspect(read_csv([to_csv(board.record(faulty=False)).encode()], "mended.csv"))
     return "the scanners and the check"
 
 
@@ -54,11 +58,22 @@ def warm() -> Iterator[str]:
             yield done.result()
 
 
-def begin() -> bool:
-    """Have all of it compiled by a process of its own, behind everything else; False where one is at it already.
+def is_done() -> bool:
+    """Whether an earlier run of the program has left all of it behind."""
+    from tachys.capture.vcd_scan import scan_changes
+    from tachys.simulation.engine import is_compiled
 
-    Whatever goes wrong with that is no matter: the next command finds nothing, and compiles for itself.
+    return is_compiled() and scan_changes.is_kept()
+
+
+def begin() -> bool:
+    """Have all of it compiled by a process of its own, behind everything else; False where that is or has been done.
+
+    Whatever goes wrong with it is no matter: the next command finds nothing, and does short work plainly. Where nothing
+    can be kept, it is tried again after a while.
     """
+    if is_done():
+        return False
     mark = Path(tempfile.gettempdir(), f"tachys-warming-{os.getuid() if hasattr(os, 'getuid') else 0}")
     with suppress(OSError):
         if time.time() - mark.stat().st_mtime > _AT_MOST:
@@ -77,12 +92,11 @@ def begin() -> bool:
 
 
 def behind() -> None:
-    """What such a process does: all of it, at the lowest priority; then its mark goes."""
+    """What such a process does: all of it, at the lowest priority; then its mark goes, if that was of use."""
     with suppress(OSError, AttributeError):
         os.nice(19)
-    try:
-        for part in _PARTS:
-            part()
-    finally:
+    for part in reversed(_PARTS):  # what is sooner done first
+        part()
+    if is_done():
         with suppress(OSError):
             Path(sys.argv[1]).unlink()

@@ -260,7 +260,7 @@ class _Rows:
         if self.state[scan.C_FAULT] != scan.NO_LEVEL or len(cells) != len(self.names) + 1:
             self._complain(lines)
         for column, cell in enumerate(cells[1:]):
-            _end, how, _ = scan.read_level(np.frombuffer(cell, np.uint8), 0, len(cell), 0)
+            _end, how, _ = scan.read_level.plain(cell, 0, len(cell), 0)
             if how >= 0 and not self.real[column]:
                 continue
             number = math.nan if how == NOT_KNOWN else _as_float(cell, point)

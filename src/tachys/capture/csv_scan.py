@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints, plain_real
-from tachys.compiled import njit
+from tachys.compiled import as_signed, int64, kernel, uint64
 
 # places in the state of a scan of columns
 ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_BITS = range(9)
@@ -15,13 +15,13 @@ ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_B
 FINEST, LEAD, AT_LEAD, DIGIT = range(9, 13)
 C_STATE = 13
 RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG, TOO_MANY_BITS = range(1, 7)
-_ALL_BITS, _NEAR_TOP = np.uint64(2**64 - 1), np.uint64(2**59)
+_ALL_BITS, _NEAR_TOP = 2**64 - 1, 2**59
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, int, Any]:
     """A cell from ``place`` on: (where it ends, KNOWN or NOT_KNOWN or minus what is wrong, its 64 bits)."""
-    level: Any = np.uint64(0)
+    level: Any = uint64(0)
     base, any_digit, unknown, after, wrong = 10, False, False, False, 0
     while place < end and data[place] != separator:
         byte = data[place]
@@ -44,9 +44,13 @@ def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, 
             if digit >= base:
                 wrong = NO_LEVEL
             elif not after:
-                if level >= _NEAR_TOP and level > (_ALL_BITS - np.uint64(digit)) // np.uint64(base) and not wrong:
+                if (
+                    level >= uint64(_NEAR_TOP)
+                    and level > (uint64(_ALL_BITS) - uint64(digit)) // uint64(base)
+                    and not wrong
+                ):
                     wrong = TOO_MANY_BITS
-                level = level * np.uint64(base) + np.uint64(digit)
+                level = level * uint64(base) + uint64(digit)
         elif (byte | 32) == 120 and any_digit and level == 0 and base == 10:
             base = 16
         elif (byte | 32) == 98 and any_digit and level == 0 and base == 10:
@@ -59,10 +63,10 @@ def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, 
         return place, -wrong, UNKNOWN
     if unknown or not any_digit:
         return place, NOT_KNOWN, UNKNOWN
-    return place, KNOWN, np.int64(level)
+    return place, KNOWN, as_signed(level)
 
 
-@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out: Any) -> tuple[int, int]:
     """A cell from ``place`` on as a number into ``out[0]``: (where it ends, KNOWN or NOT_KNOWN or minus NO_LEVEL)."""
     first = place
@@ -78,7 +82,7 @@ def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out
     return place, KNOWN if plain_real(data, first, last, point, out) else -NO_LEVEL
 
 
-@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def read_time(
     data: Bytes, start: int, end: int, separator: int, point: int, scale: int
 ) -> tuple[int, int, int, int, int]:
@@ -86,7 +90,7 @@ def read_time(
 
     Whole digits are shifted, exactly.
     """
-    number: Any = np.int64(0)
+    number: Any = int64(0)
     power: Any = 0
     digits, shift, wrong, place = 0, 0, 0, start
     negative, after = False, False
@@ -100,7 +104,7 @@ def read_time(
         place += 1
         if 48 <= byte <= 57:
             if digits < 18:
-                number = 10 * number + (np.int64(byte) - 48)
+                number = 10 * number + (int64(byte) - 48)
                 digits += number > 0
                 shift += after
             elif not after:  # else beyond a millionth of a ps of what fits
@@ -111,7 +115,7 @@ def read_time(
             minus = place < end and data[place] == 45
             place += place < end and (data[place] == 45 or data[place] == 43)
             while place < end and 48 <= data[place] <= 57 and power < 100:
-                power = 10 * power + (np.int64(data[place]) - 48)
+                power = 10 * power + (int64(data[place]) - 48)
                 place += 1
             power = -power if minus else power
         elif byte != 32 and byte != 34:
@@ -123,7 +127,7 @@ def read_time(
     return place, -time if negative else time, wrong if wrong else more, digits, power - shift
 
 
-@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def shifted(number: Any, exponent: int, scale: int) -> tuple[int, int]:
     """(``number`` times ten to the power ``exponent``, in units of ``scale`` ps, rounded to ps; what is wrong)."""
     left = scale
@@ -147,7 +151,7 @@ def shifted(number: Any, exponent: int, scale: int) -> tuple[int, int]:
     return number, 0
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel(weight=3, size=1)
 def scan_columns(
     data: Bytes, size: int, separator: int, point: int, scale: int, state: Ints, now: Ints, told: Ints, real: Ints,
     times: Ints, which: Any, values: Ints,
@@ -163,7 +167,7 @@ def scan_columns(
     at, found, columns = 0, 0, len(now)
     number_read = np.zeros(1, np.float64)
     bits_read = number_read.view(np.int64)
-    had, had_told = now.copy(), told.copy()
+    had, had_told = np.zeros(columns, np.int64), np.zeros(columns, np.int64)
     room = len(times) - columns
     while found < room:
         start = at
@@ -200,6 +204,9 @@ def scan_columns(
             if real[column] and not state[AS_BITS]:
                 place, how = read_real(data, place, end, separator, point, number_read)
                 bits = bits_read[0] if how == KNOWN else UNKNOWN
+            elif 48 <= data[place] <= 49 and (place + 1 == end or data[place + 1] == separator):
+                how, bits = KNOWN, int64(data[place]) - 48  # much the commonest
+                place += 1
             else:
                 place, how, bits = read_level(data, place, end, separator)
             if how < 0:

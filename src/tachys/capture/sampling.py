@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from tachys.capture.table import BLOCK, Instants, blocks
-from tachys.compiled import njit
+from tachys.compiled import kernel, rint, zeros
 
 FEWEST = 50  # distinct instants from which on a step is believed
 LOOKED_AT = 4000  # of each line, to find it; all are looked at to see whether it holds
@@ -124,24 +124,35 @@ def _fits(line: Instants, start: int, step: float, digit: int) -> bool:
     return True
 
 
-@njit(cache=True, error_model="numpy")
+@kernel(weight=1)
 def _fit(ticks: Instants, step: float) -> Any:
     """The step near to this one by which all ticks fit best (least squares); -1 where they stray too far."""
-    number = np.rint(ticks / step)
-    middle, mean = number.mean(), ticks.mean()
-    fitted = ((number - middle) * (ticks - mean)).sum() / ((number - middle) ** 2).sum()
-    rest = ticks - number * fitted
-    return fitted if rest.max() - rest.min() <= STRAYS else -1.0
+    middle, mean = 0.0, 0.0
+    for tick in ticks:
+        middle += rint(tick / step)
+        mean += tick
+    middle, mean = middle / len(ticks), mean / len(ticks)
+    over, under = 0.0, 0.0
+    for tick in ticks:
+        away = rint(tick / step) - middle
+        over += away * (tick - mean)
+        under += away * away
+    fitted = over / under
+    least, most = np.inf, -np.inf
+    for tick in ticks:
+        rest = tick - rint(tick / step) * fitted
+        least, most = min(least, rest), max(most, rest)
+    return fitted if most - least <= STRAYS else -1.0
 
 
-@njit(cache=True, error_model="numpy")
+@kernel(weight=50)
 def _search(ticks: Instants, largest: float, least: float, width: float, budget: int) -> Any:
     """The largest step by which ``ticks``, 0 and then ever further from it, fit within ``width``; -1: none is found.
 
     Steps are tried as intervals from the largest on, each cut into finer ones as more ticks are asked, so that a whole
     number of steps lies where it should to 0.05 of a tick.
     """
-    lows, highs, asked = np.empty(1 << 12), np.empty(1 << 12), np.empty(1 << 12, np.int64)
+    lows, highs, asked = np.zeros(1 << 12), np.zeros(1 << 12), zeros(1 << 12)
     lows[0], highs[0], asked[0] = least, largest, 1
     top, tried = 1, 0
     while top > 0:
@@ -158,7 +169,7 @@ def _search(ticks: Instants, largest: float, least: float, width: float, budget:
         step = (low + high) / 2
         bottom, over = 0.0, 0.0
         for k in range(1, place + 1):
-            rest = ticks[k] - np.rint(ticks[k] / step) * step
+            rest = ticks[k] - rint(ticks[k] / step) * step
             bottom, over = min(bottom, rest), max(over, rest)
             if over - bottom > width + 0.1:
                 break

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from tachys.compiled import njit
+from tachys.compiled import int64, kernel
 
 Ints = NDArray[np.int64]
 Bytes = NDArray[np.uint8]
@@ -21,14 +21,14 @@ UNKNOWN = -1  # stands in the place of a value that is not known; its slot is th
 LARGEST = 1 << 62  # ps, of a time
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel()
 def plain_real(data: Bytes, at: int, end: int, point: int, out: Any) -> bool:
     """Read ``data[at:end]`` as a number into ``out[0]``; False where it is none or needs more care than this.
 
     With at most 15 digits and a power of ten up to 22, one rounded operation gives the nearest double (Clinger, How to
     read floating point numbers accurately, PLDI 1990).
     """
-    number: Any = np.int64(0)
+    number: Any = int64(0)
     digits: Any = 0
     power: Any = 0
     negative = at < end and data[at] == 45
@@ -39,7 +39,7 @@ def plain_real(data: Bytes, at: int, end: int, point: int, out: Any) -> bool:
         if data[at] == point and not after:
             after = True
         elif 48 <= data[at] <= 57 and digits < 15:
-            number = 10 * number + (np.int64(data[at]) - 48)
+            number = 10 * number + (int64(data[at]) - 48)
             digits += 1
             power -= after
         else:
@@ -58,7 +58,7 @@ def plain_real(data: Bytes, at: int, end: int, point: int, out: Any) -> bool:
         while at < end:
             if not 48 <= data[at] <= 57:
                 return False
-            exponent = 10 * exponent + (np.int64(data[at]) - 48)
+            exponent = 10 * exponent + (int64(data[at]) - 48)
             at += 1
         power += -exponent if minus else exponent
     if power < -22 or power > 22:
@@ -71,14 +71,14 @@ def plain_real(data: Bytes, at: int, end: int, point: int, out: Any) -> bool:
     return True
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel()
 def count_slots(which: Any, counts: Ints) -> None:
     """Add up how many changes each slot has."""
     for slot in which:
         counts[slot if slot >= 0 else ~slot] += 1
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel()
 def deal_out(
     times: Ints, which: Any, values: Ints, over: int, under: int, ends: Ints, last: Ints, seen: Ints, out_times: Ints,
     out_values: Ints, out_known: Any,

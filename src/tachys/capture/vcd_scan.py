@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints, plain_real
-from tachys.compiled import njit
+from tachys.compiled import int64, kernel, wrapped
 
 # places in the state of a scan of value changes
 NOW, BEGUN, BEGIN, LINE, PENDING, VALUE, BITS, COMMENT, FAULT, FAULT_AT, FAULT_LENGTH, CHANGES = range(12)
@@ -46,10 +46,10 @@ def make_table(codes: list[bytes]) -> tuple[Ints, Ints]:
     return keys, slots
 
 
-@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def read_tick(data: Bytes, first: int, end: int) -> int:
     """The time behind the ``#`` at ``first``; -1 where it is none, or beyond 64 bits."""
-    later: Any = np.int64(0)
+    later: Any = int64(0)
     for place in range(first + 1, end):
         digit = data[place] - 48
         if digit < 0 or digit > 9 or later > LARGEST // 10:
@@ -58,16 +58,16 @@ def read_tick(data: Bytes, first: int, end: int) -> int:
     return -1 if end == first + 1 else later
 
 
-@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def read_vector(data: Bytes, first: int, end: int, state: Ints) -> bool:
     """The value behind the ``b`` at ``first``, which then waits for its identifier; False where it is none."""
-    value: Any = np.int64(0)
+    value: Any = int64(0)
     bits, known = 0, True
     for place in range(first + 1, end):
         digit = data[place]
         if digit == 48 or digit == 49:
             bits += bits > 0 or digit == 49
-            value = (value << 1) | (np.int64(digit) - 48)
+            value = wrapped((value << 1) | (int64(digit) - 48))
         elif digit == 120 or digit == 122 or digit == 88 or digit == 90:
             known = False
         else:
@@ -79,12 +79,12 @@ def read_vector(data: Bytes, first: int, end: int, state: Ints) -> bool:
     return end > first + 1
 
 
-@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def find_slot(data: Bytes, first: int, end: int, keys: Ints, slots: Ints) -> int:
     """The slot of an identifier; -1 where it was not declared."""
-    key: Any = np.int64(_FNV)
+    key: Any = int64(_FNV)
     for place in range(first, end):
-        key = (key ^ np.int64(data[place])) * np.int64(_PRIME)
+        key = wrapped((key ^ int64(data[place])) * int64(_PRIME))
     mask = len(keys) - 1
     place = key & mask
     while slots[place] >= 0 and keys[place] != key:
@@ -92,7 +92,7 @@ def find_slot(data: Bytes, first: int, end: int, keys: Ints, slots: Ints) -> int
     return slots[place]
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel(weight=2, size=1)
 def scan_changes(
     data: Bytes, size: int, final: bool, state: Ints, keys: Ints, slots: Ints, direct: Ints, widths: Ints,
     times: Ints, which: Any, values: Ints,
@@ -101,7 +101,7 @@ def scan_changes(
     # one loop over words: with its branches in functions that were called, it read 105 MB/s in place of 170
     at, found, room = 0, 0, len(times)
     now, line = state[NOW], state[LINE]
-    real = np.zeros(1, np.float64)
+    real: Any = np.zeros(1, np.float64)
     bits_of_real = real.view(np.int64)
     while found < room:
         while at < size and data[at] <= 32:
@@ -114,7 +114,7 @@ def scan_changes(
             if (head == 48 or head == 49) and 32 < code_byte < 128 and direct[code_byte] >= 0:
                 times[found] = now
                 which[found] = direct[code_byte]
-                values[found] = np.int64(head) - 48
+                values[found] = int64(head) - 48
                 found += 1
                 at += 2
                 continue
@@ -122,7 +122,7 @@ def scan_changes(
             later: Any = 0
             at += 1
             while at < size and 48 <= data[at] <= 57 and later < LARGEST // 10:
-                later = 10 * later + (np.int64(data[at]) - 48)
+                later = 10 * later + (int64(data[at]) - 48)
                 at += 1
             if at < size and data[at] <= 32 and at > first + 1 and (later >= now or not state[BEGUN]):
                 now = later
@@ -159,7 +159,7 @@ def scan_changes(
                 state[BEGUN], state[BEGIN] = 1, now
             continue
         elif head == 48 or head == 49:
-            value = np.int64(head) - 48
+            value = int64(head) - 48
         elif head == 120 or head == 122 or head == 88 or head == 90:  # x z X Z
             value, known = UNKNOWN, False
         elif head == 98 or head == 66:  # b B

@@ -71,7 +71,7 @@ def draw_command(
     else:
         if beside and capture is None:
             raise click.UsageError("--beside draws the model above a capture: name the capture too")
-        compile_note()
+        compile_note(paper.system, length_of(length))
         ways = ways_of(paper.system, costs, phases, arrivals, clocks, seed)
         if spread:
             written, told = _draw_spread(paper, spread, ways, length_of(length), model, form)

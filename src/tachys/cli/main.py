@@ -104,13 +104,24 @@ for command in (
     tachys.add_command(command)
 
 
+def _compile_behind() -> None:
+    """Have compiled what would have made this command faster, for the next one."""
+    compiled = sys.modules.get("tachys.compiled")
+    if compiled is not None and compiled.is_missed():
+        from tachys import warming
+
+        warming.begin()
+
+
 def main() -> None:
     """Run the command and end the process as the table above says."""
     from tachys.cli.output import prepare_streams
 
     prepare_streams()
     try:
-        sys.exit(tachys.main(standalone_mode=False) or 0)
+        status = tachys.main(standalone_mode=False) or 0
+        _compile_behind()
+        sys.exit(status)
     except click.exceptions.NoArgsIsHelpError as shown:
         click.echo(shown.format_message())
         sys.exit(2)

@@ -23,6 +23,8 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.text import Text
 
+    from tachys.model.system import System
+
 WIDEST = 100
 INTERRUPTED = 130  # the status of a command that was stopped, when it has shown what was done until then
 FORMATS = click.Choice(["table", "json", "csv"])
@@ -223,9 +225,10 @@ def progress_bar(what: str) -> Iterator[Callable[[float], None] | None]:
         yield lambda share: bar.update(task, completed=share)
 
 
-def compile_note() -> None:
-    """Say so, where the engine has to be compiled first."""
-    from tachys.simulation.engine import is_compiled
+def compile_note(system: System, length: int | None) -> None:
+    """Say so, where the engine has to be compiled to play so long in all; None: very long."""
+    from tachys.simulation.engine import work_of
+    from tachys.simulation.kernel import play
 
-    if not is_compiled():
+    if play.waits(work_of(system, length or 10**15)):
         click.echo("compiling the engine, once after each install: about half a minute", err=True)

@@ -26,9 +26,6 @@ if TYPE_CHECKING:
 Row = list[str | Verdict]
 
 
-AT_ONCE = 20_000  # events that the engine plays uncompiled, in a few seconds, rather than to let anybody wait
-
-
 @click.command("simulate")
 @click.argument("model", type=click.Path())
 @for_option
@@ -94,20 +91,14 @@ def _play(paper: Bounds, length: int, ways: RunOptions, runs: int) -> Simulated:
     """Play with a progress bar where the work is long and somebody looks."""
     import os
 
-    from tachys import warming
     from tachys.cli.output import compile_note, progress_bar
-    from tachys.simulation.engine import is_compiled
-    from tachys.simulation.running import events_in, simulate
+    from tachys.simulation.running import simulate
 
-    at_once = not is_compiled() and runs * events_in(paper.system, length) <= AT_ONCE
-    if at_once:
-        warming.begin()
-    else:
-        compile_note()
+    compile_note(paper.system, runs * length)
     with progress_bar("playing") as told:
         return simulate(
             paper.system, length, ways, runs=runs, workers=os.cpu_count() or 1 if runs > 3 else 1, bounds=paper,
-            progress=told, compiled=not at_once,
+            progress=told,
         )  # fmt: skip
 
 
@@ -273,7 +264,7 @@ def found_worst(paper: Bounds, name: str, model: str) -> Worst:
         raise input_error(
             model, f'there is no figure "{name}"', did_you_mean(name, list(known), "figure"), key="--worst"
         )
-    compile_note()
+    compile_note(paper.system, None)
     return search(paper, name)
 
 

@@ -3,15 +3,14 @@
 # ruff: noqa: F403, F405
 from __future__ import annotations
 
-from tachys.simulation.compiling import compiled, make_bit_length
+from tachys.compiled import bit_length, kernel
 from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
 SUM = (1 << 40) - 1
-bit_length = make_bit_length()
 
 
-@compiled
+@kernel(inline=True)
 def observe(m: Ints, stat: int, ps: int, many: int) -> None:
     """Count a time, ``many`` times, in its statistics: buckets of equal width in each octave."""
     m[stat + T_COUNT] += many
@@ -27,7 +26,7 @@ def observe(m: Ints, stat: int, ps: int, many: int) -> None:
     m[stat + T_BUCKETS + (octave << bits) + (ps >> octave)] += many
 
 
-@compiled
+@kernel(inline=True)
 def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
     """Add a record, if records are kept; never beyond the end of the log."""
     if m[RECORD] != 0:

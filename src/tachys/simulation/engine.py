@@ -2,68 +2,38 @@
 
 from __future__ import annotations
 
-import importlib
-import importlib.util
-import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cache
-from pathlib import Path
-from types import ModuleType
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tachys.errors import InputError, input_error
 from tachys.model.system import System
-from tachys.simulation import compiling
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index, index_of
+from tachys.simulation.kernel import begin, play
 from tachys.simulation.memory import make_memory
 from tachys.simulation.options import RunOptions
 
-PARTS = compiling.PARTS
 TURNS = 2_000_000  # instants of one slice
 ROOM = 1 << 20  # records of one slice
 
 
-@cache
-def kernel(compiled: bool = True) -> ModuleType:
-    """The engine's code: compiled at first use, or as plain Python, which does the same."""
-    if compiled:
-        from tachys.simulation import kernel as made
-
-        return made
-    return uncompiled()[PARTS[-1]]
-
-
-def uncompiled() -> dict[str, ModuleType]:
-    """Copies of the engine's files, executed as they stand; each finds the copies of those before it."""
-    kept, copies = {}, {}
-    with compiling.left_alone():
-        for name in PARTS:
-            full = f"tachys.simulation.{name}"
-            original = importlib.import_module(full)
-            copy = importlib.util.spec_from_file_location(f"{full}_uncompiled", original.__file__)
-            assert copy is not None
-            assert copy.loader is not None
-            copies[name] = importlib.util.module_from_spec(copy)
-            copy.loader.exec_module(copies[name])
-            kept[full], sys.modules[full] = sys.modules[full], copies[name]
-    sys.modules.update(kept)
-    return copies
-
-
 def is_compiled() -> bool:
     """Whether an earlier run of the program has left the compiled engine behind, or it is loaded already."""
-    made = kernel()
-    if not hasattr(made.play, "signatures"):  # Numba leaves functions alone
-        return True
-    if made.play.signatures:
-        return True
-    place = Path(made.play.stats.cache_path)
-    kept = place.glob("kernel.play-*.nbc") if place.is_dir() else ()
-    return any(each.stat().st_mtime > max(when for when, _ in compiling.stamp_of_parts()) for each in kept)
+    return play.is_kept()
+
+
+def events_in(system: System, length: int) -> int:
+    """About how many events come from outside in ``length`` ps."""
+    every = (source.period or source.mean or length for source in system.sources)
+    return sum(int(length / max(1, each)) + 1 for each in every)
+
+
+def work_of(system: System, length: int) -> int:
+    """About how many millionths of a second it takes to play ``length`` ps uncompiled."""
+    return 300 * events_in(system, length)
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +54,9 @@ class Records:
 class Run:
     """One run of a system from time zero to ``end`` ps."""
 
-    def __init__(self, system: System, ways: RunOptions, end: int, *, record: bool, compiled: bool = True) -> None:
+    def __init__(
+        self, system: System, ways: RunOptions, end: int, *, record: bool, compiled: bool | None = None
+    ) -> None:
         self.system = system
         self.end = end
         self.ended = False
@@ -93,9 +65,9 @@ class Run:
         spare = int(self.memory[at.AT_ONCE]) * at.RECORD_SIZE
         self._log = np.zeros((ROOM * at.RECORD_SIZE if record else 0) + 2 * spare, np.int64)
         self.memory[at.LOG_END], self.memory[at.LOG_FULL] = len(self._log), len(self._log) - spare
-        self._code = kernel(compiled)
+        self._plain = play.is_short(work_of(system, end)) if compiled is None else not compiled
         primed = np.array([unit.primed for unit in system.units], np.int64)
-        self._code.begin(self.memory, self._log, primed)
+        begin.run(self.memory, self._log, primed, plain=self._plain)
 
     @property
     def now(self) -> int:
@@ -112,7 +84,7 @@ class Run:
         """
         parts: list[Records] = []
         while not self.ended:
-            self.ended = bool(self._code.play(self.memory, self._log, TURNS))
+            self.ended = bool(play.run(self.memory, self._log, TURNS, plain=self._plain))
             if self.memory[at.FAULT]:
                 raise _at_fault(self.system, int(self.memory[at.FAULT]), int(self.memory[at.NOW]))
             rows = self._log[: self.memory[at.LOGGED]].reshape(-1, at.RECORD_SIZE)
@@ -152,7 +124,9 @@ def _at_fault(system: System, fault: int, at_ps: int) -> InputError:
     )
 
 
-def play_whole(system: System, ways: RunOptions, end: int, *, compiled: bool = True) -> tuple[Run, Records, Index]:
+def play_whole(
+    system: System, ways: RunOptions, end: int, *, compiled: bool | None = None
+) -> tuple[Run, Records, Index]:
     """A recorded run and its records."""
     run = Run(system, ways, end, record=True, compiled=compiled)
     return run, run.play(), run.index

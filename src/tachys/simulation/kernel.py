@@ -11,21 +11,20 @@ Uncompiled it does the same.
 # ruff: noqa: F403, F405, SIM102, SIM109
 from __future__ import annotations
 
+from tachys.compiled import bare, kernel
 from tachys.simulation.arriving import next_event, set_next
-from tachys.simulation.compiling import compiled, entry_point, make_bare
 from tachys.simulation.counting import observe, write
 from tachys.simulation.draws import draw_body, draw_cost
 from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
-bare = make_bare()
 MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
 
 
 # --- events and what they raise --------------------------------------------------------------------------------------
 
 
-@compiled
+@kernel(inline=True)
 def raise_event(m: Ints, log: Ints, event: int) -> None:
     """An event happens now: mark the lines and start the units that stand on it, and on the starts of those."""
     place = m[RAISES_AT] + event
@@ -49,7 +48,7 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
                 held += 1
 
 
-@compiled
+@kernel(inline=True)
 def pend(m: Ints, log: Ints, number: int) -> None:
     """Set the pending mark of a row; lost if as many wait as the hardware remembers."""
     row = m[ROWS] + number * ROW_SIZE
@@ -71,7 +70,7 @@ def pend(m: Ints, log: Ints, number: int) -> None:
         m[BEST] = m[row + R_LINE]
 
 
-@compiled
+@kernel(inline=True)
 def start_unit(m: Ints, log: Ints, number: int) -> bool:
     """Start an operation of a unit; whether one begins now."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
@@ -91,7 +90,7 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
-@compiled
+@kernel(inline=True)
 def rest_unit(m: Ints, log: Ints, number: int) -> None:
     """The time of an operation is up: the unit rests, or takes up the next of its queue; its end is raised later."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
@@ -115,7 +114,7 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
 # --- what comes from outside the core ------------------------------------------------------------------------------
 
 
-@compiled
+@kernel(inline=True)
 def outside(m: Ints, log: Ints) -> bool:
     """(1) and (2) of an instant: units end, then sources come; False where the log is full before all has come."""
     now, units = m[NOW], m[N_UNITS]
@@ -146,7 +145,7 @@ def outside(m: Ints, log: Ints) -> bool:
 # --- the core --------------------------------------------------------------------------------------------------------
 
 
-@compiled
+@kernel(inline=True)
 def draw_guards(m: Ints, frame: int) -> None:
     """Where the guards of the body in this frame begin and end, in its CPU time."""
     place = m[frame + B_HOLDS]
@@ -160,7 +159,7 @@ def draw_guards(m: Ints, frame: int) -> None:
         place += 2
 
 
-@compiled
+@kernel(inline=True)
 def held_until(m: Ints, frame: int, urgency: int) -> int:
     """The CPU time of the body up to which a guard now holds lines of ``urgency`` off; -1: none does."""
     until, done, place = -1, m[frame + B_DONE], m[frame + B_HOLDS]
@@ -171,7 +170,7 @@ def held_until(m: Ints, frame: int, urgency: int) -> int:
     return until
 
 
-@compiled
+@kernel(inline=True)
 def acceptable(m: Ints) -> bool:
     """Whether the best pending line can be accepted over the running context."""
     best = m[BEST]
@@ -187,7 +186,7 @@ def acceptable(m: Ints) -> bool:
     return m[frame + B_GUARDS] == m[frame + B_GUARDS_END] or held_until(m, frame, urgency) < 0
 
 
-@compiled
+@kernel(inline=True)
 def push(m: Ints, log: Ints, number: int) -> None:
     """Clear a line's mark and put its body on the stack."""
     line = m[LINES] + number * LINE_SIZE
@@ -230,7 +229,7 @@ def push(m: Ints, log: Ints, number: int) -> None:
         draw_guards(m, frame)
 
 
-@compiled
+@kernel(inline=True)
 def accept(m: Ints, log: Ints, least: int, most: int) -> None:
     """Accept the best line; entry or chain takes [least, most]."""
     number = m[BEST]
@@ -247,7 +246,7 @@ def accept(m: Ints, log: Ints, least: int, most: int) -> None:
     m[UNTIL] = m[NOW] + length
 
 
-@compiled
+@kernel(inline=True)
 def finish_entry(m: Ints, log: Ints) -> None:
     """With late arrival the most urgent line that is pending by now is entered in place of the accepted one."""
     if m[LATE_ARRIVAL]:
@@ -261,7 +260,7 @@ def finish_entry(m: Ints, log: Ints) -> None:
     m[MODE] = RUN
 
 
-@compiled
+@kernel(inline=True)
 def end_routine(m: Ints, log: Ints) -> None:
     """(3) A body has ended: its flags, its end and all that raises; then the chain, or back."""
     now, frame = m[NOW], m[FRAME]
@@ -295,7 +294,7 @@ def end_routine(m: Ints, log: Ints) -> None:
     m[UNTIL] = now + length
 
 
-@compiled
+@kernel(inline=True)
 def begin_routine(m: Ints, log: Ints, frame: int) -> None:
     """(5) The first instruction of the routine on top."""
     number = m[frame + B_LINE]
@@ -308,7 +307,7 @@ def begin_routine(m: Ints, log: Ints, frame: int) -> None:
 # --- the loop --------------------------------------------------------------------------------------------------------
 
 
-@compiled
+@kernel(inline=True)
 def move_due(m: Ints, step: int, many: int) -> None:
     """Move a software timer on by so many grid points."""
     over = m[step + P_DUE_OVER] + many * m[step + P_REST]
@@ -316,7 +315,7 @@ def move_due(m: Ints, step: int, many: int) -> None:
     m[step + P_DUE_OVER] = over % m[step + P_DEN]
 
 
-@compiled
+@kernel(inline=True)
 def set_timer(m: Ints, step: int) -> None:
     """Re-arm a software timer whose step begins now."""
     now = m[NOW]
@@ -332,7 +331,7 @@ def set_timer(m: Ints, step: int) -> None:
             move_due(m, step, 1)
 
 
-@compiled
+@kernel(inline=True)
 def opens(m: Ints, log: Ints, number: int) -> bool:
     """Whether a step runs now; its flag is then taken and its timer set anew."""
     step, now = m[STEPS] + number * STEP_SIZE, m[NOW]
@@ -360,7 +359,7 @@ def opens(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
-@compiled
+@kernel(inline=True)
 def take_flag(m: Ints, log: Ints, number: int) -> None:
     """A step takes a flag: it is cleared, and the time since it was set counted."""
     flag = m[FLAGS] + number * FLAG_SIZE
@@ -370,7 +369,7 @@ def take_flag(m: Ints, log: Ints, number: int) -> None:
     write(m, log, FLAG_TAKEN, number, was_set)
 
 
-@compiled
+@kernel(inline=True)
 def begin_pass(m: Ints) -> None:
     """A pass is over, if one was begun; the next begins with its overhead. Idle passes are skipped in whole passes."""
     now, stat = m[NOW], m[PASS_STATS]
@@ -393,7 +392,7 @@ def begin_pass(m: Ints) -> None:
     begin_body(m, cost)
 
 
-@compiled
+@kernel(inline=True)
 def begin_body(m: Ints, cost: int) -> None:
     """The loop begins something that burns CPU time."""
     frame = m[FRAMES]
@@ -401,7 +400,7 @@ def begin_body(m: Ints, cost: int) -> None:
     m[frame + B_DONE] = 0
 
 
-@compiled
+@kernel(inline=True)
 def idle_until(m: Ints) -> int:
     """The first instant at which a look of the loop could open a step, or something comes from outside."""
     earliest = m[EARLIEST]
@@ -416,7 +415,7 @@ def idle_until(m: Ints) -> int:
     return earliest
 
 
-@compiled
+@kernel(inline=True)
 def wait_is_over(m: Ints, act: int) -> bool:
     """Whether what a step waits for holds: a unit neither works nor has starts waiting, or a flag is set."""
     if m[act + A_UNIT] >= 0:
@@ -424,7 +423,7 @@ def wait_is_over(m: Ints, act: int) -> bool:
     return any_set(m, act)
 
 
-@compiled
+@kernel(inline=True)
 def any_set(m: Ints, act: int) -> bool:
     """Whether one of the flags that an act looks at is set."""
     for address in range(m[act + A_FLAGS], m[act + A_FLAGS_END]):
@@ -433,7 +432,7 @@ def any_set(m: Ints, act: int) -> bool:
     return False
 
 
-@compiled
+@kernel(inline=True)
 def begin_act(m: Ints, log: Ints, number: int) -> None:
     """A step's next act, or its end after the last."""
     act = m[AT_ACT]
@@ -454,7 +453,7 @@ def begin_act(m: Ints, log: Ints, number: int) -> None:
             write(m, log, HALTS, number, m[NOW])
 
 
-@compiled
+@kernel(inline=True)
 def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
     """A step begins to burn the cost of an act."""
     frame = m[FRAMES]
@@ -466,7 +465,7 @@ def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
     m[PHASE] = WORKS
 
 
-@compiled
+@kernel(inline=True)
 def begin_pause(m: Ints, log: Ints, number: int, act: int) -> None:
     """A step spins by the clock on the wall."""
     pause = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
@@ -476,7 +475,7 @@ def begin_pause(m: Ints, log: Ints, number: int, act: int) -> None:
         write(m, log, STEP_PHASE, number, PAUSE)
 
 
-@compiled
+@kernel(inline=True)
 def wait_on(m: Ints, log: Ints, number: int) -> bool:
     """A step waits, goes on to its next act, or gives up; False while it has to let time pass."""
     act, now = m[AT_ACT], m[NOW]
@@ -498,7 +497,7 @@ def wait_on(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
-@compiled
+@kernel(inline=True)
 def end_work(m: Ints, log: Ints, number: int) -> None:
     """The cost of an act is paid: a pause behind it begins at once, whatever interrupts it."""
     step = m[STEPS] + number * STEP_SIZE
@@ -510,7 +509,7 @@ def end_work(m: Ints, log: Ints, number: int) -> None:
         begin_pause(m, log, number, act)
 
 
-@compiled
+@kernel(inline=True)
 def end_step(m: Ints, log: Ints, number: int) -> None:
     """A step has done all its acts."""
     began = m[STEP_BEGAN]
@@ -521,7 +520,7 @@ def end_step(m: Ints, log: Ints, number: int) -> None:
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number) + 1)
 
 
-@compiled
+@kernel(inline=True)
 def loop_act(m: Ints, log: Ints) -> bool:
     """(5) The loop's next act; False when it has to let time pass first."""
     phase, number = m[PHASE], m[AT_STEP]
@@ -559,7 +558,7 @@ def loop_act(m: Ints, log: Ints) -> bool:
 # --- time ------------------------------------------------------------------------------------------------------------
 
 
-@compiled
+@kernel(inline=True)
 def begin_waking(m: Ints, log: Ints) -> None:
     """A line is pending while the core is halted."""
     length = draw_cost(m, m[WAKE_LEAST], m[WAKE_MOST])
@@ -570,7 +569,7 @@ def begin_waking(m: Ints, log: Ints) -> None:
     write(m, log, WAKES, m[AT_STEP], m[HALTED])
 
 
-@compiled
+@kernel(inline=True)
 def core_acts(m: Ints, log: Ints) -> bool:
     """(3), (4) and (5) of an instant, again and again, until time has to pass; False where the log is full before."""
     acts = m[ACTS]
@@ -614,7 +613,7 @@ def core_acts(m: Ints, log: Ints) -> bool:
     return True
 
 
-@compiled
+@kernel(inline=True)
 def burns(m: Ints) -> bool:
     """Whether the running context burns CPU time, so that its body gets on."""
     if m[MODE] != RUN:
@@ -622,7 +621,7 @@ def burns(m: Ints) -> bool:
     return m[DEPTH] > 0 or m[PHASE] == OVERHEAD or m[PHASE] == WORKS
 
 
-@compiled
+@kernel(inline=True)
 def body_edge(m: Ints) -> int:
     """When the body on top ends, or the guard in it that holds the best pending line off."""
     frame = m[FRAME]
@@ -635,7 +634,7 @@ def body_edge(m: Ints) -> int:
     return m[NOW] + edge - m[frame + B_DONE]
 
 
-@entry_point
+@kernel(patience=3)
 def play(memory: Ints, records: Ints, turns: int) -> bool:
     """Play until the end, for ``turns`` instants at most, or until there is no room for records; whether it ended.
 
@@ -677,7 +676,7 @@ def play(memory: Ints, records: Ints, turns: int) -> bool:
     return False
 
 
-@entry_point
+@kernel()
 def begin(memory: Ints, records: Ints, primed: Ints) -> None:
     """Time zero: the first event of every source is known, all primed units begin, and then each raises its start."""
     m, log = bare(memory), bare(records)

@@ -9,7 +9,8 @@ from fractions import Fraction
 from threading import Event
 
 from tachys.model.system import System
-from tachys.simulation.engine import Run
+from tachys.simulation.engine import Run, work_of
+from tachys.simulation.kernel import play
 from tachys.simulation.needs import Watch, became, needs_records, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
@@ -34,7 +35,13 @@ class RunPart:
 
 
 def play_part(
-    system: System, ways: RunOptions, end: int, number: int, progress: Progress | None = None, *, compiled: bool = True
+    system: System,
+    ways: RunOptions,
+    end: int,
+    number: int,
+    progress: Progress | None = None,
+    *,
+    compiled: bool | None = None,
 ) -> RunPart:
     """One run. KeyboardInterrupt between slices leaves what was counted up to there."""
     run = Run(system, ways, end, record=needs_records(system), compiled=compiled)
@@ -63,7 +70,7 @@ def simulate(
     workers: int = 1,
     bounds: Bounds | None = None,
     progress: Progress | None = None,
-    compiled: bool = True,
+    compiled: bool | None = None,
 ) -> Simulated:
     """Play a model for ``end`` ps, ``runs`` times with seeds that follow each other, and say what was seen.
 
@@ -77,7 +84,9 @@ def simulate(
         raise ValueError("the time to play and the number of runs must be positive")
     ways = ways or RunOptions()
     paper = bounds or bounds_of(system)
-    if workers > 1 and runs > 1:
+    if compiled is None:
+        compiled = not play.is_short(runs * work_of(system, end))
+    if workers > 1 and runs > 1 and compiled:
         parts = _in_threads(system, ways, end, runs, workers, progress)
     else:
         parts = []
@@ -89,12 +98,6 @@ def simulate(
             if not parts[-1].whole:
                 break
     return joined(paper, parts, complete=len(parts) == runs and all(part.whole for part in parts))
-
-
-def events_in(system: System, length: int) -> int:
-    """About how many events come from outside in ``length`` ps: a measure of what playing that takes."""
-    every = (source.period or source.mean or length for source in system.sources)
-    return sum(int(length / max(1, each)) + 1 for each in every)
 
 
 def _share_of(progress: Progress, number: int, runs: int) -> Progress:
@@ -117,7 +120,7 @@ def _in_threads(
 
     def play(number: int) -> RunPart | None:
         each = replace(ways, seed=ways.seed + number)
-        return None if stop.is_set() else play_part(system, each, end, number, heed)
+        return None if stop.is_set() else play_part(system, each, end, number, heed, compiled=True)
 
     with ThreadPoolExecutor(min(workers, runs)) as pool:
         waiting: dict[Future[RunPart | None], int] = {pool.submit(play, number): number for number in range(runs)}

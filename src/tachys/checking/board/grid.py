@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.compiled import njit
+from tachys.compiled import kernel
 
 Z95 = 1.96
 _FEWEST = 8  # instants of which a grid is made
@@ -127,7 +127,7 @@ def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None
     return Grid(found.period + (int(rest[second] - rest[first]) / run if run else 0.0), number, delay, told)
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel(weight=3)
 def _lower_hull(x: Instants, y: Instants) -> Instants:
     """Places of the corners of the lower convex hull of points in order of x."""
     hull = np.empty(len(x), np.int64)

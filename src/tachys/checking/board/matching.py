@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from tachys.capture.table import Instants
-from tachys.compiled import njit
+from tachys.compiled import kernel, zeros
 
 UNSURE, SERVED, LOST, WAITING = range(4)
 
@@ -188,7 +188,7 @@ def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longes
     return found
 
 
-@njit(error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def _room_again(kind: Instants, fate: Any, doubt: Instants, doubts: int, own: int) -> int:
     """Once there is room again, what of a kind was in doubt before is lost; how many are still in doubt."""
     kept = 0
@@ -201,7 +201,7 @@ def _room_again(kind: Instants, fate: Any, doubt: Instants, doubts: int, own: in
     return kept
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel(weight=2)
 def _serve(
     at: Instants, kind: Instants, kinds: int, runs: Instants, pending: int, leads: Instants, takes_all: bool,
     carried: int, ends: Instants, may: Any,
@@ -209,12 +209,14 @@ def _serve(
     """(fate of every event, the run that served it, whether each run is an orphan, whether it may be several)."""
     count = len(at)
     merged = np.zeros(len(runs), np.bool_)
-    fate, by = np.zeros(count, np.int8), np.full(count, -1, np.int64)
+    fate, by = np.zeros(count, np.int8), zeros(count)
+    for event in range(count):
+        by[event] = -1
     orphan = np.zeros(len(runs), np.bool_)
-    queue = np.empty(count, np.int64)  # places of those that wait, oldest first
+    queue = zeros(count)  # places of those that wait, oldest first
     head, tail = 0, 0
-    waits = np.zeros(kinds, np.int64)
-    doubt = np.empty(count, np.int64)  # came while the memory seemed full
+    waits = zeros(kinds)
+    doubt = zeros(count)  # came while the memory seemed full
     doubts = 0
     hidden = carried  # came before the capture began
     place = 0
@@ -225,7 +227,8 @@ def _serve(
                 place += 1
             merged[number - 1] = place > before or head < tail or doubts > 0
             head, doubts = tail, 0  # their fate is UNSURE
-            waits[:] = 0
+            for own in range(kinds):
+                waits[own] = 0
             hidden = 0
         if number == len(runs):
             break
@@ -279,7 +282,7 @@ def _serve(
     return fate, by, orphan, merged
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel()
 def _settle(
     at: Instants, kind: Instants, fate: Any, queue: Instants, tail: int, waits: Instants, doubt: Instants, doubts: int,
     accepted: int, pending: int, hidden: int,

@@ -16,7 +16,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
-from tachys.compiled import njit
+from tachys.compiled import int64, kernel, zeros
 from tachys.model.nodes import Core
 
 NOBODY = -1
@@ -67,13 +67,13 @@ def nest(
     return WhoRuns(at, who, deep), [ExecutionTimes(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
 
 
-@njit(cache=True, error_model="numpy", forceinline=True)  # type: ignore[untyped-decorator]
+@kernel(inline=True)
 def _next_edge(
     begins: Instants, finishes: Instants, first: Instants, starts: Instants, ends: Instants, urgency: Instants
 ) -> Any:
     """(when, whose, whether it is an end) of the next edge; ends before starts, the most urgent end and the least
     urgent start first."""
-    when, thing, ending = np.int64(9223372036854775807), -1, False
+    when, thing, ending = int64(9223372036854775807), -1, False
     for k in range(len(urgency)):
         if finishes[k] < begins[k] and (
             ends[finishes[k]] < when or (ends[finishes[k]] == when and (not ending or urgency[k] < urgency[thing]))
@@ -88,19 +88,23 @@ def _next_edge(
     return when, thing, ending
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel(weight=20)
 def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants) -> Any:
     things, total = len(urgency), len(starts)
-    at, who, deep = np.empty(2 * total, np.int64), np.empty(2 * total, np.int32), np.empty(2 * total, np.int32)
-    least, most = np.empty(total, np.int64), np.empty(total, np.int64)
-    interrupted = np.zeros(total, np.int64)
-    begins, finishes = first[:-1].copy(), first[:-1].copy()  # the next start and the next end of each thing
-    stack = np.empty(things + 1, np.int64)  # bodies by number
-    owner = np.empty(things + 1, np.int64)
-    covered = np.zeros(things + 1, np.int64)
-    accepts = np.zeros(things + 1, np.int64)
-    saved_least, saved_most = np.zeros(things + 1, np.int64), np.zeros(things + 1, np.int64)
-    ended = np.full(things + 1, -1, np.int64)  # when the last one on top of this ended
+    at, who, deep = zeros(2 * total), np.empty(2 * total, np.int32), np.empty(2 * total, np.int32)
+    least, most = zeros(total), zeros(total)
+    interrupted = zeros(total)
+    begins, finishes = zeros(things), zeros(things)  # the next start and the next end of each thing
+    for thing in range(things):
+        begins[thing] = finishes[thing] = first[thing]
+    stack = zeros(things + 1)  # bodies by number
+    owner = zeros(things + 1)
+    covered = zeros(things + 1)
+    accepts = zeros(things + 1)
+    saved_least, saved_most = zeros(things + 1), zeros(things + 1)
+    ended = zeros(things + 1)  # when the last one on top of this ended; -1: there was none
+    for place in range(things + 1):
+        ended[place] = -1
     depth = 0
     for found in range(2 * total):
         when, thing, ending = _next_edge(begins, finishes, first, starts, ends, urgency)
@@ -143,7 +147,7 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
     return at, who, deep, least, most, interrupted
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel()
 def _saved(gap: int, costs: Instants) -> tuple[int, int]:
     """How much a chain saved, or lost, between two bodies that lie ``gap`` apart: [least, most]."""
     entry_least, entry_most, exit_least, exit_most, chain_least, chain_most, slack = costs

@@ -5,10 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
 from tachys.capture.table import Instants
-from tachys.compiled import njit
+from tachys.compiled import kernel, zeros
 from tachys.model.nodes import Unit
 
 DROP, RESTART, QUEUE = range(3)
@@ -42,11 +40,11 @@ def pair_unit(unit: Unit, starts: Instants, ends: Instants, begin: int, *, busy:
     return Paired(at, after, lost, waiting, takes)
 
 
-@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+@kernel(weight=2)
 def _pair(starts: Instants, ends: Instants, mode: int, depth: int, begin: int, busy: bool) -> Any:
     count = len(starts)
-    at, after, takes = np.empty(count, np.int64), np.empty(count, np.int64), np.empty(count, np.int64)
-    lost, queue = np.empty(count, np.int64), np.empty(count, np.int64)
+    at, after, takes = zeros(count), zeros(count), zeros(count)
+    lost, queue = zeros(count), zeros(count)
     done, gone, head, tail, place = 0, 0, 0, 0, 0
     work_began = begin
     for number in range(len(ends) + 1):
