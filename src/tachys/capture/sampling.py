@@ -26,6 +26,8 @@ COARSEST = 2.0  # units; a finer step cannot be told from the digits
 CHANCE = 1e-6
 TRIED = 2000  # instants around the two that lie closest together, by which a step is found
 _MOST_TRIED = 8_000_000
+_LITTLE, _NEVER = 100_000, 1 << 60  # ticks that are looked at, the first time and the second
+_GIVEN_UP = -2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +89,9 @@ def _step(instants: Instants, digit: int) -> float | None:
     near = ticks - ticks[closest]
     near = near[np.argsort(np.abs(near), kind="stable")][:TRIED]
     largest = float(np.abs(near[1])) + 1
-    found = float(_search(near, largest, COARSEST, WIDTH, _MOST_TRIED))
+    found = float(_search(near, largest, COARSEST, WIDTH, _MOST_TRIED, _LITTLE))
+    if found == _GIVEN_UP:
+        found = float(_search(near, largest, COARSEST, WIDTH, _MOST_TRIED, _NEVER))
     if found <= 0:
         return None
     refined = _refined(ticks - ticks[closest], found)
@@ -145,9 +149,9 @@ def _fit(ticks: Instants, step: float) -> Any:
     return fitted if most - least <= STRAYS else -1.0
 
 
-@kernel(weight=50)
-def _search(ticks: Instants, largest: float, least: float, width: float, budget: int) -> Any:
-    """The largest step by which ``ticks``, 0 and then ever further from it, fit within ``width``; -1: none is found.
+@kernel(weight=2, size=5)
+def _search(ticks: Instants, largest: float, least: float, width: float, budget: int, work: int) -> Any:
+    """The largest step by which ``ticks``, 0 and then ever further from it, fit within ``width``; below 0: none is.
 
     Steps are tried as intervals from the largest on, each cut into finer ones as more ticks are asked, so that a whole
     number of steps lies where it should to 0.05 of a tick.
@@ -157,7 +161,8 @@ def _search(ticks: Instants, largest: float, least: float, width: float, budget:
     top, tried = 1, 0
     while top > 0:
         top -= 1
-        low, high, place = lows[top], highs[top], asked[top]
+        low, high, place = float(lows[top]), float(highs[top]), asked[top]
+        work -= 1
         if (high - low) * abs(ticks[place]) > 0.1 * low:
             if top + 2 > len(lows):
                 return -1.0
@@ -173,9 +178,10 @@ def _search(ticks: Instants, largest: float, least: float, width: float, budget:
             bottom, over = min(bottom, rest), max(over, rest)
             if over - bottom > width + 0.1:
                 break
+            work -= 1
         tried += 1
-        if tried > budget:
-            return -1.0
+        if tried > budget or work < 0:
+            return _GIVEN_UP
         if over - bottom > width + 0.1:
             continue
         if place + 1 == len(ticks):
