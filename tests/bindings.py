@@ -49,9 +49,7 @@ def with_probes(board: Nameless, probes: dict[str, tuple[str, str | None, bool]]
     text = board.model
     for line, (shows, edge, low) in probes.items():
         text += (
-            f'\n[probe.{line}]\nshows = "{shows}"\n'
-            + (f'edge = "{edge}"\n' if edge else "")
-            + "active_low = true\n" * low
+            f'\n[probe.{line}]\nshows = "{shows}"\n' + (f'edge = "{edge}"\n' if edge else "") + 'active = "low"\n' * low
         )
     return text
 
