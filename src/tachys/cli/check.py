@@ -76,10 +76,10 @@ def check_command(
         _show_worse(worse)
     if junit is not None:
         _write_junit(results, junit, strict)
-    return _status(results, strict=strict, worse=bool(worse), told=shape == "table")
+    return _status(results, model, strict=strict, worse=bool(worse), told=shape == "table")
 
 
-def _status(results: list[CheckResult], *, strict: bool, worse: bool, told: bool) -> int:
+def _status(results: list[CheckResult], model: str, *, strict: bool, worse: bool, told: bool) -> int:
     """0, or 1 where a need is missed, and if ``strict`` where anything is left that nobody has accepted.
 
     Raises:
@@ -101,6 +101,7 @@ def _status(results: list[CheckResult], *, strict: bool, worse: bool, told: bool
         wrong, things = "nothing of the model is seen in it", [isr.thing for isr in blind[0].bounds.system.isrs]
         line = next(iter(blind[0].capture.signals), "D0")
         mend = f'say which signal shows what, such as [probe.{line}] shows = "{things[0] if things else "step.NAME"}"'
+        mend += f"; tachys probes {model} {blind[0].capture.file} proposes it"
         raise InputError([each for one in blind for each in input_error(one.capture.file, wrong, mend).problems])
     verdicts = [need.verdict for result in results for need in result.needs.values()]
     failed = strict and (worse or any(result.unaccepted for result in results))

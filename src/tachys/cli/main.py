@@ -30,6 +30,7 @@ from tachys.cli.headroom import headroom_command
 from tachys.cli.inspect import inspect_command
 from tachys.cli.new import new_command
 from tachys.cli.priorities import priorities_command
+from tachys.cli.probes import probes_command
 from tachys.cli.schema import schema_command
 from tachys.cli.simulate import simulate_command
 from tachys.cli.sweep import sweep_command
@@ -90,6 +91,7 @@ for command in (
     bounds_command,
     simulate_command,
     inspect_command,
+    probes_command,
     check_command,
     explain_command,
     fit_command,

@@ -27,6 +27,7 @@ MOST_EDGES = 4000  # of a line that are looked at
 _ANY = log(100.0)  # how widely rates and widths of lines spread that have nothing to do with a thing
 _STRONG, _FAULT, _AT_MOST = 8.0, 3.0, 20.0
 _CLOCK = 3e-4  # how far the clocks of board and analyser may differ
+_OFF = 0.02  # so many may lie outside of a figure of the model that is not quite right
 _CHAIN = 25.0  # the most that one line following another says
 _NEVER = np.int64(1) << 62
 
@@ -207,12 +208,22 @@ def of_one(line: Line, meaning: Meaning, expected: Expected) -> Evidence:
         _weigh_period(found, line, starts, source)
     else:
         _weigh_rate(found, line, starts, event, expected)
+        if source is not None and source.mean:
+            found.weigh(-min(_STRONG, log(float(np.diff(starts).mean()) / source.mean) ** 2 / 2))
     if meaning.edge in ("rise", "fall"):
         found.weigh(_shape_of_a_pulse(line, meaning.edge))
     widths = expected.widths(meaning.thing)
     if widths is not None:
         _weigh_widths(found, line, meaning, widths)
     return found
+
+
+def _outside(wrong: int, many: int) -> float:
+    """Nats against, where so many lie outside of what is allowed: a figure of the model may be a little off."""
+    share = min(wrong / many, 0.999)
+    if share <= _OFF:
+        return -1.0
+    return -min(_AT_MOST, 1 + many * (share * log(share / _OFF) + (1 - share) * log((1 - share) / (1 - _OFF))))
 
 
 def _weigh_distances(found: Evidence, line: Line, starts: Instants, event: Event, expected: Expected) -> None:
@@ -224,7 +235,7 @@ def _weigh_distances(found: Evidence, line: Line, starts: Instants, event: Event
     closer = int((apart + slack < least).sum())
     if closer:
         told = f"{closer} of {many} come closer than {time_in_words(least)}, to {time_in_words(int(apart.min()))}"
-        found.weigh(-min(_AT_MOST, _FAULT * closer), told)
+        found.weigh(_outside(closer, many), told)
     elif least > line.slack:
         found.weigh(min(_STRONG, many * least / mean) / 2, "")
     if most is None:
@@ -293,10 +304,10 @@ def _weigh_widths(found: Evidence, line: Line, meaning: Meaning, widths: tuple[i
     shorter, longer = int((length + slack < least).sum()), 0 if most is None else int((length - slack > most).sum())
     says = f"{time_in_words(int(length.min()))} to {time_in_words(int(length.max()))} long"
     if shorter:
-        found.weigh(-min(_AT_MOST, _FAULT * shorter), f"{says}, at least {time_in_words(least)} in the model")
+        found.weigh(_outside(shorter, len(length)), f"{says}, at least {time_in_words(least)} in the model")
     if longer and most is not None:
-        found.weigh(-min(_AT_MOST, _FAULT * longer), f"{says}, at most {time_in_words(most)} in the model")
-    if shorter or longer:
+        found.weigh(_outside(longer, len(length)), f"{says}, at most {time_in_words(most)} in the model")
+    if max(shorter, longer) > _OFF * len(length):
         return
     middle = float(np.median(length))
     wide = log((alone + line.slack) / max(1.0, least - line.slack, 0.02 * alone)) + 0.1
@@ -406,7 +417,7 @@ def _weigh_nesting(
     due = duty * len(begun)
     if wrong:
         words = f"{second.thing} begins {wrong} times while {first.thing} runs"
-        found.weigh(-min(_AT_MOST, _FAULT * wrong), words)
+        found.weigh(_outside(wrong, len(begun)), words)
     else:
         found.weigh(min(_STRONG, due) / 2)
 

@@ -164,8 +164,10 @@ def _of_lines(search: Search, chosen: Chosen, bound: dict[str, Meaning]) -> list
     found: dict[frozenset[str], Misbound] = {}
     for line, meaning in wrong.items():
         best = chosen[line]
-        if best is None or -search.worth_of(line, meaning, chosen) < SURE or search.one(line, best).against:
+        if best is None or search.one(line, best).against or -search.worth_of(line, meaning, chosen) < SURE:
             continue
+        if not any(search.reasons(line, meaning, {**others, line: meaning})[1] for others in (chosen, bound)):
+            continue  # less likely is not wrong
         partner = next((each for each, other in bound.items() if each != line and other.thing == best.thing), None)
         if meaning.thing == best.thing:
             fault = _same_thing(line, meaning, best)

@@ -164,7 +164,11 @@ class Search:
 
     def worth_of(self, line: str, meaning: Meaning | None, chosen: Chosen) -> float:
         """How much better all is with another meaning of a line, the others as is best for them then."""
-        return self._settled(self._changed(line, meaning, chosen), chosen)[1]
+        worth = self._settled(self._changed(line, meaning, chosen), chosen)[1]
+        holder = _holder(meaning, chosen, line)
+        if holder is None:
+            return worth
+        return max(worth, self._settled({line: meaning, holder: chosen[line]}, chosen)[1])
 
     def _worth(self, change: Chosen, chosen: Chosen) -> float:
         """How much better all is with a change."""
@@ -181,6 +185,7 @@ class Search:
         others: list[Meaning | None] = [each for each in [*self.some(line), None] if each != meaning]
         worth = {each: -self._worth(self._changed(line, each, chosen), chosen) for each in others}
         near = sorted(others, key=lambda each: worth[each])[:_NEAR]
+        near += [each for each in self.some(line)[: _NEAR + 1] if each != meaning and each not in near]
         margin, _, other = min((-self.worth_of(line, each, chosen), place, each) for place, each in enumerate(near))
         why, against = self.reasons(line, meaning, chosen)
         return Proposal(line, meaning, margin, other, why, against)
