@@ -24,6 +24,7 @@ from trials import trial
 HERE = Path(__file__).parent
 KEPT = HERE / "golden"
 _DATE = re.compile(r"20\d\d-\d\d-\d\d(T[0-9:.]+)?")
+PROBES = re.compile(r"(?m)^\[probe\.\w+\].*\n(?:^(?!\[).*\n)*")
 _NUMBER = re.compile(r"-?\d+\.\d+(?:e[+-]?\d+)?|-?\d+e[+-]?\d+")
 SHORT = ("simulate", "m.toml", "--for", "8 ms", "--seed", "3")
 MODELS = [
@@ -85,6 +86,17 @@ def inputs():
              ("explain", "m.toml", "c.vcd", "1", "-o", "o.svg")]  # fmt: skip
     yield "faulty", lambda: {"m.toml": model_text(), "c.vcd": faulty()}, [*CAPTURES, *drawn]
     yield "mended", lambda: {"m.toml": model_text(), "c.vcd": mended()}, CAPTURES
+    proposed = [("probes", "m.toml", "c.vcd"), ("probes", "m.toml", "c.vcd", "--format", "json"),
+                ("probes", "m.toml", "c.vcd", "--format", "csv", "--write"), ("check", "m.toml", "c.vcd")]  # fmt: skip
+    yield "unbound", lambda: {"m.toml": PROBES.sub("", model_text()), "c.vcd": faulty()}, proposed
+    wrong = lambda: {
+        "m.toml": model_text()
+        .replace('"isr.seed"', '"?"')
+        .replace('"isr.bus_byte"\n\n[probe', '"isr.seed"\n\n[probe')
+        .replace('"?"', '"isr.bus_byte"'),
+        "c.vcd": faulty(),
+    }  # noqa: E731
+    yield "exchanged", wrong, [("probes", "m.toml", "c.vcd", "--all"), ("check", "m.toml", "c.vcd")]
     both = [("check", "m.toml", "a.vcd", "b.csv"), ("check", "m.toml", "a.vcd", "b.csv", "--format", "json")]
     yield "both", lambda: {"m.toml": model_text(), "a.vcd": faulty(), "b.csv": mended()}, both
     for fault in PLANTED:

@@ -190,9 +190,19 @@ def _priorities() -> Any:
                   moved=_list(moved), needs=_by_name(need))  # fmt: skip
 
 
+def _probes() -> Any:
+    line = _shape(
+        "Line", line=str, shows=_null_or(str), edge=_null_or(str), active=_null_or(str),
+        how_sure=Literal["sure", "likely", "open"], margin=float, other=_null_or(str), why=_list(str),
+        against=_list(str),
+    )  # fmt: skip
+    fault = _shape("Fault", fault=str, lines=_list(str), wrong=str, mend=str)
+    return _shape("Probes", format=_head("probes"), capture=str, lines=_list(line), faults=_list(fault))
+
+
 OUTPUTS = {"bounds": _bounds, "simulation": _simulation, "check": _check, "checks": _checks, "capture": _capture,
            "levels": _levels, "worst": _worst, "compare": _compare, "sweep": _sweep, "headroom": _headroom,
-           "priorities": _priorities}  # fmt: skip
+           "priorities": _priorities, "probes": _probes}  # fmt: skip
 
 
 def output_type(name: str) -> Any:

@@ -245,7 +245,7 @@ def _weigh_distances(found: Evidence, line: Line, starts: Instants, event: Event
         told = (
             f"{further} of {many} are further apart than {time_in_words(most)}, up to {time_in_words(int(apart.max()))}"
         )
-        found.weigh(-min(_AT_MOST, _FAULT * further), told)
+        found.weigh(_outside(further, many), told)
     else:
         chance = -many * log(max(1e-9, 1 - exp(-most / mean)))
         found.weigh(min(_STRONG, chance) / 2, "")

@@ -100,9 +100,20 @@ class Search:
             moved = [self._change(line, chosen) for line in order]
             if not any(moved):
                 break
-        while self._exchange(chosen):
+        while self._exchange(chosen) or self._turn(chosen):
             pass
         return chosen
+
+    def _turn(self, chosen: Chosen) -> bool:
+        """Give a line another meaning, and what hangs on it what is best then; whether that was better."""
+        for line in chosen:
+            for meaning in self.some(line)[:_NEAR]:
+                if meaning != chosen[line]:
+                    after, gain = self._with(line, meaning, chosen)
+                    if gain > _BETTER:
+                        chosen.update(after)
+                        return True
+        return False
 
     def _exchange(self, chosen: Chosen) -> bool:
         """Exchange two lines with all that hangs on them, which no single change would do; whether that was better."""
@@ -164,11 +175,14 @@ class Search:
 
     def worth_of(self, line: str, meaning: Meaning | None, chosen: Chosen) -> float:
         """How much better all is with another meaning of a line, the others as is best for them then."""
-        worth = self._settled(self._changed(line, meaning, chosen), chosen)[1]
+        return self._with(line, meaning, chosen)[1]
+
+    def _with(self, line: str, meaning: Meaning | None, chosen: Chosen) -> tuple[Chosen, float]:
+        found = [self._settled(self._changed(line, meaning, chosen), chosen)]
         holder = _holder(meaning, chosen, line)
-        if holder is None:
-            return worth
-        return max(worth, self._settled({line: meaning, holder: chosen[line]}, chosen)[1])
+        if holder is not None:
+            found.append(self._settled({line: meaning, holder: chosen[line]}, chosen))
+        return max(found, key=lambda each: each[1])
 
     def _worth(self, change: Chosen, chosen: Chosen) -> float:
         """How much better all is with a change."""
