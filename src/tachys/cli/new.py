@@ -1,4 +1,4 @@
-"""``tachys new``: a commented starter model to fill in."""
+"""``tachys new``: a commented starter model to fill in, or one begun from a capture."""
 
 from __future__ import annotations
 
@@ -6,14 +6,49 @@ from pathlib import Path
 
 import click
 
+from tachys.cli.capturing import Given, shape_options
+
 
 @click.command("new")
 @click.argument("folder", type=click.Path(), metavar="DIR")
-def new_command(folder: str) -> int:
-    """Write DIR/model.toml: a small model that works, and every other table as a comment."""
+@click.option(
+    "--from-capture",
+    "capture",
+    type=click.Path(),
+    metavar="FILE",
+    help="Begin with what the lines of a capture look like, every figure marked as seen.",
+)
+@shape_options
+def new_command(folder: str, capture: str | None, given: Given) -> int:
+    """Write DIR/model.toml: a small model that works, and every other table as a comment.
+
+    With --from-capture: timers, events, routines and steps as they are seen, with questions where nothing tells.
+    """
     from tachys.cli.output import say
     from tachys.demo.project import write_starter
 
+    if capture is not None:
+        return _begin(Path(folder), capture, given)
     model = write_starter(Path(folder))
     say(f"Wrote {model}. Fill it in, then: tachys bounds {model}")
+    return 0
+
+
+def _begin(folder: Path, capture: str, given: Given) -> int:
+    import datetime
+
+    from tachys.checking.correct.beginning import begin_model
+    from tachys.cli.output import say
+    from tachys.cli.words import count_text
+    from tachys.demo.project import write_starter
+    from tachys.model.loading import read_model
+
+    text = begin_model(given.read(capture), datetime.date.today().isoformat())
+    model = write_starter(folder, text)
+    system = read_model(text, str(model))
+    asked = sum("?" in line.partition("#")[2] for line in text.splitlines())
+    things = ((len(system.sources), "source"), (len(system.isrs), "routine"), (len(system.steps), "step"))
+    say(f"Wrote {model}: {', '.join(count_text(many, what) for many, what in things if many)}, as they are seen; "
+        f"{count_text(asked, 'question')} for you in it.",
+        f"Next: give things their names and the core its clock, then tachys check {model} {capture}")  # fmt: skip
     return 0

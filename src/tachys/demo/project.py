@@ -42,13 +42,15 @@ def _holds(path: Path, text: str) -> bool:
         return False
 
 
-def write_starter(folder: Path) -> Path:
-    """Write a commented model to fill in; what is there already and differs is not overwritten.
+def write_starter(folder: Path, text: str | None = None) -> Path:
+    """Write a commented model to fill in, or the text of one that was begun.
+
+    What is there already and differs is not overwritten.
 
     Raises:
         InputError: a model of that name is there already, or the place cannot be written to.
     """
-    _write_all(folder, {STARTER: (files("tachys.demo") / "starter.toml").read_text(encoding="utf-8")})
+    _write_all(folder, {STARTER: text or (files("tachys.demo") / "starter.toml").read_text(encoding="utf-8")})
     return folder / STARTER
 
 

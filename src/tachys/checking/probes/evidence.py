@@ -352,7 +352,8 @@ def _weigh_cause(found: Evidence, one: Line, first: Meaning, other: Line, second
     many = len(after)
     prompt = int((after <= delay.prompt + one.slack).sum())
     words = f"{second.thing} follows {prompt} of {many} times within {time_in_words(max(delay.prompt, one.slack))}"
-    found.weigh(_likely(prompt, many, 1 - exp(-wide / every), max(0.3, prompt / many)), words)
+    # a busy core lets it wait, so that it seldom comes at once speaks against nothing
+    found.weigh(_likely(prompt, many, 1 - exp(-wide / every), prompt / many), words)
     if delay.most is None:
         return
     wide = float(delay.most - delay.least + 2 * one.slack)

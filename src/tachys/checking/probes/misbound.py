@@ -12,7 +12,7 @@ from fractions import Fraction
 
 from tachys.capture.table import Capture, Signal
 from tachys.checking.probes.evidence import Expected, Line, Meaning
-from tachys.checking.probes.proposing import LIKELY, SURE, Chosen, Proposal, Search, lines_of
+from tachys.checking.probes.proposing import FAR, LIKELY, SURE, Chosen, Proposal, Search, lines_of
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Probe
 from tachys.model.system import System
@@ -57,8 +57,11 @@ class Binding:
         return f"{self.faults[0].wrong}: {self.faults[0].mend}" if self.faults else None
 
 
-def judge_binding(paper: Bounds, capture: Capture) -> Binding:
-    """Propose what every line shows, and hold the probes of the model against it."""
+def judge_binding(paper: Bounds, capture: Capture, *, if_doubted: bool = False) -> Binding:
+    """Propose what every line shows, and hold the probes of the model against it.
+
+    ``if_doubted``: only where something speaks against one of these probes; else nothing is proposed.
+    """
     system = paper.system
     today, fixed = _today(system, capture)
     lines = {name: line for name, line in lines_of(capture).items() if name not in fixed}
@@ -66,15 +69,27 @@ def judge_binding(paper: Bounds, capture: Capture) -> Binding:
     search = Search(expected, lines)
     if not lines or not expected.meanings:
         return Binding((), today)
-    chosen = search.best()
-    proposals = tuple(search.proposal(line, chosen) for line in lines)
     bound = {line: meaning for line, meaning in today.items() if line in lines}
+    if if_doubted and not any(_is_doubted(search, line, bound) for line in bound):
+        return Binding((), today)
+    chosen = search.best()
+    proposals = tuple(search.proposals(chosen))
     faults: list[Misbound] = []
     if _is_poor(search, bound or chosen):
         faults = _of_all(search, chosen, proposals, capture)
     if not faults:
         faults = _of_lines(search, chosen, bound)
     return Binding(proposals, today, tuple(faults))
+
+
+def _is_doubted(search: Search, line: str, bound: dict[str, Meaning]) -> bool:
+    """Whether something speaks against a probe, or its thing would be shown better by another edge or level."""
+    meaning, chosen = bound[line], dict[str, Meaning | None](bound)
+    if search.reasons(line, meaning, chosen)[1]:
+        return True
+    now = search.of_line(line, meaning, chosen)
+    others = (each for each in search.expected.meanings if each.thing == meaning.thing and each != meaning)
+    return any(search.of_line(line, each, chosen) > now + SURE for each in others)
 
 
 def _today(system: System, capture: Capture) -> tuple[dict[str, Meaning], dict[str, Thing]]:
@@ -127,7 +142,7 @@ def _of_all(search: Search, chosen: Chosen, proposals: tuple[Proposal, ...], cap
         scaled = _scaled(capture, power)
         other = Search(search.expected, {name: Line(scaled.signals[name], scaled) for name in search.lines})
         best = other.best()
-        fits = [each for each in (other.proposal(line, best) for line in best) if each.meaning and not each.against]
+        fits = [each for each in other.proposals(best) if each.meaning and not each.against]
         if other.total(best) > now + SURE * max(1, len(best) / 2) and 2 * len(fits) > len(best):
             times = f"{10**power} times" if power > 0 else f"1/{10**-power} of"
             return [
@@ -166,7 +181,10 @@ def _of_lines(search: Search, chosen: Chosen, bound: dict[str, Meaning]) -> list
         best = chosen[line]
         if best is None or search.one(line, best).against or -search.worth_of(line, meaning, chosen) < SURE:
             continue
-        if not any(search.reasons(line, meaning, {**others, line: meaning})[1] for others in (chosen, bound)):
+        far = -search.worth_of(line, meaning, chosen) >= FAR
+        if not far and not any(
+            search.reasons(line, meaning, {**others, line: meaning})[1] for others in (chosen, bound)
+        ):
             continue  # less likely is not wrong
         partner = next((each for each, other in bound.items() if each != line and other.thing == best.thing), None)
         if meaning.thing == best.thing:

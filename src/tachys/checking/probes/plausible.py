@@ -19,20 +19,17 @@ _OWN = {
     "every",
 }  # figures of a thing itself, not of who holds it off
 _EXACT = {"period", "every"}
-_MANY = 3  # figures that are refuted, from which on it is asked whether the lines are the right ones
 _FEWEST = 3  # lines of which it can be said that half of them are wrong
 
 
 def first_reason(board: Measurement, figures: tuple[Compared, ...]) -> str | None:
     """The one likely reason why most of a capture is not what the model says; None where it is."""
-    return _power_of_ten(figures) or _misbound(board, figures) or _another_board(board, figures)
+    return _power_of_ten(figures) or _misbound(board) or _another_board(board, figures)
 
 
-def _misbound(board: Measurement, figures: tuple[Compared, ...]) -> str | None:
-    """Where much is refuted, whether the lines show what their probes say."""
-    if sum(figure.state is Agreement.REFUTES for figure in figures) < _MANY:
-        return None
-    told = judge_binding(board.paper, board.capture).first
+def _misbound(board: Measurement) -> str | None:
+    """Whether the lines show what their probes say, where something speaks against one."""
+    told = judge_binding(board.paper, board.capture, if_doubted=True).first
     return None if told is None else f"{told}; what is said below rests on that, and tachys probes shows why"
 
 

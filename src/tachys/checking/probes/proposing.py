@@ -14,9 +14,9 @@ from tachys.capture.table import Capture
 from tachys.checking.probes.evidence import Evidence, Expected, Line, Meaning, of_one, of_two
 from tachys.worstcase.bounds import Bounds
 
-SURE, LIKELY = 9.0, 3.0  # nats to the next best
+FAR, SURE, LIKELY = 18.0, 9.0, 3.0  # nats to the next best
 _TRIED = 16  # meanings of a line that are tried, the best by themselves
-_NEAR = 3  # of these, for how many it is looked at what would follow for the other lines
+_NEAR = 3  # of these, with how many it is looked at what would follow for the other lines
 _BETTER = 1e-6
 _NOTHING = 0.0  # what speaks for a line that belongs to nothing
 
@@ -193,16 +193,30 @@ class Search:
             gain += self.of_line(line, meaning, after)
         return gain
 
-    def proposal(self, line: str, chosen: Chosen) -> Proposal:
-        """What is proposed for a line, and by how much it is better than what comes next."""
-        meaning = chosen[line]
+    def proposals(self, chosen: Chosen) -> list[Proposal]:
+        """What is proposed for each line, and by how much that is better than what comes next.
+
+        In another assignment that is nearly as good no line is sure that shows another thing there.
+        """
+        next_best: dict[str, tuple[float, Meaning | None]] = {}
+        for line, meaning in chosen.items():
+            for other in self._near(line, meaning, chosen):
+                after, gain = self._with(line, other, chosen)
+                for each in chosen:
+                    if after[each] != chosen[each] and (each not in next_best or -gain < next_best[each][0]):
+                        next_best[each] = -gain, after[each]
+        found = []
+        for line, meaning in chosen.items():
+            margin, runner_up = next_best.get(line, (SURE, None))
+            found.append(Proposal(line, meaning, margin, runner_up, *self.reasons(line, meaning, chosen)))
+        return found
+
+    def _near(self, line: str, meaning: Meaning | None, chosen: Chosen) -> list[Meaning | None]:
+        """The meanings for which it is looked at what would follow for the other lines."""
         others: list[Meaning | None] = [each for each in [*self.some(line), None] if each != meaning]
-        worth = {each: -self._worth(self._changed(line, each, chosen), chosen) for each in others}
-        near = sorted(others, key=lambda each: worth[each])[:_NEAR]
-        near += [each for each in self.some(line)[: _NEAR + 1] if each != meaning and each not in near]
-        margin, _, other = min((-self.worth_of(line, each, chosen), place, each) for place, each in enumerate(near))
-        why, against = self.reasons(line, meaning, chosen)
-        return Proposal(line, meaning, margin, other, why, against)
+        worth = {each: self._worth(self._changed(line, each, chosen), chosen) for each in others}
+        near = sorted(others, key=lambda each: -worth[each])[:_NEAR]
+        return near + [each for each in self.some(line)[: _NEAR + 1] if each != meaning and each not in near]
 
     def reasons(self, line: str, meaning: Meaning | None, chosen: Chosen) -> tuple[tuple[str, ...], tuple[str, ...]]:
         """(what speaks for a meaning, what against), of the line and of it with the others."""
@@ -249,4 +263,4 @@ def propose(paper: Bounds, capture: Capture) -> list[Proposal]:
     if not search.lines or not search.expected.meanings:
         return []
     chosen = search.best()
-    return [search.proposal(line, chosen) for line in search.lines]
+    return search.proposals(chosen)
