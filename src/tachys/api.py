@@ -31,6 +31,7 @@ from tachys.worstcase.bounds import Bounds
 
 if TYPE_CHECKING:
     from tachys.checking.correct.fitting import Fitted
+    from tachys.checking.probes.misbound import Binding
     from tachys.trying.comparing import Comparison
     from tachys.trying.headroom import Headroom
     from tachys.trying.points import Model
@@ -160,6 +161,14 @@ def inspect(capture: Capture, *, begin: Time | None = None, end: Time | None = N
 def check(system: System, capture: Capture, bounds: Bounds | None = None) -> CheckResult:
     """Hold a capture against a model: what was measured, does it agree, which need is met, who made it late."""
     return _check(_system("check", system), _capture("check", capture), bounds)
+
+
+def probes(system: System, capture: Capture, bounds: Bounds | None = None) -> Binding:
+    """Which line of a capture shows what of a model, how sure that is, and what is wrong with its probes."""
+    from tachys.checking.probes.misbound import judge_binding
+
+    given = _system("probes", system)
+    return judge_binding(bounds or _bounds(given), _capture("probes", capture))
 
 
 def explain(result: CheckResult, what: int | str = 1, at: Time | None = None) -> Explained:

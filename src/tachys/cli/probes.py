@@ -103,18 +103,21 @@ def _show(binding: Binding, title: str, file: str, every: bool) -> None:
     if binding.faults:
         say("")
     rows: list[list[str | Verdict]] = []
+    told: list[str] = []
     for each in binding.proposals:
         shows = each.meaning.text if each.meaning else "nothing of the model"
         other = each.other.text if each.other else "nothing"
         today = binding.today.get(each.line)
-        state = "no probe" if today is None else "as it is" if today == each.meaning else "differs"
-        rows.append([each.line, shows, each.how_sure, other if each.how_sure != "sure" else "", state])
-    table([("line", ""), ("shows", ""), ("how sure", ""), ("or", ""), ("the model", "")], rows)
-    for each in binding.proposals:
-        reasons = [*each.why, *(f"but {told}" for told in each.against)]
-        if reasons and (every or each.how_sure != "sure" or each.line not in binding.today):
-            say(f"  {each.line}: {'; '.join(reasons if every else reasons[:3])}")
-    say("")
+        state = "no probe" if today is None else "the same" if today == each.meaning else today.text
+        rows.append([each.line, shows, each.how_sure, "" if each.how_sure == "sure" else other, state])
+        reasons = [*each.why, *(f"but {against}" for against in each.against)]
+        if reasons and (every or each.how_sure != "sure" or state != "the same"):
+            told.append(f"  {each.line}: {'; '.join(reasons if every else reasons[:3])}")
+    columns = [("line", ""), ("shows", ""), ("how sure", ""), ("or", ""), ("the model says", "")]
+    if all(each.how_sure == "sure" for each in binding.proposals):
+        columns, rows = columns[:3] + columns[4:], [[*row[:3], row[4]] for row in rows]
+    table(columns, rows)
+    say(*told, *[""] * bool(told))
 
 
 def _show_text(binding: Binding, changed: list[Proposal], model: str, write: bool) -> None:

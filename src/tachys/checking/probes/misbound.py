@@ -181,10 +181,9 @@ def _of_lines(search: Search, chosen: Chosen, bound: dict[str, Meaning]) -> list
         best = chosen[line]
         if best is None or search.one(line, best).against or -search.worth_of(line, meaning, chosen) < SURE:
             continue
-        far = -search.worth_of(line, meaning, chosen) >= FAR
-        if not far and not any(
-            search.reasons(line, meaning, {**others, line: meaning})[1] for others in (chosen, bound)
-        ):
+        around = ({**others, line: meaning} for others in (chosen, bound))
+        against = any(search.reasons(line, meaning, others)[1] for others in around)
+        if not against and -search.worth_of(line, meaning, chosen) < FAR:
             continue  # less likely is not wrong
         partner = next((each for each, other in bound.items() if each != line and other.thing == best.thing), None)
         if meaning.thing == best.thing:
