@@ -1,5 +1,8 @@
 """Which line shows what: proposed for boards whose lines have lost their names, faults of binding found, models begun."""
 
+import json
+import re
+
 import pytest
 
 from bindings import KINDS, nameless, planted, with_probes
@@ -11,7 +14,7 @@ from tachys.checking.probes.misbound import Fault, judge_binding
 from tachys.checking.probes.proposing import propose
 from tachys.compiled import only
 from tachys.demo import board
-from tachys.demo.analyser import to_vcd
+from tachys.demo.analyser import Recording, to_vcd
 from tachys.demo.project import model_text
 from tachys.errors import InputError
 from tachys.model.loading import read_model
@@ -106,3 +109,21 @@ def test_names_of_lines_that_are_no_names_in_a_model():
     text = begin_model(capture, "2026-01-01")
     assert check(read_model(text, "m"), capture).findings == ()
     assert '[probe."a b.c"]' in text
+
+
+def test_captures_with_other_lines_and_other_names_are_checked_together(tmp_path):
+    """What one capture does not show another may; only what none shows is missed, and so is a line's other name."""
+    seen = board.record(faulty=False)
+    first, second = (Recording({name: seen.levels[name] for name in names}, seen.analyser, seen.truth)
+                     for names in (("D0", "D1"), ("D2", "D3", "D7")))  # fmt: skip
+    (tmp_path / "a.vcd").write_text(to_vcd(first).replace(" D1 $end", " CH1 $end"))
+    (tmp_path / "b.vcd").write_text(to_vcd(second))
+    text = re.sub(r"(?s)\[probe\.D[45689]\].*?(?=\n\[|$)", "", model_text())
+    (tmp_path / "m.toml").write_text(text.replace("[probe.D1]\n", '[probe.D1]\nalso = ["IN1", "CH1"]\n'))
+    alone = tachys(tmp_path, "check", "m.toml", "b.vcd")
+    assert (alone.returncode, 'b.vcd has no signal "D0"' in alone.stderr) == (2, True)
+    both = tachys(tmp_path, "check", "m.toml", "a.vcd", "b.vcd", "--format", "json")
+    needs = [each["needs"] for each in json.loads(both.stdout)["captures"]]
+    assert both.returncode == 0
+    assert [each["release"]["basis"] for each in needs] == ["paper and board", "paper"]
+    assert [each["bus_byte.deadline"]["basis"] for each in needs] == ["paper", "paper and board"]

@@ -17,6 +17,7 @@ from tachys.checking.compare.judging import judge
 from tachys.checking.compare.premises import fallen_proofs
 from tachys.checking.compare.unmodelled import look_for_strangers
 from tachys.checking.out.pooling import together
+from tachys.checking.probes.binding import called_as
 from tachys.checking.probes.plausible import first_reason
 from tachys.checking.result import CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
 from tachys.model.system import System
@@ -26,15 +27,19 @@ from tachys.worstcase.bounds import Bounds
 MOST_PARTS = 200  # of a record with gaps, the longest of them
 
 
-def check(system: System, capture: Capture, bounds: Bounds | None = None) -> CheckResult:
+def check(
+    system: System, capture: Capture, bounds: Bounds | None = None, *, elsewhere: frozenset[str] = frozenset()
+) -> CheckResult:
     """Measure everything that the lines show, compare it with the bounds, judge every need, say what is wrong.
 
     Nothing is concluded across a gap in the record: its whole parts are checked one by one and put together.
+    ``elsewhere``: the signals of other captures of the same board; a probe of one of them may be missing in this one.
 
     Raises:
         InputError: a probe names a signal that the capture lacks.
     """
     paper = bounds or bounds_of(system)
+    system, capture = called_as(system, capture, elsewhere)
     if system.capture_step is not None:
         capture = replace(capture, resolution=system.capture_step)
     parts = whole_parts(capture)

@@ -66,9 +66,11 @@ def check_command(
     warn(system.remarks)
     before = None if baseline is None else read_baseline(baseline)
     paper = bounds(system)
+    read = [given.read(path, strict=strict) for path in captures]
+    shown = frozenset(name for capture in read for name in capture.signals)
     results = []
-    for path in captures:
-        result = check(system, given.read(path, strict=strict), paper)
+    for capture in read:
+        result = check(system, capture, paper, elsewhere=shown)
         results.append(by_own_clock(result) if own_clock else result)
     worse = [] if before is None else [line for each in results for line in worse_than(before, check_data(each))]
     _print(results, shape, model, figures=figures, every=every)

@@ -105,6 +105,7 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
         codes=tuple(sorted(codes)),
         active_low=table.active == "low",
         shortest=clocks.cost(table.shortest, (*path, "shortest")).least,
+        also=tuple(table.also),
     )
 
 

@@ -236,7 +236,7 @@ class Probe:
     Several names in ``shows``: routines that share the line. ``IDLE`` in it: high while the core has nothing to do.
     ``codes``: the signal is a bus whose value says who is running; ``shows`` is empty then. ``active_low``: the level
     is inverted. Pulses shorter than ``shortest`` ps are not the board's. The pin moves ``after`` ps after the first
-    instruction and ``before_end`` ps before the last.
+    instruction and ``before_end`` ps before the last. Other analysers call the signal ``also``.
     """
 
     signal: str
@@ -247,3 +247,4 @@ class Probe:
     codes: tuple[tuple[int, str], ...] = ()
     active_low: bool = False
     shortest: int = 0
+    also: tuple[str, ...] = ()

@@ -243,6 +243,7 @@ class ProbeTable(Table):
     """Which thing of the model a captured signal shows."""
 
     shows: str | list[str] | None = None
+    also: list[str] = []
     codes: dict[str, str] | None = None
     edge: Literal["rise", "fall", "both", "toggle", "pulse"] | None = None
     active: Literal["high", "low"] = "high"

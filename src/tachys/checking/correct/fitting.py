@@ -58,8 +58,9 @@ def fit(
     """
     changes: dict[str, Change] = {}
     left: dict[str, None] = {}
+    shown = frozenset(name for capture in captures for name in capture.signals)
     for number, capture in enumerate(captures):
-        result = check(read_model(text, file), capture)
+        result = check(read_model(text, file), capture, elsewhere=shown)
         writer = _Writer(text, f"{MARK}{_short(capture.file)}, {today}", margin)
         for figure in result.figures:
             if figure.state is Agreement.REFUTES or (tighten and number == 0 and figure.measured is not None):

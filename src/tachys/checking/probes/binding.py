@@ -51,6 +51,27 @@ def things_of(system: System) -> list[Thing]:
     return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
 
 
+def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = frozenset()) -> tuple[System, Capture]:
+    """(the model without probes of what only another capture shows, the capture with its signals as probes call them).
+
+    ``elsewhere``: the signals of other captures of the same board.
+    """
+    names = dict.fromkeys(capture.signals, "")
+    for probe in system.probes:
+        other = next((name for name in probe.also if name in names), None)
+        if probe.signal not in names and other is not None:
+            names[other] = probe.signal
+    if any(names.values()):
+        signals = {new or name: capture.signals[name] for name, new in names.items()}
+        signals = {name: replace(each, name=name) for name, each in signals.items()}
+        capture = replace(capture, signals=signals)
+    missing = {each.signal for each in system.probes if each.signal not in capture.signals}
+    passed = {each.signal for each in system.probes if elsewhere.intersection((each.signal, *each.also))} & missing
+    if passed:
+        system = replace(system, probes=tuple(each for each in system.probes if each.signal not in passed))
+    return system, capture
+
+
 def bind(system: System, capture: Capture) -> Readings:
     """Read every probe of the model out of the capture.
 

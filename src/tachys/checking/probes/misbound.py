@@ -11,6 +11,7 @@ from enum import StrEnum
 from fractions import Fraction
 
 from tachys.capture.table import Capture, Signal
+from tachys.checking.probes.binding import called_as
 from tachys.checking.probes.evidence import Expected, Line, Meaning
 from tachys.checking.probes.proposing import FAR, LIKELY, SURE, Chosen, Proposal, Search, lines_of
 from tachys.model.events import Event, Thing
@@ -62,7 +63,7 @@ def judge_binding(paper: Bounds, capture: Capture, *, if_doubted: bool = False) 
 
     ``if_doubted``: only where something speaks against one of these probes; else nothing is proposed.
     """
-    system = paper.system
+    system, capture = called_as(paper.system, capture)
     today, fixed = _today(system, capture)
     lines = {name: line for name, line in lines_of(capture).items() if name not in fixed}
     expected = Expected(paper, frozenset(fixed.values()))

@@ -6,7 +6,7 @@ import math
 
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.compare.figures import Agreement, Compared
-from tachys.checking.probes.misbound import judge_binding
+from tachys.checking.probes.misbound import Fault, judge_binding
 from tachys.model.events import Thing
 
 _OWN = {
@@ -29,8 +29,10 @@ def first_reason(board: Measurement, figures: tuple[Compared, ...]) -> str | Non
 
 def _misbound(board: Measurement) -> str | None:
     """Whether the lines show what their probes say, where something speaks against one."""
-    told = judge_binding(board.paper, board.capture, if_doubted=True).first
-    return None if told is None else f"{told}; what is said below rests on that, and tachys probes shows why"
+    found = judge_binding(board.paper, board.capture, if_doubted=True)
+    if not found.faults or found.faults[0].fault is Fault.BOARD:
+        return None
+    return f"{found.first}; what is said below rests on that, and tachys probes shows why"
 
 
 def _power_of_ten(figures: tuple[Compared, ...]) -> str | None:
