@@ -129,6 +129,8 @@ def case(seed, folder):
         calls += [["draw", path, "--text"]] if dice.random() < 0.2 else []
         calls += [["draw", path, "-o", folder / "o.svg"]] if dice.random() < 0.03 else []
         calls += [["convert", path, folder / f"o{dice.choice(['.vcd', '.csv'])}"]] if dice.random() < 0.2 else []
+        calls += [["probes", model, path]] if dice.random() < 0.1 else []
+        calls += [["new", folder / f"n{seed}", "--from-capture", path]] if dice.random() < 0.1 else []
         what = f"capture {name}"
     elif dice.random() < 0.8:
         path = folder / "m.toml"
@@ -138,7 +140,7 @@ def case(seed, folder):
         what = "model"
     else:
         command = dice.choice(
-            ["inspect", "check", "draw", "bounds", "simulate", "explain", "convert", "dividers", "fit"]
+            ["inspect", "check", "draw", "bounds", "simulate", "explain", "convert", "dividers", "fit", "probes"]
         )
         words = [str(model), str(capture), *NASTY, "--from", "--to", "--for", "--format", "--text", "--spread", "--worst", "-o", "--seed",
                  "--runs", "--cursor", "--span", "--bus", "json", "0 ms", "1ms", "release", "isr.wheel.latency", "../x", "x" * 300]  # fmt: skip

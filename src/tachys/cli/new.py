@@ -29,6 +29,8 @@ def new_command(folder: str, capture: str | None, given: Given) -> int:
 
     if capture is not None:
         return _begin(Path(folder), capture, given)
+    if given != Given():
+        raise click.UsageError("--time-unit, --separator and --step go with --from-capture")
     model = write_starter(Path(folder))
     say(f"Wrote {model}. Fill it in, then: tachys bounds {model}")
     return 0

@@ -96,7 +96,8 @@ def _show(binding: Binding, title: str, file: str, every: bool) -> None:
 
     heading(f"{Path(file).name}, line by line, for {title}")
     if not binding.proposals:
-        say("No line moves that shows a level: there is nothing to propose.", "")
+        say("Nothing to propose: no line of levels moves, or the model has nothing that a line could show.")
+        say("tachys inspect shows what each line does; tachys new DIR --from-capture FILE begins a model with it.", "")
         return
     for fault in binding.faults:
         say(f"Wrong today: {fault.wrong}. {fault.mend[0].upper()}{fault.mend[1:]}.")

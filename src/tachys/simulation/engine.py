@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.errors import InputError, input_error
+from tachys.model.acts import Halt
 from tachys.model.system import System
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index, index_of
@@ -33,7 +34,12 @@ def events_in(system: System, length: int) -> int:
 
 def work_of(system: System, length: int) -> int:
     """About how many millionths of a second it takes to play ``length`` ps uncompiled."""
-    return 300 * events_in(system, length)
+    always = [step for step in system.steps if step.polls is None and step.every is None]
+    passes, sleeps = 0, any(isinstance(act, Halt) for step in always for act in step.acts)
+    if always and system.loop is not None and not sleeps:  # one that only looks, or sleeps, is passed over
+        taken = sum(act.takes.least for step in always for act in step.acts)
+        passes = length // max(1, taken + system.loop.overhead.least)
+    return 300 * (events_in(system, length) + passes)
 
 
 @dataclass(frozen=True, slots=True)

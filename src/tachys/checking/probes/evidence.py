@@ -209,7 +209,7 @@ def of_one(line: Line, meaning: Meaning, expected: Expected) -> Evidence:
     else:
         _weigh_rate(found, line, starts, event, expected)
         if source is not None and source.mean:
-            found.weigh(-min(_STRONG, log(float(np.diff(starts).mean()) / source.mean) ** 2 / 2))
+            found.weigh(-min(_STRONG, log(max(1.0, float(np.diff(starts).mean())) / source.mean) ** 2 / 2))
     if meaning.edge in ("rise", "fall"):
         found.weigh(_shape_of_a_pulse(line, meaning.edge))
     widths = expected.widths(meaning.thing)
