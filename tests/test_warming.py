@@ -86,6 +86,7 @@ def test_a_short_play_is_done_at_once_where_nothing_is_compiled_yet_and_says_the
 
 def test_much_is_done_by_what_is_compiled_and_little_plainly(monkeypatch):
     ran = []
+    monkeypatch.delitem(sys.modules, "numba", raising=False)  # as other tests may have left it
     some = compiled.Kernel(lambda items: len(items), 1, None, False)
     some.__dict__["plain"] = lambda items: ran.append("plain")
     monkeypatch.setattr(compiled.Kernel, "made", property(lambda _: lambda items: ran.append("made")))

@@ -202,7 +202,8 @@ class Kernel(Generic[P, R]):
         if _Choice.only is not None or self._made is not None:
             return bool(_Choice.only)
         done = _Choice.done + work
-        if done > ENOUGH * self.patience or (done > LITTLE and self.is_kept()):
+        little = 0 if "numba" in sys.modules else LITTLE  # what is kept costs little more to fetch then
+        if done > ENOUGH * self.patience or (done > little and self.is_kept()):
             return False
         _Choice.done, _Choice.missed = done, _Choice.missed or done > LITTLE
         return True
