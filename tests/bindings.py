@@ -12,7 +12,7 @@ from tachys.capture.vcd import read_vcd
 from tachys.demo.analyser import to_vcd
 from trials import trial
 
-PROBE = re.compile(r'\[probe\.(\w+)\]\n((?:\w+ = .*\n?)*)')  # fmt: skip
+PROBES = re.compile(r"(?m)^\[probe\.\w+\].*\n(?:^(?!\[).*\n)*")  # of a model's text
 KINDS = ("edge", "exchanged", "inverted", "another", "unit")
 
 
@@ -41,7 +41,7 @@ def nameless(seed: int) -> Nameless:
         for name, probe in probes.items()
         if len(seen.signals[name].at) > 3
     }
-    return Nameless(PROBE.sub("", made.model), replace(seen, signals=signals), truth)
+    return Nameless(PROBES.sub("", made.model), replace(seen, signals=signals), truth)
 
 
 def with_probes(board: Nameless, probes: dict[str, tuple[str, str | None, bool]]) -> str:

@@ -12,27 +12,10 @@ def pytest_sessionstart(session):
     """Where tests run on several cores, what is compiled is compiled once, before they begin."""
     if not getattr(session.config.option, "numprocesses", None) or hasattr(session.config, "workerinput"):
         return
-    from tachys.simulation.engine import is_compiled
+    from tachys.warming import is_done, warm
 
-    if not is_compiled():
-        compile_all()
-
-
-def compile_all():
-    """Use everything that is compiled, once."""
-    from tachys.capture.csv import read_csv
-    from tachys.capture.vcd import read_vcd
-    from tachys.checking.checking import check
-    from tachys.demo import board
-    from tachys.demo.analyser import to_csv, to_vcd
-    from tachys.demo.project import model_text
-    from tachys.model.loading import read_model
-    from tachys.simulation.running import simulate
-
-    system, recording = read_model(model_text(), "m.toml"), board.record(faulty=False)
-    simulate(system, 10**9)
-    read_csv([to_csv(recording).encode()], "c.csv")
-    check(system, read_vcd([to_vcd(recording).encode()], "c.vcd"))
+    if not is_done():
+        list(warm())
 
 
 def pytest_addoption(parser):

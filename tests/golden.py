@@ -14,6 +14,7 @@ from pathlib import Path
 from unittest import mock
 from xml.etree import ElementTree
 
+from bindings import PROBES
 from planted import FAULTS, MODEL, planted
 from tachys.cli.main import main
 from tachys.demo import board
@@ -24,7 +25,6 @@ from trials import trial
 HERE = Path(__file__).parent
 KEPT = HERE / "golden"
 _DATE = re.compile(r"20\d\d-\d\d-\d\d(T[0-9:.]+)?")
-PROBES = re.compile(r"(?m)^\[probe\.\w+\].*\n(?:^(?!\[).*\n)*")
 _NUMBER = re.compile(r"-?\d+\.\d+(?:e[+-]?\d+)?|-?\d+e[+-]?\d+")
 SHORT = ("simulate", "m.toml", "--for", "8 ms", "--seed", "3")
 MODELS = [

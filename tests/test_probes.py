@@ -8,10 +8,10 @@ import pytest
 from bindings import KINDS, nameless, planted, with_probes
 from calling import tachys
 from tachys.capture.csv import read_csv
+from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.checking.correct.beginning import begin_model
 from tachys.checking.probes.misbound import Fault, judge_binding
-from tachys.checking.probes.proposing import propose
 from tachys.compiled import only
 from tachys.demo import board
 from tachys.demo.analyser import Recording, to_vcd
@@ -22,6 +22,10 @@ from tachys.worstcase.analysis import bounds
 
 DUE = dict(zip(KINDS, (Fault.EDGE, Fault.EXCHANGED, Fault.INVERTED, Fault.ANOTHER, Fault.UNIT), strict=True))
 HEAD = 'tachys = 1\n[core]\nclock = "48 MHz"\nlevels = 2\n'
+
+
+def propose(paper, capture):
+    return list(judge_binding(paper, capture).proposals)
 
 
 def judged(text, capture):
@@ -91,8 +95,6 @@ def test_nothing_is_proposed_of_lines_that_stand_still_and_of_empty_models():
 def test_a_model_begun_from_a_capture_is_refuted_by_it_in_nothing(seed):
     with only(plain=False):
         if seed is None:
-            from tachys.capture.vcd import read_vcd
-
             capture = read_vcd([to_vcd(board.record(faulty=True)).encode()], 'odd "name".vcd')
         else:
             capture = nameless(seed).capture
@@ -127,3 +129,10 @@ def test_captures_with_other_lines_and_other_names_are_checked_together(tmp_path
     assert both.returncode == 0
     assert [each["release"]["basis"] for each in needs] == ["paper and board", "paper"]
     assert [each["bus_byte.deadline"]["basis"] for each in needs] == ["paper", "paper and board"]
+
+
+def test_a_long_capture_of_another_board_is_not_scaled_beyond_what_times_can_be():
+    rows = "".join(f"{10 * k},{k % 2},{k // 3 % 2},{k // 2 % 2}\n" for k in range(60))
+    capture = read_csv([f"t [s],a,b,c\n{rows}".encode()], "long.csv")
+    binding = judged(model_text()[: model_text().index("[probe.D0]")], capture)
+    assert [str(each.fault) for each in binding.faults] == ["other-board"]

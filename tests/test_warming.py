@@ -12,8 +12,9 @@ import pytest
 
 from calling import tachys
 from tachys import compiled, warming
+from tachys.capture import scanning, vcd_scan
 from tachys.demo.project import model_text
-from tachys.simulation import kernel
+from tachys.simulation import kernel, layout
 
 
 @pytest.fixture
@@ -117,3 +118,9 @@ def test_a_checked_view_is_neither_read_nor_written_outside():
             with pytest.raises(IndexError, match=f"read at {wrong} of 3"):
                 at(items, wrong)
     assert items.tolist() == [0, 0, 1]
+
+
+def test_what_is_kept_hangs_on_numbers_that_come_from_other_files():
+    """As those of the engine's layout do, whose file holds no function."""
+    assert ("ROW_SIZE", layout.ROW_SIZE) in kernel.play._constants()
+    assert ("LARGEST", scanning.LARGEST) in vcd_scan.scan_changes._constants()

@@ -242,7 +242,7 @@ class Kernel(Generic[P, R]):
                 self._made = compiler()(error_model="numpy", forceinline=True, **bare_of)(bound)
             else:
                 self._made = compiler()(error_model="numpy", cache=True, nogil=True)(bound)
-                stamp_cache(self._made, self._files())
+                self._stamp_cache()
         return self._made
 
     def is_kept(self) -> bool:
@@ -251,7 +251,7 @@ class Kernel(Generic[P, R]):
             return True
         file = Path(self.function.__code__.co_filename)
         name = f"{file.stem}.{self.__name__}-{self.function.__code__.co_firstlineno}.*.nbi"
-        changed = max(when for when, _ in stamp_of(self._files()))
+        changed = max(each.stat().st_mtime for each in self._files())
         return any(each.stat().st_mtime > changed for each in (file.parent / "__pycache__").glob(name))
 
     def _called(self) -> dict[str, Any]:
@@ -267,9 +267,22 @@ class Kernel(Generic[P, R]):
         made.__qualname__, made.__module__, made.__doc__ = function.__qualname__, function.__module__, function.__doc__
         return made
 
+    def _stamp_cache(self) -> None:
+        """Have what Numba keeps depend on all that is compiled into it, and not only on the function's own file."""
+        kept: Any = getattr(getattr(self._made, "_cache", None), "_cache_file", None)
+        if kept is not None and hasattr(kept, "_source_stamp"):
+            files = ((each.stat().st_mtime, each.stat().st_size) for each in sorted(self._files()))
+            kept._source_stamp = (*files, *sorted(self._constants()))
+
     def _files(self) -> set[Path]:
         others = (each._files() for each in self._called().values() if isinstance(each, Kernel))
         return {Path(self.function.__code__.co_filename), Path(__file__)}.union(*others)
+
+    def _constants(self) -> set[tuple[str, float]]:
+        """The numbers that it and those that it calls take from their modules, which may come from others."""
+        used = {name: self.function.__globals__.get(name) for name in self.function.__code__.co_names}
+        own = {(name, value) for name, value in used.items() if isinstance(value, int | float)}
+        return own.union(*(each._constants() for each in self._called().values() if isinstance(each, Kernel)))
 
 
 def kernel(
@@ -291,19 +304,6 @@ def zeros(count: int) -> Any:
 
 
 zeros.plain = lambda count: _viewed(np.zeros(count, np.int64))
-
-
-def stamp_cache(made: Any, files: set[Path]) -> None:
-    """Have what Numba keeps of a function depend on several files, and not only on its own."""
-    kept: Any = getattr(getattr(made, "_cache", None), "_cache_file", None)
-    if kept is not None and hasattr(kept, "_source_stamp"):
-        kept._source_stamp = stamp_of(files)
-
-
-def stamp_of(files: set[Path]) -> tuple[tuple[float, int], ...]:
-    """When files were changed, and their sizes."""
-    told = (each.stat() for each in sorted(files))
-    return tuple((each.st_mtime, each.st_size) for each in told)
 
 
 def _viewed(value: Any) -> Any:

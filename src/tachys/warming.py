@@ -61,9 +61,9 @@ def warm() -> Iterator[str]:
 def is_done() -> bool:
     """Whether an earlier run of the program has left all of it behind."""
     from tachys.capture.vcd_scan import scan_changes
-    from tachys.simulation.engine import is_compiled
+    from tachys.simulation.kernel import play
 
-    return is_compiled() and scan_changes.is_kept()
+    return play.is_kept() and scan_changes.is_kept()
 
 
 def begin() -> bool:

@@ -128,7 +128,7 @@ def _fits(line: Instants, start: int, step: float, digit: int) -> bool:
     return True
 
 
-@kernel(weight=1)
+@kernel()
 def _fit(ticks: Instants, step: float) -> Any:
     """The step near to this one by which all ticks fit best (least squares); -1 where they stray too far."""
     middle, mean = 0.0, 0.0

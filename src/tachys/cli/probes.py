@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -58,37 +58,18 @@ def probes_command(
 
 
 def _print(binding: Binding, file: str, shape: str) -> None:
+    from tachys.checking.probes.writing import binding_data
     from tachys.cli.output import print_csv, print_json
 
     if shape == "json":
         print_json(binding_data(binding, file))
         return
-    rows = ([each.line, *_meaning_cells(each), each.how_sure, round(each.margin, 1), "; ".join(each.why)]
-            for each in binding.proposals)  # fmt: skip
-    print_csv(["line", "shows", "edge", "active", "how sure", "margin", "why"], rows)
-
-
-def _meaning_cells(proposal: Proposal) -> list[str]:
-    meaning = proposal.meaning
-    if meaning is None:
-        return ["", "", ""]
-    return [str(meaning.thing), meaning.edge or "", "low" if meaning.active_low else ""]
-
-
-def binding_data(binding: Binding, file: str) -> dict[str, Any]:
-    """All of it as plain data."""
-    lines = []
+    rows = []
     for each in binding.proposals:
-        shows, edge, active = _meaning_cells(each)
-        lines.append({
-            "line": each.line, "shows": shows or None, "edge": edge or None, "active": active or None,
-            "how_sure": each.how_sure, "margin": round(each.margin, 3),
-            "other": None if each.other is None else each.other.text, "why": list(each.why),
-            "against": list(each.against),
-        })  # fmt: skip
-    faults = [{"fault": str(each.fault), "lines": list(each.lines), "wrong": each.wrong, "mend": each.mend}
-              for each in binding.faults]  # fmt: skip
-    return {"format": "tachys.probes/1", "capture": file, "lines": lines, "faults": faults}
+        keys = each.meaning.keys if each.meaning else {}
+        cells = (keys.get(key, "") for key in ("shows", "edge", "active"))
+        rows.append([each.line, *cells, each.how_sure, round(each.margin, 1), "; ".join(each.why)])
+    print_csv(["line", "shows", "edge", "active", "how sure", "margin", "why"], rows)
 
 
 def _show(binding: Binding, title: str, file: str, every: bool) -> None:

@@ -21,11 +21,6 @@ TURNS = 2_000_000  # instants of one slice
 ROOM = 1 << 20  # records of one slice
 
 
-def is_compiled() -> bool:
-    """Whether an earlier run of the program has left the compiled engine behind, or it is loaded already."""
-    return play.is_kept()
-
-
 def events_in(system: System, length: int) -> int:
     """About how many events come from outside in ``length`` ps."""
     every = (source.period or source.mean or length for source in system.sources)

@@ -17,10 +17,9 @@ from tomlkit import string as toml_string
 from tachys.capture.statistics import MeanPeriod, fitted
 from tachys.capture.table import Capture, Instants, Signal
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
 from tachys.checking.correct.fitting import exact_quantity, fit, quantity
 from tachys.checking.probes.lines import Bodies, edges_of, line_of, stretches
-from tachys.errors import InputError, input_error
+from tachys.errors import input_error
 from tachys.model.loading import read_model
 from tachys.model.nodes import Probe
 from tachys.stretches import joined
@@ -86,8 +85,12 @@ def _period(instants: Instants, known_to: int) -> MeanPeriod | None:
     found = fitted(lambda: iter([instants]), known_to)
     if found is None:
         return None
-    rest = instants - instants[0] - np.arange(len(instants)) * found.mean
-    return found if float(np.ptp(rest)) <= _REGULAR * found.mean + 2 * known_to else None
+    return found if _stray(instants, found) <= _REGULAR * found.mean + 2 * known_to else None
+
+
+def _stray(instants: Instants, period: MeanPeriod) -> float:
+    """How far instants lie apart from a grid of that period, at most, in ps."""
+    return float(np.ptp(instants - instants[0] - np.arange(len(instants)) * period.mean))
 
 
 def begin_model(capture: Capture, today: str) -> str:
@@ -114,24 +117,11 @@ def begin_model(capture: Capture, today: str) -> str:
 def _widened(text: str, capture: Capture, today: str) -> tuple[str, set[str]]:
     """(a model with the figures widened that the capture refutes, the names of routines that do not fit even so)."""
     for _ in range(_ROUNDS):
-        result = check(read_model(text, capture.file), capture)
-        doubted = {finding.about.name for finding in result.findings if finding.about.kind == "isr"}
-        if not doubted and not any(figure.state is Agreement.REFUTES for figure in result.figures):
+        before, text = text, fit(text, capture.file, [capture], today).text
+        if text == before:
             break
-        wider = fit(text, capture.file, [capture], today).text
-        if wider == text:
-            break
-        text = wider
-    return text, doubted
-
-
-def refuted_of(text: str, capture: Capture) -> list[str]:
-    """What a capture still refutes of a model, in words."""
-    try:
-        result = check(read_model(text, capture.file), capture)
-    except InputError as error:
-        return [str(problem) for problem in error.problems]
-    return [f"{each.about} {each.key}" for each in result.figures if each.state is Agreement.REFUTES]
+    result = check(read_model(text, capture.file), capture)
+    return text, {finding.about.name for finding in result.findings if finding.about.kind == "isr"}
 
 
 def _parts(capture: Capture) -> list[_Part]:
@@ -312,8 +302,7 @@ def _source(name: str, events: Instants, known_to: int, seen: str) -> list[str]:
         mean = max(least, round(float(apart.mean())))
         lines += [f"gap = {_quoted(least, up=False)}  # the least of {len(apart)}, {seen}; can it come sooner?"]
         return [*lines, f"mean = {_quoted(mean)}  # {seen}"]
-    rest = events - events[0] - np.arange(len(events)) * period.mean
-    stray = max(0, int(np.ptp(rest)) - known_to)
+    stray = max(0, int(_stray(events, period)) - known_to)
     lines += [f"every = {_quoted(round(period.mean))}  # {len(events)} events, {seen}; which timer makes it?"]
     lines += [
         f'tolerance = "{int(2e6 * period.sure / period.mean) + 1} ppm"  # as well as it is known; of which oscillator?'

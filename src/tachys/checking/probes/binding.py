@@ -51,6 +51,15 @@ def things_of(system: System) -> list[Thing]:
     return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
 
 
+def things_by_name(system: System) -> dict[str, list[Thing]]:
+    """What a signal of each name may stand for without a probe: the thing of that name, short or whole."""
+    found: dict[str, list[Thing]] = {}
+    for thing in things_of(system):
+        found[thing] = [thing]
+        found.setdefault(thing.name, []).append(thing)
+    return found
+
+
 def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = frozenset()) -> tuple[System, Capture]:
     """(the model without probes of what only another capture shows, the capture with its signals as probes call them).
 
@@ -160,15 +169,11 @@ def _add_bodies(shown: Readings, thing: Thing, bodies: Bodies, signal: str) -> N
 def _bind_by_name(system: System, capture: Capture, shown: Readings) -> None:
     """Signals without a probe that have the name of a thing or of an event; the others are foreign."""
     probed = {probe.signal for probe in system.probes}
-    things = things_of(system)
-    short: dict[str, list[Thing]] = {}
-    for thing in things:
-        short.setdefault(thing.name, []).append(thing)
+    named = things_by_name(system)
     for name, signal in capture.signals.items():
         if name in probed or signal.real:
             continue
-        body = Event(name).thing
-        meant = [body] if body in things else short.get(name, [])
+        meant = named.get(Event(name).thing, [])
         if len(meant) > 1:
             shown.remarks.append(f"{name} could be {' or '.join(meant)}: a probe would tell")
         if len(meant) != 1:

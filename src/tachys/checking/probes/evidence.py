@@ -45,6 +45,16 @@ class Meaning(NamedTuple):
         how = f", {self.edge}" if self.edge else ""
         return f"{self.thing}{how}{', active low' if self.active_low else ''}"
 
+    @property
+    def keys(self) -> dict[str, str]:
+        """As the keys of a probe."""
+        keys = {"shows": str(self.thing)}
+        if self.edge is not None:
+            keys["edge"] = self.edge
+        if self.active_low:
+            keys["active"] = "low"
+        return keys
+
 
 @dataclass(slots=True)
 class Evidence:
@@ -86,11 +96,6 @@ class Line:
     @cached_property
     def _low(self) -> Bodies:
         return stretches(line_of(self._signal, Probe(self.name, (), active_low=True), self._capture), self._capture)
-
-    @property
-    def moves(self) -> bool:
-        """Whether there is enough of it to say anything."""
-        return len(self._signal.at) > 3
 
     @property
     def end(self) -> int:
@@ -140,7 +145,7 @@ class Expected:
         """Everything that a line may show."""
         system = self.system
         edges = [Meaning(each.thing, edge) for each in system.sources for edge in ("rise", "fall", "both")]
-        bodies = (*system.isrs, *system.steps, *system.units)
+        bodies = (*system.isrs, *system.steps, *system.units)  # of equal evidence the first counts
         found = (*edges, *(Meaning(each.thing, None, low) for each in bodies for low in (False, True)))
         return tuple(each for each in found if each.thing not in self.shown)
 

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
-from fractions import Fraction
+from typing import Any
 
-from tachys.capture.table import Capture, Signal
-from tachys.checking.probes.binding import called_as
+from tachys.capture.scanning import LARGEST
+from tachys.capture.table import Capture
+from tachys.checking.probes.binding import called_as, things_by_name
 from tachys.checking.probes.evidence import Expected, Line, Meaning
 from tachys.checking.probes.proposing import FAR, LIKELY, SURE, Chosen, Proposal, Search, lines_of
 from tachys.model.events import Event, Thing
@@ -97,13 +98,13 @@ def _today(system: System, capture: Capture) -> tuple[dict[str, Meaning], dict[s
     """(meaning by line, things by line that are shown in a way that is not proposed)."""
     found: dict[str, Meaning] = {}
     fixed: dict[str, Thing] = {}
-    things = {each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)}
+    named = things_by_name(system)
     probed = {probe.signal: probe for probe in system.probes}
     for name in capture.signals:
         probe = probed.get(name)
         if probe is None:
-            named = [thing for thing in things if name in (thing, thing.name)]
-            probe = Probe(name, (named[0],)) if len(named) == 1 else None
+            meant = named.get(name, [])
+            probe = Probe(name, (meant[0],)) if len(meant) == 1 else None
         if probe is None:
             continue
         meaning = _meaning(probe)
@@ -140,11 +141,14 @@ def _of_all(search: Search, chosen: Chosen, proposals: tuple[Proposal, ...], cap
     """A fault of the whole capture: its unit of time, or the board."""
     now = search.total(chosen)
     for power in _POWERS:
-        scaled = _scaled(capture, power)
-        other = Search(search.expected, {name: Line(scaled.signals[name], scaled) for name in search.lines})
+        if power > 0 and capture.end * 10**power > LARGEST:
+            continue
+        other = Search(search.expected, _scaled(search, capture, power))
         best = other.best()
+        if other.total(best) <= now + SURE * max(1, len(best) / 2):
+            continue
         fits = [each for each in other.proposals(best) if each.meaning and not each.against]
-        if other.total(best) > now + SURE * max(1, len(best) / 2) and 2 * len(fits) > len(best):
+        if 2 * len(fits) > len(best):
             times = f"{10**power} times" if power > 0 else f"1/{10**-power} of"
             return [
                 Misbound(
@@ -160,18 +164,16 @@ def _of_all(search: Search, chosen: Chosen, proposals: tuple[Proposal, ...], cap
     return []
 
 
-def _scaled(capture: Capture, power: int) -> Capture:
-    def by(ps: int) -> int:
-        return int(ps * Fraction(10) ** power)
+def _scaled(search: Search, capture: Capture, power: int) -> dict[str, Line]:
+    """The lines as they would be if all times were a power of ten what they are."""
 
-    signals = {name: _signal_scaled(each, power) for name, each in capture.signals.items()}
-    return replace(capture, signals=signals, begin=by(capture.begin), end=by(capture.end),
-                   resolution=max(1, by(capture.resolution)), rounding=by(capture.rounding), gaps=())  # fmt: skip
+    def by(ps: Any) -> Any:
+        return ps * 10**power if power > 0 else ps // 10**-power
 
-
-def _signal_scaled(signal: Signal, power: int) -> Signal:
-    at = signal.at * 10**power if power > 0 else signal.at // 10**-power
-    return replace(signal, at=at)
+    scaled = replace(capture, signals={}, begin=by(capture.begin), end=by(capture.end),
+                     resolution=max(1, by(capture.resolution)), rounding=by(capture.rounding), gaps=())  # fmt: skip
+    signals = (capture.signals[name] for name in search.lines)
+    return {signal.name: Line(replace(signal, at=by(signal.at)), scaled) for signal in signals}
 
 
 def _of_lines(search: Search, chosen: Chosen, bound: dict[str, Meaning]) -> list[Misbound]:
@@ -180,11 +182,14 @@ def _of_lines(search: Search, chosen: Chosen, bound: dict[str, Meaning]) -> list
     found: dict[frozenset[str], Misbound] = {}
     for line, meaning in wrong.items():
         best = chosen[line]
-        if best is None or search.one(line, best).against or -search.worth_of(line, meaning, chosen) < SURE:
+        if best is None or search.one(line, best).against:
+            continue
+        better = -search.worth_of(line, meaning, chosen)
+        if better < SURE:
             continue
         around = ({**others, line: meaning} for others in (chosen, bound))
         against = any(search.reasons(line, meaning, others)[1] for others in around)
-        if not against and -search.worth_of(line, meaning, chosen) < FAR:
+        if not against and better < FAR:
             continue  # less likely is not wrong
         partner = next((each for each, other in bound.items() if each != line and other.thing == best.thing), None)
         if meaning.thing == best.thing:

@@ -6,13 +6,11 @@ exchanges two as long as that is better; evidence of two lines counts where both
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from itertools import combinations
 
 from tachys.capture.table import Capture
 from tachys.checking.probes.evidence import Evidence, Expected, Line, Meaning, of_one, of_two
-from tachys.worstcase.bounds import Bounds
 
 FAR, SURE, LIKELY = 18.0, 9.0, 3.0  # nats to the next best
 _TRIED = 16  # meanings of a line that are tried, the best by themselves
@@ -249,18 +247,7 @@ def _holder(meaning: Meaning | None, chosen: Chosen, but: str) -> str | None:
     return next(taken, None)
 
 
-def lines_of(capture: Capture, names: Iterable[str] | None = None) -> dict[str, Line]:
+def lines_of(capture: Capture) -> dict[str, Line]:
     """The lines of a capture that move, by name."""
-    wanted = list(capture.signals) if names is None else list(names)
-    known = [capture.signals[name] for name in wanted if name in capture.signals]
-    found = (Line(each, capture) for each in known if not each.real and each.width == 1 and len(each.at) > 3)
-    return {line.name: line for line in found}
-
-
-def propose(paper: Bounds, capture: Capture) -> list[Proposal]:
-    """What each line that moves shows, most likely; in the order of the capture."""
-    search = Search(Expected(paper), lines_of(capture))
-    if not search.lines or not search.expected.meanings:
-        return []
-    chosen = search.best()
-    return search.proposals(chosen)
+    found = (each for each in capture.signals.values() if not each.real and each.width == 1 and len(each.at) > 3)
+    return {signal.name: Line(signal, capture) for signal in found}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import tomlkit
 from tomlkit.items import Table
 
@@ -45,31 +47,38 @@ def with_probes(text: str, proposals: list[Proposal]) -> str:
         if known is None:
             probes[each.line] = _table(each.meaning, _note(each))
             continue
-        for key, value in _keys(each.meaning).items():
+        for key, value in each.meaning.keys.items():
             known[key] = value
         for key in ("edge", "active", "codes"):
-            if key not in _keys(each.meaning) and key in known:
+            if key not in each.meaning.keys and key in known:
                 del known[key]
         known["shows"].comment(_note(each))
     return tomlkit.dumps(document)
+
+
+def binding_data(binding: Binding, file: str) -> dict[str, Any]:
+    """All of it as plain data."""
+    lines = []
+    for each in binding.proposals:
+        keys = each.meaning.keys if each.meaning else {}
+        lines.append({
+            "line": each.line, **{key: keys.get(key) for key in ("shows", "edge", "active")},
+            "how_sure": each.how_sure, "margin": round(each.margin, 3),
+            "other": None if each.other is None else each.other.text, "why": list(each.why),
+            "against": list(each.against),
+        })  # fmt: skip
+    faults = [{"fault": str(each.fault), "lines": list(each.lines), "wrong": each.wrong, "mend": each.mend}
+              for each in binding.faults]  # fmt: skip
+    return {"format": "tachys.probes/1", "capture": file, "lines": lines, "faults": faults}
 
 
 def _note(proposal: Proposal) -> str:
     return "; ".join([proposal.how_sure, *proposal.why[:1]])
 
 
-def _keys(meaning: Meaning) -> dict[str, str]:
-    keys = {"shows": str(meaning.thing)}
-    if meaning.edge is not None:
-        keys["edge"] = meaning.edge
-    if meaning.active_low:
-        keys["active"] = "low"
-    return keys
-
-
 def _table(meaning: Meaning, note: str) -> Table:
     table = tomlkit.table()
-    for key, value in _keys(meaning).items():
+    for key, value in meaning.keys.items():
         table[key] = value
     table["shows"].comment(note)
     return table
