@@ -36,7 +36,7 @@ MORE = [
     ("bounds", "m.toml", "--format", "csv"),
     SHORT,
     (*SHORT, "--format", "csv"),
-    (*SHORT, "--costs", "most", "--format", "json"),
+    (*SHORT, "--bodies", "most", "--format", "json"),
     ("simulate", "m.toml", "--for", "8 ms", "--runs", "3", "--format", "json"),
     ("draw", "m.toml", "--text", "--for", "2 ms"),
     ("dividers", "m.toml"),

@@ -77,7 +77,7 @@ def test_public_names_are_typed(tmp_path):
         (lambda system, capture: tachys.simulate(system, 1.5), "length is float 1.5; picoseconds, or text"),
         (lambda system, capture: tachys.simulate(system, 0), "a time above zero is due"),
         (lambda system, capture: tachys.simulate(system, "20 cycles"), "picoseconds, or text"),
-        (lambda system, capture: tachys.simulate(system, "1 ms", costs="mots"), 'did you mean "most"'),
+        (lambda system, capture: tachys.simulate(system, "1 ms", bodies="mots"), 'did you mean "most"'),
         (lambda system, capture: tachys.simulate(system, "1 ms", runs=0), "a whole number from 1 on"),
         (lambda system, capture: tachys.check(capture, system), "a System is due: tachys.load_model"),
         (lambda system, capture: tachys.check(system, "c.vcd"), "a Capture is due: tachys.read_capture"),

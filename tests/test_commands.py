@@ -64,7 +64,7 @@ def test_simulate_as_data_says_what_the_tables_say(place):
 
 
 def test_simulate_ends_with_one_where_a_need_is_broken(place):
-    done = tachys(place, "simulate", "late.toml", "--for", "20 ms", "--costs", "most", "--phases", "together")
+    done = tachys(place, "simulate", "late.toml", "--for", "20 ms", "--bodies", "most", "--phases", "together")
     assert done.returncode == 1
     assert "n: late, " in done.stdout
     data = json.loads(tachys(place, "simulate", "late.toml", "--for", "20 ms", "--format", "json").stdout)

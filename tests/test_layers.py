@@ -5,7 +5,9 @@ from fractions import Fraction
 import pytest
 
 from tachys.errors import InputError
-from tachys.model.loading import read_model
+from tachys.model.costs import read_cost_table
+from tachys.model.loading import ModelText, read_model
+from tachys.model.quantities import Range
 
 MODEL = """tachys = 1
 [core]
@@ -126,3 +128,48 @@ def test_all_that_is_wrong_is_said_at_once():
         "take that away too (probe.D0 = false), or let it name another"
     ]
     assert [remark.key for remark in read().remarks] == ["variant.bare"]
+
+
+def with_costs(tmp_path, text, *settings, variant=None):
+    (tmp_path / "b.csv").write_text(text)
+    return ModelText(MODEL, "m.toml").system(variant, settings, read_cost_table(tmp_path / "b.csv"))
+
+
+def test_costs_of_a_build_lie_over_variants_and_below_settings(tmp_path):
+    text = "# of the map file\nname,least,most\nisr.tick,4.1 us,5 us\nisr.tick,6 us\ncore.exit,12 cycles\n"
+    system = with_costs(tmp_path, text + 'isr.rare.cost."source.rare",48 cycles\n', variant="short")
+    assert system.isr("tick").cost == Range(4_100_000, 6_000_000)
+    assert system.isr("rare").cost == Range(10**6, 10**6)
+    assert system.core.exit.most == 250_000
+    told = ("variant short", "costs of b.csv (isr.tick, core.exit, isr.rare.cost.source.rare)")
+    assert system.laid_over == told
+    system = with_costs(tmp_path, "isr.tick,4 us,7 us", "isr.tick.cost=8 us")
+    assert system.isr("tick").cost == Range(8_000_000, 8_000_000)
+    assert system.laid_over[0] == "costs of b.csv (as the model has them)"
+
+
+@pytest.mark.parametrize(("text", "wrong"), [
+    ("isr.tick,4\nisr.tick,4 us,3 us\nisr.tick\nstep,1 us\nsource.rare,1 us\n",
+     ['b.csv:1: isr.tick: "4" has no unit; write for instance "250 us"',
+      "b.csv:2: isr.tick: the range runs backwards; write 3 us,4 us",
+      "b.csv:3: isr.tick: a line gives a name and one time, or the least and the most; as in isr.tick,4.1 us,4.25 us",
+      'b.csv:4: step: "step" names nothing that takes time; begin a line with a name, as in isr.tick,4.25 us',
+      'b.csv:5: source.rare: "source.rare" names nothing that takes time; '
+      'begin a line with a name, as in isr.tick,4.25 us']),
+    ("isr.tick,4 us\n\nisr.tick,40 cycles\n",
+     ["b.csv:3: isr.tick: times of one name are in cycles and in seconds; write them all in one way"]),
+    ("isr.tock,4 us\nisr.tick.cots,4 us\n",
+     ['b.csv:1: isr.tock: there is no isr "tock"; did you mean "tick"?']),
+    ("isr.tick.cots,4 us\n", ['b.csv:1: isr.tick.cots: unknown key; did you mean "cost"?']),
+    ("isr.tick,1 us\n", ["b.csv:1: isr.tick.guard: lasts beyond the end of the body; "
+     "at + for must fit into cost; for = \"all\" holds to its end"]),
+    ("isr.rare,4 us\nisr.rare.cost.x,4 us\n",
+     ["b.csv:1: isr.rare is given as a whole and by event; give one of them"]),
+    ("# nothing\n", ["b.csv: no line of it gives a cost; write lines such as isr.tick,4.1 us,4.25 us"]),
+])  # fmt: skip
+def test_what_is_wrong_in_a_file_of_costs(tmp_path, monkeypatch, text, wrong):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "b.csv").write_text(text)
+    with pytest.raises(InputError) as told:
+        ModelText(MODEL, "m.toml").system(None, (), read_cost_table("b.csv"))
+    assert [str(problem) for problem in told.value.problems] == wrong

@@ -22,11 +22,10 @@ from tachys.demo.project import model_text
 from tachys.drawing.moment import play_moment
 from tachys.drawing.text import text_lines
 from tachys.errors import InputError
-from tachys.model.loading import read_model
+from tachys.model.loading import load_model, read_model
 from tachys.needs.verdicts import Verdict
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Run, join, play_whole
-from tachys.simulation.measured import read_costs
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, taken
@@ -291,17 +290,12 @@ def test_the_timeline_as_text_fits_the_terminal():
 
 
 def test_measured_costs_are_drawn_from(tmp_path):
-    system = read_model(model_text(), "row_unit.toml")
-    (tmp_path / "costs.csv").write_text("name,cost\nisr.tick,4.5 us\nisr.tick,6.5 us\n")
-    measured = read_costs(tmp_path / "costs.csv", system)
-    stats = simulate(system, 10**12, RunOptions("measured", measured=measured)).stats("isr.tick.cost")
+    (tmp_path / "m.toml").write_text(model_text())
+    (tmp_path / "costs.csv").write_text("name,cost\nisr.tick,4.5 us\nisr.tick,312 us\nisr.tick,6.5 us\n")
+    system = load_model(tmp_path / "m.toml", None, ["isr.tick.cost.2=7 us"], tmp_path / "costs.csv")
+    stats = simulate(system, 10**12, RunOptions("measured")).stats("isr.tick.cost")
     assert (stats.least, stats.most) == (4_500_000, 6_500_000)
     assert 5_400_000 < stats.mean < 5_600_000
-    (tmp_path / "bad.csv").write_text("isr.tick,9 us\nisr.tock,1 us\nisr.tick,4.5\n")
-    with pytest.raises(InputError) as error:
-        read_costs(tmp_path / "bad.csv", system)
-    assert [problem.place.line for problem in error.value.problems] == [1, 2, 3]
-    assert "outside the cost that the model gives" in str(error.value)
 
 
 def test_a_chain_that_takes_no_time_is_named_with_its_place():
@@ -355,7 +349,7 @@ def test_the_worst_run_begins_when_it_may_and_takes_needs_as_targets():
 
 
 def test_the_engine_runs_where_nothing_is_compiled():
-    code = "from tachys.model.loading import read_model; from tachys.simulation.running import simulate\n"
+    code = "from tachys.model.loading import load_model, read_model; from tachys.simulation.running import simulate\n"
     code += (
         f"print(simulate(read_model({(FREE + source('s', 0, 50) + isr('r', 'source.s', 0, 5))!r}, 'm'), 10**6).load)"
     )
@@ -366,7 +360,7 @@ def test_the_engine_runs_where_nothing_is_compiled():
 
 def test_two_orders_of_the_same_hash_play_the_same():
     """Nothing that is played or proved hangs on the order of a set."""
-    code = "from tachys.model.loading import read_model; from tachys.simulation.engine import play_whole\n"
+    code = "from tachys.model.loading import load_model, read_model; from tachys.simulation.engine import play_whole\n"
     code += (
         "from tachys.demo.project import model_text; from tachys.simulation.options import RunOptions; import zlib\n"
     )

@@ -80,7 +80,7 @@ def test_a_short_play_is_done_at_once_where_nothing_is_compiled_yet_and_says_the
     short = tachys(tmp_path, *call)
     assert (short.returncode, short.stdout, short.stderr) == (0, whole.stdout, "")
     assert not started  # so little needs no compiler
-    call = ("simulate", "m.toml", "--for", "1 s", "--costs", "most")
+    call = ("simulate", "m.toml", "--for", "1 s", "--bodies", "most")
     assert tachys(tmp_path, *call).returncode == 0
     assert len(started) == 1
 

@@ -68,3 +68,30 @@ def read_json(path: str, what: str, mend: str) -> Any:
         raise input_error(path, f"cannot be read: {error.strerror or error}", mend) from None
     except (ValueError, RecursionError):
         raise input_error(path, "is no JSON", mend) from None
+
+
+def read_text(path: str | Path, what: str, largest: int) -> str:
+    """The text of a file that should be a ``what`` of at most ``largest`` bytes."""
+    name = str(path)
+    try:
+        with open(path, "rb") as stream:
+            data = stream.read(largest + 1)
+    except FileNotFoundError:
+        raise input_error(name, "there is no such file", f"name a {what} file") from None
+    except IsADirectoryError:
+        raise input_error(name, "this is a directory", f"name a {what} file in it") from None
+    except (OSError, ValueError) as error:
+        raise input_error(name, f"cannot be read: {getattr(error, 'strerror', error)}", f"name a {what} file") from None
+    if len(data) > largest:
+        raise input_error(name, f"is larger than {largest // 2**20} MiB", f"no {what} file is that large")
+    if not data.strip():
+        raise input_error(name, "the file is empty", f"name a {what} file")
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise input_error(name, "this is not text in UTF-8", f"name a {what} file", line=line) from None
+    if "\0" in text:
+        line = text.count("\n", 0, text.index("\0")) + 1
+        raise input_error(name, "holds NUL bytes: this is no text file", f"name a {what} file", line=line)
+    return text

@@ -100,7 +100,7 @@ def _columns(files: Sequence[str], changes: Changes, given: Given, play: Fractio
         column
         for text in texts
         for column in columns_of(text, changes.variants, changes.settings, captures, length,
-                                 Path(text.file).stem if len(models) > 1 else "")
+                                 Path(text.file).stem if len(models) > 1 else "", changes.costs)
     ]  # fmt: skip
 
 

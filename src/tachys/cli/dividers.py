@@ -80,7 +80,7 @@ def dividers_command(
     if model is not None:
         return show_model(changes.load(model), shape)
     if changes != Changes():
-        raise click.UsageError("--variant and --set go with a model")
+        raise click.UsageError("--variant, --costs and --set go with a model")
     if clock is None:
         raise click.UsageError('--clock is missing; write for instance --clock "48 MHz", or name a model')
     if prescale_register is not None:

@@ -42,7 +42,7 @@ FORMS = ("png", "svg", "pdf")
 def draw_command(
     model: str, capture: str | None, output: str, begin: Fraction | None, end: Fraction | None, text: bool,
     cursor: tuple[Fraction, ...], beside: bool, spread: tuple[str, ...], worst: str | None, length: Fraction,
-    costs: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes,
+    bodies: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes,
 ) -> int:  # fmt: skip
     """Draw MODEL as it is played, CAPTURE as a timeline of MODEL, or CAPTURE alone as on the analyser's screen.
 
@@ -72,7 +72,7 @@ def draw_command(
         if beside and capture is None:
             raise click.UsageError("--beside draws the model above a capture: name the capture too")
         compile_note(paper.system, length_of(length))
-        ways = ways_of(paper.system, costs, phases, arrivals, clocks, seed)
+        ways = ways_of(paper.system, bodies, phases, arrivals, clocks, seed)
         if spread:
             written, told = _draw_spread(paper, spread, ways, length_of(length), model, form)
         else:

@@ -32,8 +32,8 @@ def fit_command(
 
     from tachys.checking.correct.fitting import fit
     from tachys.cli.output import say, table
-    from tachys.files import write_whole
-    from tachys.model.loading import LARGEST_MODEL, read_text
+    from tachys.files import read_text, write_whole
+    from tachys.model.loading import LARGEST_MODEL
 
     text = read_text(model, "model", LARGEST_MODEL)
     read = [given.read(path) for path in captures]

@@ -37,12 +37,11 @@ def headroom_command(
     """
     from tachys.cli.output import print_csv, print_json, progress_bar, warn
     from tachys.trying.headroom import headroom_data, headroom_of
-    from tachys.trying.points import Model
 
     system = changes.load(model)
     warn(system.remarks)
     with progress_bar("trying") as told:
-        found = headroom_of(Model.load(model, changes.variants, changes.settings), keys, told, workers=workers)
+        found = headroom_of(changes.points(model), keys, told, workers=workers)
     if shape == "json":
         print_json(headroom_data(found))
     elif shape == "csv":

@@ -10,43 +10,69 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 import click
 
 if TYPE_CHECKING:
+    from tachys.model.costs import CostTable
     from tachys.model.system import System
+    from tachys.trying.points import Model
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
+BODIES = ("most", "least", "drawn", "triangular", "measured")  # how long they take when a model is played
+
+
 @dataclass(frozen=True, slots=True)
 class Changes:
-    """What a command line lays over a model: variants in the order given, then settings."""
+    """What a command line lays over a model: variants in the order given, then the costs of a build, then settings."""
 
     variants: tuple[str, ...] = ()
     settings: tuple[str, ...] = ()
+    costs: CostTable | None = None
 
     def load(self, model: str) -> System:
         """The model of that file with all of it laid over."""
-        from tachys.model.loading import load_model
+        from tachys.model.loading import ModelText
 
-        return load_model(model, self.variants, self.settings)
+        return ModelText.load(model).system(self.variants, self.settings, self.costs)
+
+    def points(self, model: str, play: int | None = None) -> Model:
+        """The same, to be worked out at many points and, where ``play`` is given, played for so long (ps) at each."""
+        from tachys.trying.points import Model
+
+        return Model.load(model, self.variants, self.settings, play, self.costs)
 
 
 def model_options(command: Command) -> Command:
-    """Add --variant and --set, which the command gets together as ``changes``."""
+    """Add --variant, --costs and --set, which the command gets together as ``changes``."""
 
     @wraps(command)
-    def bundled(*args: Any, variants: tuple[str, ...], settings: tuple[str, ...], **more: Any) -> Any:
-        return command(*args, changes=Changes(variants, settings), **more)
+    def bundled(
+        *args: Any, variants: tuple[str, ...], costs: str | None, settings: tuple[str, ...], **more: Any
+    ) -> Any:
+        return command(*args, changes=Changes(variants, settings, _read(costs)), **more)
 
     made: Any = bundled
     for option in reversed(
         (
             click.option("--variant", "variants", multiple=True, metavar="NAME",
                          help="Lay a [variant.NAME] of the model over it; several: in the order given."),
+            click.option("--costs", metavar="FILE",
+                         help="Times of a build, as CSV: isr.rx,4.1 us,4.25 us; over every variant."),
             click.option("--set", "settings", multiple=True, metavar="KEY=VALUE",
-                         help='Set one key of the model, as in --set isr.rx.cost="12 us"; over every variant.'),
+                         help='Set one key of the model, as in --set isr.rx.cost="12 us"; over all of these.'),
         )
     ):  # fmt: skip
         made = option(made)
     return cast(Command, made)
+
+
+def _read(costs: str | None) -> CostTable | None:
+    if costs is None:
+        return None
+    if costs in BODIES:
+        raise click.UsageError(f"--costs names a file; that bodies take {costs} of their cost is --bodies {costs}")
+    from tachys.model.costs import read_cost_table
+
+    return read_cost_table(costs)
 
 
 def titled(system: System, model: str) -> str:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from tachys.cli.modelling import BODIES
 from tachys.cli.parameters import TIME
 from tachys.frames import PS
 
@@ -24,8 +24,10 @@ def play_options(command: Command) -> Command:
     """Add the options of how to play."""
     for option in reversed(
         (
-            click.option("--costs", default="drawn", metavar="HOW", show_default=True,
-                         help="most, least, drawn (evenly), triangular, or a CSV file of measured values."),
+            click.option("--bodies", type=click.Choice(BODIES),
+                         default="drawn", show_default=True,
+                         help="How long each takes: drawn from its cost evenly or with a peak in the middle, or one of"
+                              " the single times in the file of --costs."),
             click.option("--phases", type=click.Choice(["together", "drawn"]), default="drawn", show_default=True,
                          help="Where sources without an offset begin."),
             click.option("--arrivals", type=click.Choice(["gap", "mean"]), default="mean", show_default=True,
@@ -39,19 +41,13 @@ def play_options(command: Command) -> Command:
     return command
 
 
-def ways_of(system: System, costs: str, phases: str, arrivals: str, clocks: str, seed: int) -> RunOptions:
-    """The ways that the options ask for.
-
-    Raises:
-        InputError: a file of measured costs is wrong.
-    """
-    from tachys.simulation.measured import read_costs
+def ways_of(system: System, bodies: str, phases: str, arrivals: str, clocks: str, seed: int) -> RunOptions:
+    """The ways that the options ask for."""
     from tachys.simulation.options import RunOptions
 
-    measured: dict[str, tuple[int, ...]] = {}
-    if costs not in ("most", "least", "drawn", "triangular"):
-        measured, costs = read_costs(Path(costs), system), "measured"
-    return RunOptions(costs=costs, phases=phases, arrivals=arrivals, rates=clocks, seed=seed, measured=measured)  # type: ignore[arg-type]
+    if bodies == "measured" and not any(system.measured.values()):
+        raise click.UsageError("--bodies measured draws from a file with lines of one time each: name it with --costs")
+    return RunOptions(bodies, phases, arrivals, rates=clocks, seed=seed)  # type: ignore[arg-type]
 
 
 def length_of(time: Fraction) -> int:

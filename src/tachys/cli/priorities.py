@@ -40,13 +40,13 @@ def priorities_command(model: str, most_room: bool, tries: int, write: bool, cha
     from tachys.worstcase.analysis import bounds
 
     if write and changes != Changes():
-        raise click.UsageError("--write changes the model as it stands: without --variant and --set")
+        raise click.UsageError("--write changes the model as it stands: without --variant, --costs and --set")
     text = ModelText.load(model)
-    system = text.system(changes.variants, changes.settings)
+    system = text.system(changes.variants, changes.settings, changes.costs)
     warn(system.remarks)
     with progress_bar("trying") as told:
         found = priorities_of(system, most_room=most_room, tries=tries, told=told)
-    after = bounds(text.system(changes.variants, (*changes.settings, *found.settings)))
+    after = bounds(text.system(changes.variants, (*changes.settings, *found.settings), changes.costs))
     if found.found != all(need.proved for need in after.needs.values()):
         raise InternalError("what was found does not hold when it is read from the model")
     if shape == "json":

@@ -35,8 +35,8 @@ def probes_command(
     from tachys.checking.probes.misbound import judge_binding
     from tachys.checking.probes.writing import wanted, with_probes
     from tachys.cli.output import say
-    from tachys.files import write_whole
-    from tachys.model.loading import LARGEST_MODEL, read_text
+    from tachys.files import read_text, write_whole
+    from tachys.model.loading import LARGEST_MODEL
     from tachys.worstcase.analysis import bounds
 
     system = changes.load(model)

@@ -42,7 +42,7 @@ Row = list[str | Verdict]
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
 @format_option
 def simulate_command(
-    model: str, length: Fraction, runs: int, costs: str, phases: str, arrivals: str, clocks: str, seed: int,
+    model: str, length: Fraction, runs: int, bodies: str, phases: str, arrivals: str, clocks: str, seed: int,
     changes: Changes, worst: str | None, output: str | None, begin: Fraction | None, end: Fraction | None,
     probes: bool, strict: bool, shape: str,
 ) -> int:  # fmt: skip
@@ -62,7 +62,7 @@ def simulate_command(
     system = changes.load(model)
     warn(system.remarks)
     paper = bounds(system)
-    ways = ways_of(system, costs, phases, arrivals, clocks, seed)
+    ways = ways_of(system, bodies, phases, arrivals, clocks, seed)
     if worst is not None:
         return _search(paper, worst, model, output, probes, shape)
     window = _window(length, begin, end)

@@ -55,12 +55,11 @@ def sweep_command(
     tachys sweep model.toml --over core.clock="12 MHz..48 MHz/x20" --over isr.rx.cost="4 us,8 us,16 us"
     """
     from tachys.cli.output import print_csv, print_json, progress_bar
-    from tachys.trying.points import Model
     from tachys.trying.sweeping import columns_of, rows_of, sweep, sweep_data
 
     ranges = _ranges(over)
     forms = {path: _form(path) for path in outputs}
-    given = Model.load(model, changes.variants, changes.settings, None if play is None else length_of(play))
+    given = changes.points(model, None if play is None else length_of(play))
     table = next((path for path, form in forms.items() if form in ("csv", "parquet", "json")), None)
     kept = None if table is None else Path(f"{table}.part")
     _warn(given, ranges)
@@ -104,14 +103,13 @@ def _warn(model: Model, over: list[Range]) -> None:
     """What is said of the first point that is a model, and what a clock that moves takes with it."""
     from tachys.cli.output import warn
     from tachys.errors import InputError
-    from tachys.model.loading import ModelText
+    from tachys.trying.points import Tried
     from tachys.trying.sweeping import settings_of
 
-    text = ModelText(model.text, model.file)
+    tried = Tried(model)
     for place in (0, -1):
-        settings = (*model.settings, *settings_of(over, [each.values[place] for each in over]))
         try:
-            remarks = text.system(model.variants, settings).remarks
+            remarks = tried.system(settings_of(over, [each.values[place] for each in over])).remarks
         except InputError:
             continue
         warn(remark for remark in remarks if remark.code != "timer-set-anew")

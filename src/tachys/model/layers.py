@@ -1,4 +1,4 @@
-"""Changes laid over a model: its variants, and single settings. The same tables, with only what differs.
+"""Changes laid over a model: its variants, the costs of a build, single settings. The same tables, with what differs.
 
 A value replaces the one below, a table is laid over table by table. ``false`` removes what stands there, unless the
 key is a switch. Where keys exclude each other (``every`` and ``gap``), the new one replaces the old, with what
@@ -10,11 +10,14 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
 
 from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.sources import GOES_WITH, WAYS
+
+if TYPE_CHECKING:
+    from tachys.model.costs import CostTable
 
 KeyPath = tuple[str, ...]
 SETTING = Place("--set")
@@ -30,11 +33,21 @@ _BARE_LIST = re.compile(r"\[[^\"'{}\[\]]*\]")
 
 @dataclass(frozen=True, slots=True)
 class Layer:
-    """Tables laid over a model, and how a heading names them; ``variant`` is None for a setting."""
+    """Tables laid over a model, and how a heading names them; ``variant`` is None for costs and settings.
+
+    ``places`` say where in a file of costs each key stands.
+    """
 
     name: str
     tables: Mapping[str, Any]
     variant: str | None = None
+    places: Mapping[KeyPath, Place] = field(default_factory=dict)
+
+    def place(self, path: KeyPath) -> Place:
+        """Where what it says of a key, or of part of that, stands: a line of a file of costs, or the command line."""
+        told = (place for length in (len(path), 2) for key, place in self.places.items()
+                if key[:length] == path[:length] or path[: len(key)] == key)  # fmt: skip
+        return next(told, SETTING)
 
     def touches(self, path: KeyPath) -> bool:
         """Whether a key, or a table around it, is changed here: not only something beside it."""
@@ -61,11 +74,13 @@ class Layer:
                     yield section, name
 
 
-def layers_of(raw: Mapping[str, Any], variants: Iterable[str], settings: Sequence[str], file: str) -> tuple[Layer, ...]:
-    """The variants of those names in that order, and the settings, which are laid over them together.
+def layers_of(
+    raw: Mapping[str, Any], variants: Iterable[str], costs: CostTable | None, settings: Sequence[str], file: str
+) -> tuple[Layer, ...]:
+    """The variants of those names in that order, the costs over them, and the settings together over all.
 
     Raises:
-        InputError: there is no such variant, or a setting is none; all of them at once.
+        InputError: there is no such variant, or a setting or a cost is none; all of them at once.
     """
     written, problems = raw.get("variant", {}), list[Problem]()
     known = list(written) if isinstance(written, Mapping) else []
@@ -88,12 +103,14 @@ def layers_of(raw: Mapping[str, Any], variants: Iterable[str], settings: Sequenc
     problems += _clashes([path for _, path, _ in found])
     if problems:
         raise InputError(problems)
+    if costs is not None:
+        layers.append(costs.layer(laid_over(raw, layers)))
     for text, path, value in found:
         below = laid_over(raw, layers)
-        wrong_ = _nowhere(below, path)
+        wrong_ = nowhere(below, path, SETTING, ".".join(path))
         problems += wrong_
         key, _, written_value = text.partition("=")
-        layers.append(Layer(f"{key.strip()} = {written_value.strip()}", {} if wrong_ else _nested(path, value)))
+        layers.append(Layer(f"{key.strip()} = {written_value.strip()}", {} if wrong_ else nested(path, value)))
     if problems:
         raise InputError(problems)
     return tuple(layers)
@@ -105,22 +122,28 @@ def read_setting(text: str) -> tuple[KeyPath, Any]:
     Raises:
         ValueError: it is no setting; says what would be one.
     """
-    key, equals, value = text.partition("=")
-    path, at = list[str](), 0
-    while equals and at < len(key) and (part := _KEY.match(key, at)) is not None:
-        path.append(part.group(1) or part.group(2))
-        at = part.end()
-    if len(path) < 2 or at < len(key) or not value.strip():
+    key, _, value = text.partition("=")
+    path = read_key(key)
+    if path is None or not value.strip():
         raise ValueError(f'"{text}" is no setting; write a key of the model and its value, as in core.clock="24 MHz"')
     if path[0] == "variant":
         raise ValueError(f'"{text}" sets a variant; lay it over with --variant, and set what differs')
     try:
-        return tuple(path), tomllib.loads(f"value = {value}")["value"]
+        return path, tomllib.loads(f"value = {value}")["value"]
     except (ValueError, RecursionError):
         bare = value.strip()
         if _BARE_LIST.fullmatch(bare):
-            return tuple(path), [part.strip() for part in bare[1:-1].split(",")]
-        return tuple(path), bare
+            return path, [part.strip() for part in bare[1:-1].split(",")]
+        return path, bare
+
+
+def read_key(key: str) -> KeyPath | None:
+    """The path of a key as in a file, ``isr.rx.cost`` or ``isr.rx.cost."source.a"``; None where it is none."""
+    path, at = list[str](), 0
+    while at < len(key) and (part := _KEY.match(key, at)) is not None:
+        path.append(part.group(1) or part.group(2))
+        at = part.end()
+    return None if len(path) < 2 or at < len(key) else tuple(path)
 
 
 def _clashes(paths: Sequence[KeyPath]) -> Iterator[Problem]:
@@ -133,24 +156,24 @@ def _clashes(paths: Sequence[KeyPath]) -> Iterator[Problem]:
                 yield Problem(SETTING, "", f"{keys} exclude each other", "set one of them")
 
 
-def _nowhere(below: Mapping[str, Any], path: KeyPath) -> list[Problem]:
-    """What a setting names that is not there: a thing, or a place of a list."""
-    key, things = ".".join(path), below.get(path[0])
+def nowhere(below: Mapping[str, Any], path: KeyPath, place: Place, key: str) -> list[Problem]:
+    """What a setting names that is not there: a thing, or a place of a list; ``place`` and ``key`` say who names it."""
+    things = below.get(path[0])
     if path[0] in SECTIONS:
         if not isinstance(things, Mapping):
-            return [Problem(SETTING, key, f"the model has no {path[0]} at all", "set a key of what it has")]
+            return [Problem(place, key, f"the model has no {path[0]} at all", "set a key of what it has")]
         if path[1] not in things:
             mend = did_you_mean(path[1], list(things), path[0])
-            return [Problem(SETTING, key, f'there is no {path[0]} "{path[1]}"', mend)]
+            return [Problem(place, key, f'there is no {path[0]} "{path[1]}"', mend)]
     lower: Any = below
     for depth, part in enumerate(path):
         here = ".".join(path[:depth])
         if isinstance(lower, list):
             if not (part.isdecimal() and 1 <= int(part) <= len(lower)):
-                return [Problem(SETTING, key, f"{here} is a list of {len(lower)}", f"name one of it: {here}.1")]
+                return [Problem(place, key, f"{here} is a list of {len(lower)}", f"name one of it: {here}.1")]
             lower = lower[int(part) - 1]
         elif part.isdecimal() and depth > 2 and part != "1" and not isinstance(lower, Mapping):
-            return [Problem(SETTING, key, f"{here} is no list", f"set {here} itself")]
+            return [Problem(place, key, f"{here} is no list", f"set {here} itself")]
         elif isinstance(lower, Mapping) and part in lower:
             lower = lower[part]
         elif not part.isdecimal():
@@ -158,7 +181,8 @@ def _nowhere(below: Mapping[str, Any], path: KeyPath) -> list[Problem]:
     return []
 
 
-def _nested(path: KeyPath, value: Any) -> dict[str, Any]:
+def nested(path: KeyPath, value: Any) -> dict[str, Any]:
+    """Tables in tables, with the value at the end of the path."""
     for part in reversed(path):
         value = {part: value}
     return dict(value)

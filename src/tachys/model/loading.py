@@ -10,7 +10,9 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from tachys.errors import InputError, Place, Problem, Remark, did_you_mean, input_error
+from tachys.files import read_text
 from tachys.model.build import build
+from tachys.model.costs import CostTable, read_cost_table
 from tachys.model.layers import SECTIONS, SETTING, Layer, laid_over, layers_of
 from tachys.model.moving import remarks_of, set_anew
 from tachys.model.names import check_references
@@ -28,40 +30,18 @@ _LOOKED_AT = 40  # variants that are judged although another, or none, was asked
 Variants = str | Iterable[str] | None
 
 
-def load_model(path: str | Path, variant: Variants = None, settings: Sequence[str] = ()) -> System:
+def load_model(
+    path: str | Path, variant: Variants = None, settings: Sequence[str] = (), costs: str | Path | None = None
+) -> System:
     """Read a model file, with variants of it laid over it in the order given, and settings such as "core.wake=3 us".
+
+    ``costs``: a file of measured times, laid over the variants and below the settings.
 
     Raises:
         InputError: the file cannot be read or holds errors; all of them, each with its line.
     """
-    return ModelText.load(path).system(variant, settings)
-
-
-def read_text(path: str | Path, what: str, largest: int) -> str:
-    """The text of a file that should be a ``what`` of at most ``largest`` bytes."""
-    name = str(path)
-    try:
-        with open(path, "rb") as stream:
-            data = stream.read(largest + 1)
-    except FileNotFoundError:
-        raise input_error(name, "there is no such file", f"name a {what} file") from None
-    except IsADirectoryError:
-        raise input_error(name, "this is a directory", f"name a {what} file in it") from None
-    except (OSError, ValueError) as error:
-        raise input_error(name, f"cannot be read: {getattr(error, 'strerror', error)}", f"name a {what} file") from None
-    if len(data) > largest:
-        raise input_error(name, f"is larger than {largest // 2**20} MiB", f"no {what} file is that large")
-    if not data.strip():
-        raise input_error(name, "the file is empty", f"name a {what} file")
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = data.count(b"\n", 0, error.start) + 1
-        raise input_error(name, "this is not text in UTF-8", f"name a {what} file", line=line) from None
-    if "\0" in text:
-        line = text.count("\n", 0, text.index("\0")) + 1
-        raise input_error(name, "holds NUL bytes: this is no text file", f"name a {what} file", line=line)
-    return text
+    table = None if costs is None else read_cost_table(costs)
+    return ModelText.load(path).system(variant, settings, table)
 
 
 def read_model(text: str, file: str, variant: Variants = None, settings: Sequence[str] = ()) -> System:
@@ -99,22 +79,26 @@ class ModelText:
         written = self.raw.get("variant")
         return list(written) if isinstance(written, dict) else []
 
-    def merged(self, variant: Variants = None, settings: Sequence[str] = ()) -> dict[str, Any]:
+    def merged(
+        self, variant: Variants = None, settings: Sequence[str] = (), costs: CostTable | None = None
+    ) -> dict[str, Any]:
         """The tables with changes laid over them, as they would be written."""
-        return laid_over(self.raw, self._layers(variant, settings))
+        return laid_over(self.raw, self._layers(variant, settings, costs))
 
-    def _layers(self, variant: Variants, settings: Sequence[str]) -> tuple[Layer, ...]:
+    def _layers(
+        self, variant: Variants, settings: Sequence[str] = (), costs: CostTable | None = None
+    ) -> tuple[Layer, ...]:
         names = [variant] if isinstance(variant, str) else list(variant or ())
-        return layers_of(self.raw, names, settings, self.file)
+        return layers_of(self.raw, names, costs, settings, self.file)
 
-    def system(self, variant: Variants = None, settings: Sequence[str] = ()) -> System:
-        """What the model means, with variants laid over it in the order given, and settings over these.
+    def system(self, variant: Variants = None, settings: Sequence[str] = (), costs: CostTable | None = None) -> System:
+        """What the model means, with variants laid over it in the order given, costs over these and settings last.
 
         Raises:
             InputError: all that is wrong, each with its place. What is wrong in a variant that was not asked for is
                 a remark of the system only.
         """
-        layers = self._layers(variant, settings)
+        layers = self._layers(variant, settings, costs)
         if not layers and self._base is not None:
             return self._base
         reading = _Reading(self, layers)
@@ -122,14 +106,15 @@ class ModelText:
         if system is None or reading.problems:
             raise InputError(reading.problems)
         if layers:
-            return replace(system, laid_over=tuple(layer.name for layer in layers))
+            measured = {} if costs is None else costs.values(system)
+            return replace(system, laid_over=tuple(layer.name for layer in layers), measured=measured)
         broken = [remark for name in self.variants[:_LOOKED_AT] if (remark := self._broken(name))]
         self._base = replace(system, remarks=tuple(sorted([*system.remarks, *broken])))
         return self._base
 
     def _broken(self, name: str) -> Remark | None:
         """What is wrong with a variant that nobody asked for."""
-        reading = _Reading(self, self._layers(name, ()))
+        reading = _Reading(self, self._layers(name))
         reading.read()
         if not reading.problems:
             return None
@@ -196,7 +181,7 @@ class _Reading:
         """Where a key stands: in the file, in a variant of it, or on the command line."""
         layer = self._layer(path)
         if layer is not None and layer.variant is None:
-            return SETTING
+            return layer.place(path)
         return self.text.place(path if layer is None or layer.variant is None else ("variant", layer.variant, *path))
 
     def complain(self, path: KeyPath, wrong: str, mend: str) -> None:

@@ -21,7 +21,8 @@ Kind = TypeVar("Kind", Source, Unit, Isr, Step)
 class System:
     """A whole model. ``isrs`` stand in the order in which the core prefers them, most urgent first.
 
-    ``laid_over`` are the names of the changes that the model was read with.
+    ``laid_over`` are the names of the changes that the model was read with; ``measured`` the single costs (ps) of a
+    routine or step that a build came with.
     """
 
     title: str
@@ -36,6 +37,7 @@ class System:
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)
+    measured: dict[str, tuple[int, ...]] = field(default_factory=dict, hash=False)
     currents: dict[str, Fraction] = field(default_factory=dict, hash=False)
     remarks: tuple[Remark, ...] = ()
     laid_over: tuple[str, ...] = ()

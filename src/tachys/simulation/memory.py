@@ -207,7 +207,7 @@ class _Builder:
         ]  # fmt: skip
 
     def _measured(self, body: str) -> tuple[int, int]:
-        values = self.ways.measured.get(body, ())
+        values = self.system.measured.get(body, ())
         first = self._put(values)
         return first, first + len(values)
 

@@ -13,7 +13,8 @@ Jitter = Literal["none", "drawn", "first-late"]
 
 @dataclass(frozen=True, slots=True)
 class RunOptions:
-    """``costs``: always the most or least, drawn evenly or with a peak in the middle, or from ``measured`` values.
+    """``costs``: always the most or least, drawn evenly or with a peak in the middle, or from the
+    values that came with the system (drawn evenly where none did).
 
     ``phases``: sources without an offset begin all at time zero, or anywhere in their period (``begin`` in ps, by
     source, says so for some). ``arrivals``: sporadic sources at their gap or, at random, with their mean. ``jitter``:
@@ -28,4 +29,3 @@ class RunOptions:
     rates: Literal["nominal", "drawn"] = "nominal"
     seed: int = 1
     begin: dict[str, int] = field(default_factory=dict)
-    measured: dict[str, tuple[int, ...]] = field(default_factory=dict)

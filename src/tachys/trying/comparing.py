@@ -20,6 +20,7 @@ from tachys.worstcase.bounds import Bounds
 if TYPE_CHECKING:
     from tachys.capture.table import Capture
     from tachys.checking.result import CheckResult
+    from tachys.model.costs import CostTable
     from tachys.model.loading import ModelText
     from tachys.simulation.result import Simulated
 
@@ -86,21 +87,24 @@ class Comparison:
 
 def columns_of(
     text: ModelText, variants: Sequence[str] = (), settings: Sequence[str] = (), captures: Sequence[Capture] = (),
-    play: int | None = None, name: str = "",
+    play: int | None = None, name: str = "", costs: CostTable | None = None,
 ) -> list[Column]:  # fmt: skip
-    """The columns of a model: as it stands, each variant (A+B: both, in that order), last the settings over these.
+    """The columns of a model: as it stands, each variant (A+B: both, in that order), last what lies over these.
 
     Of several captures each is a column, with all changes in the model. ``play``: for how long to play each, in ps.
     """
     stacks = [tuple(each.split("+")) if each not in text.variants else (each,) for each in variants]
     last = stacks[-1] if stacks else ()
-    whole = (last, tuple(settings))
-    laid: list[tuple[tuple[str, ...], tuple[str, ...]]] = [((), ()), *((stack, ()) for stack in stacks)]
-    laid = [whole] if len(captures) > 1 else laid + [whole] * bool(settings)
+    whole = (last, tuple(settings), costs)
+    laid: list[tuple[tuple[str, ...], tuple[str, ...], CostTable | None]]
+    laid = [((), (), None), *((stack, (), None) for stack in stacks)]
+    laid = [whole] if len(captures) > 1 else laid + [whole] * bool(settings or costs)
     found = []
-    for stack, over in laid:
-        system, tables = text.system(stack, over), text.merged(stack, over)
-        change = ", ".join([" + ".join(stack)] * bool(stack) + list(over))
+    for stack, over, table in laid:
+        system, tables = text.system(stack, over, table), text.merged(stack, over, table)
+        change = ", ".join(
+            filter(None, (" + ".join(stack), f"costs of {Path(table.file).name}" if table else "", *over))
+        )
         for capture in captures or (None,):
             seen = Path(capture.file).name if capture is not None and len(captures) > 1 else ""
             shown = ", ".join(filter(None, (name, change, seen))) or "as it stands"

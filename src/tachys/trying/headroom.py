@@ -92,7 +92,7 @@ def headroom_of(
     tried = Tried(model)
     paper = tried.bounds()
     base = tried.outcome(paper)
-    tables = tried.text.merged(model.variants, model.settings)
+    tables = tried.merged()
     figures = movable(tables, paper.system)
     _check_keys(keys, [*(each.key for each in figures), ALL_WORK], model.file)
     figures = [each for each in figures if _asked(each.key, keys)]

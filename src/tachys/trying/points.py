@@ -14,7 +14,10 @@ from multiprocessing.context import BaseContext
 from typing import Any, TypeVar
 
 from tachys.errors import InputError
-from tachys.model.loading import LARGEST_MODEL, ModelText, read_text
+from tachys.files import read_text
+from tachys.model.costs import CostTable
+from tachys.model.loading import LARGEST_MODEL, ModelText
+from tachys.model.system import System
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
@@ -63,20 +66,25 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True)
 class Model:
-    """What all points share: the text of a model, what is laid over it, and for how long (ps) to play, if at all."""
+    """What all points share: the text of a model, what is laid over it, and for how long (ps) to play, if at all.
+
+    Costs lie over the variants, and settings over these.
+    """
 
     text: str
     file: str
     variants: tuple[str, ...] = ()
     settings: tuple[str, ...] = ()
     play: int | None = None
+    costs: CostTable | None = None
 
     @classmethod
     def load(
-        cls, path: str, variants: Sequence[str] = (), settings: Sequence[str] = (), play: int | None = None
-    ) -> Model:
+        cls, path: str, variants: Sequence[str] = (), settings: Sequence[str] = (), play: int | None = None,
+        costs: CostTable | None = None,
+    ) -> Model:  # fmt: skip
         """Of a file."""
-        return cls(read_text(path, "model", LARGEST_MODEL), path, tuple(variants), tuple(settings), play)
+        return cls(read_text(path, "model", LARGEST_MODEL), path, tuple(variants), tuple(settings), play, costs)
 
 
 class Tried:
@@ -92,7 +100,19 @@ class Tried:
         Raises:
             InputError: the model is wrong with these.
         """
-        return bounds_of(self.text.system(self.model.variants, (*self.model.settings, *settings)), ())
+        return bounds_of(self.system(settings), ())
+
+    def system(self, settings: Sequence[str] = ()) -> System:
+        """The system with more settings over it.
+
+        Raises:
+            InputError: the model is wrong with these.
+        """
+        return self.text.system(self.model.variants, (*self.model.settings, *settings), self.model.costs)
+
+    def merged(self, settings: Sequence[str] = ()) -> dict[str, Any]:
+        """Its tables with more settings over it."""
+        return self.text.merged(self.model.variants, (*self.model.settings, *settings), self.model.costs)
 
     def at(self, settings: Sequence[str] = ()) -> Outcome:
         """What it comes to with more settings over it."""

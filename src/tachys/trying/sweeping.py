@@ -101,12 +101,11 @@ def sweep(
 
 def _check_keys(model: Model, over: Sequence[Range]) -> None:
     """What is wrong with the model, or with a key at any value, is said once, not at each point."""
-    text = Tried(model).text
-    text.system(model.variants, model.settings)
-    settings = (*model.settings, *settings_of(over, [each.values[0] for each in over]))
-    text.merged(model.variants, settings)
+    tried, settings = Tried(model), settings_of(over, [each.values[0] for each in over])
+    tried.system()
+    tried.merged(settings)
     try:
-        text.system(model.variants, settings)
+        tried.system(settings)
     except InputError as error:
         unknown = [problem for problem in error.problems if problem.wrong.startswith("unknown key")]
         if unknown:
@@ -135,7 +134,7 @@ def _kept_as_they_come(
 
 def _digest(model: Model, points: Sequence[tuple[str, ...]]) -> str:
     """What a kept sweep is of: it is gone on with only if nothing of it has changed."""
-    told = [__version__, model.text, model.variants, model.settings, model.play, points]
+    told = [__version__, model.text, model.variants, str(model.costs), model.settings, model.play, points]
     return hashlib.sha256(json.dumps(told).encode()).hexdigest()
 
 
