@@ -1,7 +1,12 @@
-"""Boards by chance whose lines have lost their names, each with what they show, and faults of binding planted in its model."""
+"""Boards by chance whose lines have lost their names, each with what they show, and faults planted in its model.
+
+``python tests/bindings.py --boards 100 --seed 1000`` says how many lines are proposed rightly, how many planted faults of
+binding are named first, and how often a probe is blamed for a wrong figure of the model.
+"""
 
 from __future__ import annotations
 
+import argparse
 import random
 import re
 import tomllib
@@ -9,11 +14,16 @@ from dataclasses import dataclass, replace
 
 from tachys.capture.table import Capture, Signal
 from tachys.capture.vcd import read_vcd
+from tachys.checking.probes.misbound import Fault, judge_binding
 from tachys.demo.analyser import to_vcd
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.worstcase.analysis import bounds
 from trials import trial
 
 PROBES = re.compile(r"(?m)^\[probe\.\w+\].*\n(?:^(?!\[).*\n)*")  # of a model's text
 KINDS = ("edge", "exchanged", "inverted", "another", "unit")
+DUE = dict(zip(KINDS, (Fault.EDGE, Fault.EXCHANGED, Fault.INVERTED, Fault.ANOTHER, Fault.UNIT), strict=True))
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,5 +100,63 @@ def planted(board: Nameless, kind: str, seed: int) -> tuple[str, Capture, tuple[
     return with_probes(board, probes), capture, hit
 
 
+def with_a_wrong_figure(board: Nameless, seed: int) -> tuple[str, str]:
+    """(the model with right probes and one figure of it far off, what was done)."""
+    dice = random.Random(seed)
+    text = with_probes(board, {line: (*due, False) for line, due in board.truth.items()})
+    places = [place for place in _TIMES.finditer(text) if _factors(place.group(1))]
+    place = dice.choice(places)
+    factor = dice.choice(_factors(place.group(1)))
+    value = _AMOUNT.sub(lambda amount: f"{float(amount.group()) * factor:.9g}", place.group(2))
+    return text[: place.start(2)] + value + text[place.end(2) :], f"{place.group()} times {factor}"
+
+
+_TIMES = re.compile(r"(?m)^(every|gap|cost|entry|exit|takes|pause) = (.*)$")
+_AMOUNT = re.compile(r"(?<![a-z])\d+(?:\.\d+)?(?= )")
+
+
+def _factors(key: str) -> tuple[float, ...]:
+    return {"every": (0.5, 0.9, 1.01, 1.1, 2, 10), "gap": (2, 10), "cost": (0.2, 0.5, 2, 5), "takes": (0.5, 2)}.get(
+        key, (0, 10, 40)
+    )
+
+
 def _scaled(signal: Signal, by: int) -> Signal:
     return replace(signal, at=signal.at * by)
+
+
+def main(boards: int, first: int) -> None:
+    """Measure and print."""
+    right = many = sure = wrong = named = faults = blamed = 0
+    for seed in range(first, first + boards):
+        made = nameless(seed)
+        for proposal in judge_binding(bounds(read_model(made.model, "m.toml")), made.capture).proposals:
+            due = made.truth.get(proposal.line)
+            if due is not None:
+                hit = proposal.meaning is not None and (proposal.meaning.thing, proposal.meaning.edge) == due
+                many, right, sure = many + 1, right + hit, sure + proposal.is_sure
+                wrong += proposal.is_sure and not hit
+        for kind in KINDS:
+            spoilt = planted(made, kind, seed)
+            if spoilt is not None:
+                text, capture, lines = spoilt
+                told = judge_binding(bounds(read_model(text, "m.toml")), capture).faults
+                faults += 1
+                named += bool(told) and told[0].fault is DUE[kind] and (not lines or set(told[0].lines) == set(lines))
+        text, what = with_a_wrong_figure(made, seed)
+        try:
+            told = judge_binding(bounds(read_model(text, "m.toml")), made.capture).faults
+        except InputError:
+            continue
+        if told:
+            blamed += 1
+            print(f"seed {seed}: {what}: {told[0].wrong}: {told[0].mend}")
+    print(f"{right} of {many} lines right, {sure} sure, {wrong} of these wrong; {named} of {faults} planted faults named "
+          f"first; {blamed} of {boards} wrong figures blamed on a probe")  # fmt: skip
+
+
+if __name__ == "__main__":
+    given = argparse.ArgumentParser()
+    given.add_argument("--boards", type=int, default=50)
+    given.add_argument("--seed", type=int, default=1000)
+    main(given.parse_args().boards, given.parse_args().seed)

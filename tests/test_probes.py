@@ -5,13 +5,13 @@ import re
 
 import pytest
 
-from bindings import KINDS, nameless, planted, with_probes
+from bindings import DUE, KINDS, nameless, planted, with_probes
 from calling import tachys
 from tachys.capture.csv import read_csv
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.checking.correct.beginning import begin_model
-from tachys.checking.probes.misbound import Fault, judge_binding
+from tachys.checking.probes.misbound import judge_binding
 from tachys.compiled import only
 from tachys.demo import board
 from tachys.demo.analyser import Recording, to_vcd
@@ -20,7 +20,6 @@ from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.worstcase.analysis import bounds
 
-DUE = dict(zip(KINDS, (Fault.EDGE, Fault.EXCHANGED, Fault.INVERTED, Fault.ANOTHER, Fault.UNIT), strict=True))
 HEAD = 'tachys = 1\n[core]\nclock = "48 MHz"\nlevels = 2\n'
 
 

@@ -270,7 +270,8 @@ def _show_groups(result: CheckResult, needs: list[NeedCheck]) -> None:
     missed = [need for need in needs if need.misses]
     lines = [f"  {need.need.name}: {line}" for need in missed for line in miss_lines(result, need)[:2]]
     if lines:
-        heading("Who made them late")
+        early = any(miss.kind == "early" for need in missed for miss in need.misses)
+        heading("Who made them late, and what came too early" if early else "Who made them late")
         say(*lines, "")
 
 

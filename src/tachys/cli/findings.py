@@ -78,17 +78,25 @@ def group_text(group: Group, total: int) -> str:
         modelled = f"modelled {time_text(group.modelled)}" if group.modelled else "no guard of it is modelled"
         return f"{first} held off by {group.what} for {lasting}, {modelled}"
     if group.how == "ran":
+        allowed = group.modelled is not None and group.most <= group.modelled
         modelled = f", of which the bound expects {time_text(group.modelled)}" if group.modelled else ""
+        modelled = ", as the model allows" if allowed else modelled
         return f"{first} while {group.what} ran for {lasting}{modelled}"
     return f"{first} while nothing that has a line ran, for {lasting}"
 
 
 def miss_lines(result: CheckResult, need: NeedCheck) -> list[str]:
-    """The misses of a need, grouped by what made them late."""
+    """The misses of a need, grouped by what made them late; those that came too early are one group."""
     from tachys.checking.compare.grouping import groups_of
+    from tachys.needs.kinds import FeedNeed, PeriodNeed
 
     apart = sum(1 for miss in need.misses if miss.causes)
-    return [group_text(group, apart) for group in groups_of(result.bounds.system, need.misses)]
+    lines = [group_text(group, apart) for group in groups_of(result.bounds.system, need.misses)]
+    early = [miss.value for miss in need.misses if miss.kind == "early" and miss.value is not None]
+    if early and isinstance(need.need, (FeedNeed, PeriodNeed)):
+        soonest = f"the soonest {time_text(min(early))} after the one before"
+        lines.append(f"{len(early)} of {len(need.misses)} too early, {soonest}")
+    return lines
 
 
 def judged_count(need: NeedCheck) -> int:

@@ -24,6 +24,7 @@ from tachys.cli.convert import convert_command
 from tachys.cli.demo import demo_command
 from tachys.cli.dividers import dividers_command
 from tachys.cli.draw import draw_command
+from tachys.cli.examples import examples_command
 from tachys.cli.explain import explain_command
 from tachys.cli.fit import fit_command
 from tachys.cli.headroom import headroom_command
@@ -86,6 +87,7 @@ def tachys() -> None:
 
 for command in (
     demo_command,
+    examples_command,
     new_command,
     dividers_command,
     bounds_command,

@@ -18,19 +18,27 @@ from tachys.cli.capturing import Given, shape_options
     metavar="FILE",
     help="Begin with what the lines of a capture look like, every figure marked as seen.",
 )
+@click.option("--like", metavar="NAME", help="Write a small project that comes with the tool: tachys examples.")
 @shape_options
-def new_command(folder: str, capture: str | None, given: Given) -> int:
+def new_command(folder: str, capture: str | None, like: str | None, given: Given) -> int:
     """Write DIR/model.toml: a small model that works, and every other table as a comment.
 
     With --from-capture: timers, events, routines and steps as they are seen, with questions where nothing tells.
     """
     from tachys.cli.output import say
-    from tachys.demo.project import write_starter
+    from tachys.demo.project import write_example, write_starter
 
+    if like is not None and capture is not None:
+        raise click.UsageError("--like and --from-capture do not go together")
     if capture is not None:
         return _begin(Path(folder), capture, given)
     if given != Given():
         raise click.UsageError("--time-unit, --separator and --step go with --from-capture")
+    if like is not None:
+        model, seen = write_example(Path(folder), like)
+        say(f"Wrote {model}, {seen} and the question in {model.parent / 'README.md'}.",
+            f"Next: tachys check {model} {seen}")  # fmt: skip
+        return 0
     model = write_starter(Path(folder))
     say(f"Wrote {model}. Fill it in, then: tachys bounds {model}")
     return 0

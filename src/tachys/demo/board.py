@@ -10,9 +10,9 @@ import random
 from collections.abc import Iterator
 
 from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps
+from tachys.demo.arrivals import MS, US, at_random, regular
 from tachys.demo.machine import Burns, Halts, Hold, Machine, Plan, Routine, Task
 
-US, MS = 10**6, 10**9
 SAMPLE = 125_000  # ps of the analyser's clock: 8 MHz
 BEGIN, LENGTH = 37_312_345_678, 400 * MS  # ps of the board's time: the analyser is started in the middle of things
 BOARD_PPM, ANALYSER_PPM = 23, -14
@@ -43,11 +43,11 @@ def record(*, faulty: bool, seed: int = 7) -> Recording:
 
 def _plan(faulty: bool, dice: random.Random, until: int) -> tuple[Plan, dict[str, list[int]]]:
     arrivals = {
-        "wheel": list(_at_random(dice, until, 189 * US, 620 * US)),
+        "wheel": list(at_random(dice, until, 189 * US, 620 * US)),
         "bus_byte": list(_frames(dice, until)),
-        "seed": list(_at_random(dice, until, 260 * US, 1300 * US)),
-        "pressure": list(_regular(250 * US, 61 * US, until)),
-        "tick": list(_regular(1000 * US, 0, until)),
+        "seed": list(at_random(dice, until, 260 * US, 1300 * US)),
+        "pressure": list(regular(250 * US, 61 * US, until, ppm=BOARD_PPM)),
+        "tick": list(regular(1000 * US, 0, until, ppm=BOARD_PPM)),
         "hopper": list(_bounces(dice, until)),
     }
     hold = (212 * US, 258 * US) if faulty else (19 * US, 21 * US)
@@ -72,21 +72,6 @@ def _plan(faulty: bool, dice: random.Random, until: int) -> tuple[Plan, dict[str
         routines, steps, overhead=38 * cycle, entry=15 * cycle, exit=12 * cycle, chain=8 * cycle, wake=3_700_000
     )
     return plan, arrivals
-
-
-def _regular(period: int, phase: int, until: int) -> Iterator[int]:
-    """Events of a timer that runs on the board's crystal."""
-    count = 0
-    while (at := phase + count * period * (10**6 + BOARD_PPM) // 10**6) <= until:
-        yield at
-        count += 1
-
-
-def _at_random(dice: random.Random, until: int, least: int, most: int) -> Iterator[int]:
-    now = dice.randint(0, most)
-    while now <= until:
-        yield now
-        now += dice.randint(least, most)
 
 
 def _frames(dice: random.Random, until: int) -> Iterator[int]:

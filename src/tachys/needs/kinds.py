@@ -442,4 +442,5 @@ class FeedNeed(Need):
 
     def words(self, time: Callable[[int], str]) -> str:
         """What must hold."""
-        return f"{self.watchdog.fed_by} feeds within"
+        window = f"after {time(self.watchdog.not_before)}, " if self.watchdog.not_before else ""
+        return f"{self.watchdog.fed_by} feeds {window}within"

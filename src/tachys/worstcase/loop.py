@@ -114,7 +114,8 @@ class LoopWindows:
         if whole.most <= step.every.least:
             return self._since_zero(self.stretch(0, self._round(without=step)), step)
         if step.rearm == "grid":
-            return Figure(0, None, reason="a pass can last longer than its period: it falls behind for good")
+            why = "a pass can last longer than its period: it may fall further and further behind"
+            return Figure(0, None, reason=why)
         return self._since_zero(Figure(0, whole.most, whole.parts), step)
 
     def _since_zero(self, late: Figure, step: Step) -> Figure:

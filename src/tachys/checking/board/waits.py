@@ -87,11 +87,12 @@ def longest_guard(system: System, what: Thing) -> int:
 
 
 def causes_of(
-    stretches: Iterable[WaitPart], bound: Figure | None = None, system: System | None = None
+    stretches: Iterable[WaitPart], bound: Figure | None = None, system: System | None = None, late: int = 0
 ) -> tuple[Cause, ...]:
     """What each thing did in a wait, the largest excess over the bound first; together they are the whole wait.
 
-    Of what holds off, its own guard in ``system`` is what is expected, not that of whoever stands in the bound.
+    Of what holds off, its own guard in ``system`` is what is expected, not that of whoever stands in the bound. Where
+    all excess together is less than the wait was ``late`` (ps), the model itself allows that: what took most is first.
     """
     times: dict[tuple[Thing, How], int] = {}
     for each in stretches:
@@ -110,4 +111,7 @@ def causes_of(
         if how == "held off":
             allowed = holding if system is None else longest_guard(system, what)
         found.append(Cause(what, how, time, allowed if bound is not None and what else None))
-    return tuple(sorted(found, key=lambda cause: (cause.how == "entry and exit", -cause.excess)))
+    by_excess = sum(max(0, cause.excess) for cause in found) >= late
+    return tuple(sorted(
+        found, key=lambda cause: (cause.how == "entry and exit", -(cause.excess if by_excess else cause.time))
+    ))  # fmt: skip

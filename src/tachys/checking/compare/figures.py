@@ -148,8 +148,10 @@ def _jitter(board: Measurement, source: Source, about: Thing, ticks: Ticks) -> C
     assert source.period_least is not None
     assert source.period_most is not None
     share = 1 + float(board.system.capture_tolerance) * 2
-    mean = float(ticks.at[-1] - ticks.at[0]) / max(1, int(ticks.number[-1]))
-    least, most = min(mean, float(source.period_least)) / share, max(mean, float(source.period_most)) * share
+    count = max(1, int(ticks.number[-1]))
+    mean, spare = float(ticks.at[-1] - ticks.at[0]) / count, ticks.off / count  # both ends may be off themselves
+    least = min(mean - spare, float(source.period_least)) / share
+    most = max(mean + spare, float(source.period_most)) * share
     width = jitter_of(ticks.at, ticks.number, least, most)
     measured = Measured(0, max(0, width - board.resolution), len(ticks.at), board.resolution)
     return _judged(about, "jitter", None, source.jitter, measured, (0, width - board.resolution))

@@ -29,6 +29,7 @@ from tachys.checking.compare.unmodelled import Stranger
 from tachys.checking.result import Finding
 from tachys.dividers.mistakes import Mistake
 from tachys.figures import Figure
+from tachys.model.acts import Wait
 from tachys.model.events import Thing
 from tachys.model.nodes import Source
 from tachys.model.quantities import rounded
@@ -344,14 +345,18 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
         round_ = system.loop.overhead.most + core.wake.most + 2 * board.resolution
         round_ += core.entry.most + core.exit.most + core.chain.most
         round_ += sum(
-            step.cost.most + step.pauses.most for step in system.steps if step.thing not in board.shown.bodies
-        )
+            step.cost.most + step.pauses.most for step in system.steps
+            if step is sleeper or step.thing not in board.shown.bodies
+        )  # fmt: skip
+        asleep = {NOBODY}  # with its line up, the step that halts is on top all the while
+        if sleeper.thing in board.things and not any(isinstance(act, Wait) for act in sleeper.acts):
+            asleep.add(board.things.index(sleeper.thing))
         hidden = unseen_routines(board.paper, board.shown)
         delays, slept = flag.reaction, list[tuple[int, int]]()
         longest = np.argsort(-delays.after)[:LOOKED_AT]
         for place in longest[delays.after[longest] > round_].tolist():
             begin, end = int(delays.at[place]), int(delays.at[place] + delays.after[place])
-            idle = [(b - a, a) for a, b, who in board.tops.between(begin, end) if who == NOBODY]
+            idle = [(b - a, a) for a, b, who in board.tops.between(begin, end) if who in asleep]
             lengths = np.array([length for length, _ in idle], np.int64)
             free = lengths - unseen_work(board.paper, hidden, lengths)
             slept += [each for each, left in zip(idle, free.tolist(), strict=True) if left > round_]

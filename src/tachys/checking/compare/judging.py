@@ -222,19 +222,20 @@ def _note(followed: Followed) -> str:
     if followed.delays.relative:
         return "against the fastest one seen, since no line shows the event"
     if followed.by_order:
-        return "each event is answered by the next that can be its own, since part of the way has no line"
+        return "with each event answered by the next that can be its own, since part of the way has no line"
     return ""
 
 
 def _misses(board: Measurement, paper: NeedBounds, broken: list[Broken]) -> tuple[Miss, ...]:
-    """The misses in order of time, the longest of them with what made them late."""
+    """The misses in order of time, the longest of them with what made them late; nobody makes one early."""
     need = paper.need
     bound, wait = paper.figure if need.bound_is_wait else None, _wait_of(board, need)
     longest = sorted(broken, key=lambda miss: -(miss.value or 1 << 62))
     made = [
         Miss(miss.at, miss.value, miss.kind,
-             causes_of(wait.apart(miss.begin, miss.end, lost=miss.kind == "lost"), bound, board.system)
-             if k < APART else ())
+             causes_of(wait.apart(miss.begin, miss.end, lost=miss.kind == "lost"), bound, board.system,
+                       0 if bound is None or miss.value is None else miss.value - int(paper.limit))
+             if k < APART and miss.kind != "early" else ())
         for k, miss in enumerate(longest)
     ]  # fmt: skip
     return tuple(sorted(made, key=lambda miss: miss.at))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from tachys.checking.board.following import follow
 from tachys.checking.board.waits import Cause, WaitPart, causes_of, stretches_of
-from tachys.checking.result import CheckResult, Finding, NeedCheck
+from tachys.checking.result import CheckResult, Finding, Miss, NeedCheck
 from tachys.figures import Figure
 from tachys.model.events import Thing
 
@@ -86,6 +86,12 @@ def _isr(result: CheckResult, thing: Thing, at: int, finding: Finding) -> Explai
     return _explained(result, f"{finding.code} of {thing}", thing, at, end, bound, None, finding)
 
 
+def _badness(miss: Miss) -> tuple[bool, int]:
+    """By how late it was; of what was early, the soonest."""
+    value = -1 if miss.value is None else miss.value
+    return miss.kind != "early", -value if miss.kind == "early" else value
+
+
 def explain_need(result: CheckResult, name: str, at: int | None = None, finding: Finding | None = None) -> Explained:
     """The worst miss of a need, or the one nearest to ``at`` ps; without a miss the worst answer that was seen.
 
@@ -100,7 +106,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
     waiting = answer.ends.thing if answer else Thing("loop")
     if need.misses:
         if at is None:
-            miss = max(need.misses, key=lambda each: each.value if each.value is not None else -1)
+            miss = max(need.misses, key=_badness)
         else:
             miss = min(need.misses, key=lambda each: abs(each.at - at))
         length = miss.value if miss.value is not None else (limit or 10**9)
@@ -129,6 +135,6 @@ def _explained(
     result = result.around(begin)
     stretches = tuple(stretches_of(result.board, begin, end, waiting))
     margin = max((end - begin) // 3, 10 * result.capture.resolution, 5 * 10**6)
-    causes = causes_of(stretches, bound, result.bounds.system)
+    causes = causes_of(stretches, bound, result.bounds.system, 0 if limit is None else end - begin - limit)
     return Explained(result, title, waiting, begin, end, stretches, causes, bound,
                      (begin - margin, end + margin), limit, finding, need)  # fmt: skip
