@@ -148,7 +148,7 @@ def main(boards: int, first: int) -> None:
             told = judge_binding(bounds(read_model(text, "m.toml")), made.capture).faults
         except InputError:
             continue
-        if told:
+        if told and told[0].sure:
             blamed += 1
             print(f"seed {seed}: {what}: {told[0].wrong}: {told[0].mend}")
     print(f"{right} of {many} lines right, {sure} sure, {wrong} of these wrong; {named} of {faults} planted faults named "

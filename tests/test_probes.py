@@ -5,7 +5,7 @@ import re
 
 import pytest
 
-from bindings import DUE, KINDS, nameless, planted, with_probes
+from bindings import DUE, KINDS, nameless, planted, with_a_wrong_figure, with_probes
 from calling import tachys
 from tachys.capture.csv import read_csv
 from tachys.capture.vcd import read_vcd
@@ -60,6 +60,16 @@ def test_a_fault_of_binding_is_named_first_and_a_right_model_has_none(seed, kind
     if kind != "another":  # too little of it is refuted for the check to ask
         told = check(read_model(text, "m.toml"), capture).remarks[0]
         assert first.wrong.split(":")[0] in told or "look at the unit of time first" in told
+
+
+@pytest.mark.parametrize("seed", [1151, 1158])
+def test_what_a_wrong_figure_would_explain_as_well_is_no_sure_fault(seed):
+    made = nameless(seed)
+    text, what = with_a_wrong_figure(made, seed)
+    (fault, *_) = judged(text, made.capture).faults
+    assert not fault.sure
+    assert "if that figure of the model is right" in fault.mend
+    assert what
 
 
 def test_proposals_go_into_the_file_and_are_then_as_it_is(tmp_path):

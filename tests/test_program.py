@@ -166,8 +166,9 @@ def test_the_package_gives_the_same_power_to_a_notebook(project):
 def test_dividers_find_and_say(project):
     folder, _ = project
     found = json.loads(run("dividers", "--clock", "48 MHz", "--period", "1 ms", "--format", "json").stdout)
-    assert found["settings"][0]["registers"] == {"prescale": 0, "reload": 47999, "preload": 17536}
+    assert found["settings"][0]["registers"] == {"prescale": None, "reload": 47999, "preload": 17536}
     assert found["settings"][0]["deviation_ppm"] == 0
+    assert found["settings"][0]["slips_ppm"]["one more"] == pytest.approx(1e6 / 48000)
     far = run("dividers", "--clock", "16 MHz", "--period", "10 s", "--prescale", "1,8,64,256")
     assert far.returncode == 1
     assert "a counter of 20 bits instead of 16" in far.stdout

@@ -4,6 +4,7 @@ import gzip
 import io
 import random
 from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
 import pytest
@@ -16,9 +17,9 @@ from tachys.capture import columns as columns_module
 from tachys.capture import opening, statistics, table
 from tachys.capture.csv import read_csv
 from tachys.capture.eventstream import read_event_stream
-from tachys.capture.inspecting import add_bus, inspect, levels_at, masked, period_of, spans, window
+from tachys.capture.inspecting import add_bus, held_values, inspect, levels_at, masked, period_of, spans, window
 from tachys.capture.reading import read_capture
-from tachys.capture.table import Capture, make_signal
+from tachys.capture.table import Capture, Signal, make_signal
 from tachys.capture.vcd import read_vcd
 from tachys.capture.writing import FORMS, capture_bytes
 from tachys.errors import InputError
@@ -218,7 +219,7 @@ def test_lines_are_described_and_measured():
     assert part.signals["C"].value.tolist() == [1]
     bus = add_bus(capture, "state", ["A", "C"])
     assert bus.signals["state"].value.tolist()[:3] == [2, 3, 2]
-    assert masked(bus, "high", "state", 1, 1).signals["high"].value.tolist() == [1]
+    assert masked(bus, "high", "state", 0b10, 1).signals["high"].value.tolist() == [1]
 
 
 def test_what_does_not_fit_in_memory_is_mapped_and_inspected_the_same(tmp_path, monkeypatch):
@@ -283,7 +284,7 @@ def test_reals_are_read_to_the_last_bit_and_written_again():
     assert again.signals["volts"].value.tolist() == capture.signals["volts"].value.tolist()
     [line] = [line for line in inspect(capture) if line.signal.real]
     assert line.first == values[0]
-    assert any(remark.startswith("real values from ") for remark in line.remarks)
+    assert line.reals is not None
 
 
 @pytest.mark.parametrize("change", ['r1.5 "', "b101 !", "1!", "rabc !"])
@@ -308,3 +309,21 @@ def test_thousands_of_signals_and_a_line_of_ten_megabytes():
     assert read_vcd([(head + body + comment).encode()], "c.vcd").end == 5000
     with pytest.raises(InputError, match="a word of more than"):
         read_vcd([(head + body).encode(), b"1" + b"c" * 10_000_000, b" \n"], "long.vcd")
+
+
+def test_reals_masks_and_what_a_period_should_be():
+    volts = Signal(
+        "V", 64, np.array([0, 40, 80]), np.array([1.5, 2.5, 0.25]).view(np.int64), np.ones(3, bool), real=True
+    )
+    port = make_signal("P", 8, [0, 40, 80], [0x12, 0xF3, 0xA1])
+    clock = make_signal("C", 1, [0, *range(5, 100, 5)], [0, *[1, 0] * 9, 1])
+    capture = Capture("c", {"V": volts, "P": port, "C": clock}, 0, 100, 1)
+    v, _, c = inspect(replace(capture, resolution=3))
+    assert not any("glitch" in each for each in c.remarks)  # all its pulses are as short
+    assert (v.reals.least, v.reals.most) == (0.25, 2.5)
+    assert v.reals.mean == pytest.approx((1.5 * 40 + 2.5 * 40 + 0.25 * 20) / 100)
+    assert masked(capture, "T", "P", 0xF0).signals["T"].value.tolist() == [0x10, 0xF0, 0xA0]
+    assert masked(capture, "L", "P", 0x0F, 0).signals["L"].width == 4
+    assert c.off(Fraction(10, 10**12)).ppm == pytest.approx(0, abs=1e-6)
+    assert c.off(Fraction(8, 10**12)) is None
+    assert held_values(capture, volts) == []

@@ -139,7 +139,9 @@ def _capture() -> Any:
         _shape("Times", count=int, least=Seconds, median=Seconds, most=Seconds, resolution=Seconds, **sure)
     )
     line = _shape("Line", first=_null_or(float), last=_null_or(float), edges=int, period=times, high=times, low=times,
-                  duty=_null_or(Share), remarks=_list(str))  # fmt: skip
+                  duty=_null_or(Share), remarks=_list(str),
+                  **_or_not({"reals": _shape("Reals", least=float, mean=float, most=float),
+                             "off_nominal": _shape("Off", ppm=float, sure=float)}))  # fmt: skip
     answered = dict.fromkeys(("least", "median", "p95", "p99", "p999", "most", "mean", "resolution"), Seconds)
     worst = {"worst": _list(_shape("Worst", at=Seconds, value=Seconds))}
     span = _shape("Span", span=str, count=int, unanswered=int, **_or_not(answered | worst))
@@ -148,7 +150,9 @@ def _capture() -> Any:
 
 
 def _levels() -> Any:
-    return _shape("Levels", format=_head("levels"), at=Seconds, levels=_by_name(_null_or(float)))
+    levels = _by_name(_null_or(float))
+    second = _or_not({"to": Seconds, "apart": Seconds, "resolution": Seconds, "levels_to": levels})
+    return _shape("Levels", format=_head("levels"), at=Seconds, levels=levels, **second)
 
 
 def _worst() -> Any:
@@ -196,7 +200,7 @@ def _probes() -> Any:
         how_sure=Literal["sure", "likely", "open"], margin=float, other=_null_or(str), why=_list(str),
         against=_list(str),
     )  # fmt: skip
-    fault = _shape("Fault", fault=str, lines=_list(str), wrong=str, mend=str)
+    fault = _shape("Fault", fault=str, lines=_list(str), wrong=str, mend=str, sure=bool)
     return _shape("Probes", format=_head("probes"), capture=str, lines=_list(line), faults=_list(fault))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -19,8 +20,10 @@ def _times(times: Times | None, resolution: int, **more: float | None) -> dict[s
     return {"count": times.count, **found, **more, "resolution": resolution / PS}
 
 
-def line_data(line: Line, capture: Capture) -> dict[str, Any]:
-    """One line."""
+def line_data(line: Line, capture: Capture, nominal: Fraction | None = None) -> dict[str, Any]:
+    """One line; with a ``nominal`` period in seconds how far off it is, where that is near."""
+    off = None if nominal is None else line.off(nominal)
+    reals = line.reals
     mean = None if line.period is None else line.period.mean / PS
     sure = None if line.period is None else line.period.sure / PS
     return {
@@ -31,6 +34,8 @@ def line_data(line: Line, capture: Capture) -> dict[str, Any]:
         "high": _times(line.high, capture.known_to),
         "low": _times(line.low, capture.known_to),
         "duty": line.duty,
+        **({} if reals is None else {"reals": {"least": reals.least, "mean": reals.mean, "most": reals.most}}),
+        **({} if off is None else {"off_nominal": {"ppm": off.ppm, "sure": off.sure}}),
         "remarks": list(line.remarks),
     }
 
@@ -52,8 +57,10 @@ def span_data(name: str, spans: Spans, resolution: int) -> dict[str, Any]:
     }
 
 
-def capture_data(capture: Capture, lines: list[Line], found: list[tuple[str, Spans]]) -> dict[str, Any]:
-    """A whole capture."""
+def capture_data(
+    capture: Capture, lines: list[Line], found: list[tuple[str, Spans]], nominal: Fraction | None = None
+) -> dict[str, Any]:
+    """A whole capture; with a ``nominal`` period in seconds how far each line near it is off."""
     return {
         "format": "tachys.capture/1",
         "capture": capture.file,
@@ -61,6 +68,6 @@ def capture_data(capture: Capture, lines: list[Line], found: list[tuple[str, Spa
         "length": capture.length / PS,
         "resolution": capture.known_to / PS,
         "remarks": list(capture.remarks),
-        "signals": {line.signal.name: line_data(line, capture) for line in lines},
+        "signals": {line.signal.name: line_data(line, capture, nominal) for line in lines},
         "spans": [span_data(name, spans, capture.known_to) for name, spans in found],
     }

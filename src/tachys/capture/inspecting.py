@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from fractions import Fraction
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -16,12 +17,31 @@ if TYPE_CHECKING:
     import pandas as pd
 
 ACTIVITY = 24
+_NEAR = 0.1  # so far off, as a share, a period is still meant to be the nominal one
+_GLITCH = 4  # a glitch is so many times shorter than the line usually stays
 _KEPT = 1 << 22  # changes of a line whose edges are kept while it is looked at
 
 
 @dataclass(frozen=True, slots=True)
+class Reals:
+    """The known values of a line of reals: least, mean over the time for which each held, and most."""
+
+    least: float
+    mean: float
+    most: float
+
+
+@dataclass(frozen=True, slots=True)
+class Off:
+    """How far a period is off a nominal one, and how far that itself may be off, in ppm."""
+
+    ppm: float
+    sure: float
+
+
+@dataclass(frozen=True, slots=True)
 class Line:
-    """One line of a capture. ``activity``: edges in each of so many equal parts of the capture."""
+    """One line of a capture. ``activity``: edges in each of so many equal parts of the capture; ``reals`` of reals."""
 
     signal: Signal
     first: float | None
@@ -34,6 +54,19 @@ class Line:
     duty: float | None
     activity: tuple[int, ...]
     remarks: tuple[str, ...] = field(default=())
+    reals: Reals | None = None
+
+    def off(self, nominal: Fraction) -> Off | None:
+        """How far its mean period is off one in seconds; None where it is further than a tenth, or has none."""
+        if self.period is None:
+            return None
+        share, sure = (float(ps) / float(nominal * PS) for ps in (self.period.mean, self.period.sure))
+        return Off((share - 1) * 1e6, sure * 1e6) if abs(share - 1) <= _NEAR else None
+
+    @property
+    def is_still(self) -> bool:
+        """Whether it never moves."""
+        return self.edges == 0
 
 
 class Lines(list[Line]):
@@ -87,7 +120,8 @@ def _line(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Li
     plain = signal.width == 1 and not signal.real
     if len(signal.at) < 2:
         level = _known(signal, range(len(signal.at)))
-        return Line(signal, level, level, 0, None, None, None, None, None, (0,) * ACTIVITY, ("never moves",))
+        return Line(signal, level, level, 0, None, None, None, None, None, (0,) * ACTIVITY, ("never moves",),
+                    _reals(capture, signal))  # fmt: skip
     look = _Look(signal)
     rises, falls = sum(map(len, look.moves("rise"))), sum(map(len, look.moves("fall")))
     regular = "rise" if rises >= falls else "fall"
@@ -104,7 +138,8 @@ def _line(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Li
         low,
         _duty(look) if high and low else None,
         _activity(capture, look, plain=plain),
-        tuple(_remarks(capture, look, narrow, twin)),
+        tuple(_remarks(capture, look, narrow, twin, (low, high))),
+        _reals(capture, signal),
     )
 
 
@@ -157,12 +192,17 @@ def period_of(instants: Instants, resolution: int) -> MeanPeriod | None:
     return fitted(lambda: iter([instants]), resolution)
 
 
-def _remarks(capture: Capture, look: _Look, narrow: int, twin: str | None) -> Iterator[str]:
+def _remarks(
+    capture: Capture, look: _Look, narrow: int, twin: str | None, usual: tuple[Times | None, Times | None]
+) -> Iterator[str]:
+    """What is odd about a line. ``usual``: how long it is low and high; a glitch is far shorter than that."""
     signal = look.signal
     plain, thin, both = signal.width == 1 and not signal.real, 0, 0
     for level in (0, 1) if plain else ():
         for part in look.stays(level):
-            thin += int(np.count_nonzero(part <= narrow * capture.resolution))
+            own = usual[level]
+            longest = min(narrow * capture.resolution, 0 if own is None else own.median // _GLITCH)
+            thin += int(np.count_nonzero(part <= longest))
             both += len(part)
     changes = (signal.at[max(1, first) : last + 1] for first, last in blocks(len(signal.at)))
     adjacent = sum(int(np.count_nonzero(np.diff(part) <= capture.resolution)) for part in changes)
@@ -174,19 +214,26 @@ def _remarks(capture: Capture, look: _Look, narrow: int, twin: str | None) -> It
         yield "begins high: its first pulse is not whole"
     if plain and signal.value[-1] == 1:
         yield "ends high: its last pulse is not whole"
-    if signal.real:
-        yield _range_of(signal)
     if any(not signal.known[first:last].all() for first, last in blocks(len(signal.value))):
         yield "unknown (x, z) in places"
     if twin is not None:
         yield f"the same as {twin}"
 
 
-def _range_of(signal: Signal) -> str:
-    known = [signal.reals[first:last][signal.known[first:last]] for first, last in blocks(len(signal.value))]
-    low = min((float(part.min()) for part in known if len(part)), default=0.0)
-    high = max((float(part.max()) for part in known if len(part)), default=0.0)
-    return f"real values from {low:.6g} to {high:.6g}"
+def _reals(capture: Capture, signal: Signal) -> Reals | None:
+    """The values of a line of reals; None of another line, or where none is known."""
+    if not signal.real:
+        return None
+    least, most, total, held = float("inf"), float("-inf"), 0.0, 0.0
+    for first, last in blocks(len(signal.at)):
+        known = signal.known[first:last] & np.isfinite(signal.reals[first:last])
+        until = np.append(signal.at[first + 1 : last + 1], [capture.end] * (last == len(signal.at)))
+        lasting = (until - np.maximum(signal.at[first:last], capture.begin))[known] / max(1, capture.length)
+        values = signal.reals[first:last][known]
+        if len(values):
+            least, most = min(least, float(values.min())), max(most, float(values.max()))
+            total, held = total + float((values * lasting).sum()), held + float(lasting.sum())
+    return Reals(least, total / held if held else least, most) if least <= most else None
 
 
 def _twins(capture: Capture) -> dict[str, str]:
@@ -262,8 +309,10 @@ MOST_VALUES = 256
 def held_values(capture: Capture, signal: Signal) -> list[Held]:
     """How long a bus held each of its values, the longest first; of many values the first :data:`MOST_VALUES`.
 
-    What it held as the capture began and ended counts up to there.
+    What it held as the capture began and ended counts up to there. A line of reals holds none.
     """
+    if signal.real:
+        return []
     kept: dict[int | None, Held] = {}
     for first, last in blocks(len(signal.at)):
         until = signal.at[first + 1 : last + 1]
@@ -304,14 +353,14 @@ def add_bus(capture: Capture, name: str, lines: list[str]) -> Capture:
     return replace(capture, signals={**capture.signals, name: bus})
 
 
-def masked(capture: Capture, name: str, source: str, low: int, high: int) -> Capture:
-    """A capture with the bits ``low`` to ``high`` of a vector as a signal of its own.
+def masked(capture: Capture, name: str, source: str, mask: int, shift: int = 0) -> Capture:
+    """A capture with the bits of a vector that ``mask`` lets through as a signal, ``shift`` bits to the right.
 
     Raises:
         KeyError: there is no such signal.
     """
     signal = capture.signals[source]
-    part = (signal.value.view(np.uint64) >> np.uint64(low)) & np.uint64((1 << (high - low + 1)) - 1)
+    part = (signal.value.view(np.uint64) & np.uint64(mask)) >> np.uint64(shift)
     value = np.where(signal.known, part.view(np.int64), -1)
-    made = Signal(name, high - low + 1, signal.at, value, signal.known).without_repeats()
+    made = Signal(name, max(1, mask.bit_length() - shift), signal.at, value, signal.known).without_repeats()
     return replace(capture, signals={**capture.signals, name: made})

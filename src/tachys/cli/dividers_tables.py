@@ -11,12 +11,14 @@ import click
 
 from tachys.cli.words import count_text, exact_share, rate_text, seconds_text
 from tachys.dividers.counter import Counter, Setting, deviation_ppm, tolerance_band
+from tachys.dividers.export import slips_of
 from tachys.dividers.search import best_settings, shortfall
 from tachys.dividers.serial import HALF, frame_drift, serial_settings
 from tachys.needs.verdicts import Verdict
 
 Row = list[str | Verdict]
 _RIGHT = "right"
+_SLIPS = "reg + 1, reg - 1: the deviation with one too many or one too few in the reload register"
 
 if TYPE_CHECKING:
     from tachys.model.nodes import Serial
@@ -87,14 +89,22 @@ def show_found(request: Request, prefer: str, most: int, at_least: bool) -> int:
     rows = [_row(request, each.setting, wanted) for each in found if not missing]
     if rows:
         table(_columns(request), rows)
-    if counter.prescalers.choices is not None and len(counter.prescalers.choices) > 1:
-        say("presc reg: the place of the factor in the list, from 0")
+    if rows:
+        say(_SLIPS, *_band(request, found[0].period))
     say(f"In reach: {seconds_text(counter.shortest(hertz))} to {seconds_text(counter.longest(hertz))}")
     if missing is not None:
         _say_shortfall(request, counter, missing.width, missing.prescale, missing.postscale, missing.software_count)
     elif not rows:
         say("No setting is that long even with the clock at its fastest: ask for a wider counter or prescaler.")
     return int(missing is not None or not rows)
+
+
+def _band(request: Request, period: Fraction) -> list[str]:
+    """How long the first period of a table is over the tolerance of the clock."""
+    if not request.tolerance:
+        return []
+    shortest, longest = (seconds_text(each) for each in tolerance_band(period, request.tolerance))
+    return [f"With the tolerance of the clock the first of them is {shortest} to {longest}, the others as far off."]
 
 
 def _asked(request: Request) -> str:
@@ -125,11 +135,12 @@ def _columns(request: Request) -> list[tuple[str, str]]:
     names = ["prescale", "count"]
     if max(request.counter.postscalers) > 1:
         names.append("postscale")
-    names += ["presc reg", "reload reg", "preload", "rate" if request.as_rate else "period"]
-    if request.tolerance:
-        names += ["shortest", "longest"]
+    if request.counter.prescalers.choices is None:
+        names.append("presc reg")
+    names += ["reload reg", "preload", "rate" if request.as_rate else "period"]
     if request.wanted is not None:
         names.append("deviation")
+    names += ["reg + 1", "reg - 1"]
     return [(name, _RIGHT) for name in names]
 
 
@@ -138,13 +149,19 @@ def _row(request: Request, setting: Setting, wanted: Fraction | None) -> Row:
     row: Row = [str(setting.prescale), str(setting.count)]
     if max(counter.postscalers) > 1:
         row.append(str(setting.postscale))
-    row += [str(counter.prescalers.register(setting.prescale)), str(setting.reload_register)]
+    register = counter.prescalers.register(setting.prescale)
+    row += [*([] if register is None else [str(register)]), str(setting.reload_register)]
     row += [str(setting.preload(counter.width)), rate_text(1 / period) if request.as_rate else seconds_text(period)]
-    if request.tolerance:
-        row += [seconds_text(each) for each in tolerance_band(period, request.tolerance)]
     if wanted is not None:
-        row.append(ppm_text(deviation_ppm(wanted, period) if request.as_rate else deviation_ppm(period, wanted)))
+        row.append(_off(request, period, wanted))
+    slips = dict(slips_of(setting))
+    for name in ("one more", "one less"):
+        row.append(_off(request, slips[name].period(request.hertz), wanted or period) if name in slips else "-")
     return row
+
+
+def _off(request: Request, period: Fraction, wanted: Fraction) -> str:
+    return ppm_text(deviation_ppm(wanted, period) if request.as_rate else deviation_ppm(period, wanted))
 
 
 def show_yield(request: Request, count: int) -> int:
@@ -159,6 +176,7 @@ def show_yield(request: Request, count: int) -> int:
         return 0
     heading(f"{rate_text(hertz)}, counter of {counter.width} bits")
     table(_columns(request), [_row(request, setting, request.wanted) for setting in settings])
+    say(_SLIPS, *_band(request, settings[0].period(hertz)))
     for setting in settings[:1]:
         period = setting.period(hertz)
         delay = Fraction(setting.prescale * counter.most_counts) / hertz

@@ -34,11 +34,13 @@ MOST_LINES = 300  # in a table for people
 @click.argument("capture", type=click.Path(allow_dash=True))
 @click.option("--span", nargs=2, multiple=True, metavar="A B",
               help="Measure from each edge A to the next edge B, such as D0:rise D1:rise.")  # fmt: skip
-@click.option("--at", "instant", type=INSTANT, help="The level of every line at an instant.")
+@click.option("--at", "instants", type=INSTANT, multiple=True,
+              help="The level of every line at an instant; of two, both and how far they are apart.")  # fmt: skip
 @click.option("--from", "begin", type=INSTANT, help="Begin of the window that is looked at.")
 @click.option("--to", "end", type=TIME, help="End of it.")
 @click.option("--bus", multiple=True, metavar="NAME=LINES",
-              help="A bus of lines, lowest bit first (state=D0,D1), or bits of a vector (low=PORT[3:0]).")  # fmt: skip
+              help="A bus of lines, lowest bit first (state=D0,D1), or of a vector some bits (low=PORT[3:0]) or a "
+                   "mask, where they stand (top=PORT&0xF0).")  # fmt: skip
 @click.option(
     "--value",
     multiple=True,
@@ -47,13 +49,14 @@ MOST_LINES = 300  # in a table for people
 )
 @click.option("--narrow", type=click.IntRange(0, 10**6), default=2, show_default=True,
               help="Pulses of at most so many samples are called glitches.")  # fmt: skip
+@click.option("--nominal", type=TIME, help="How far each period near this one is off it.")
 @shape_options
 @whole_option
 @format_option
 def inspect_command(
-    capture: str, span: tuple[tuple[str, str], ...], instant: Fraction | None, begin: Fraction | None,
-    end: Fraction | None, bus: tuple[str, ...], value: tuple[str, ...], narrow: int, given: Given,
-    strict: bool, shape: str,
+    capture: str, span: tuple[tuple[str, str], ...], instants: tuple[Fraction, ...], begin: Fraction | None,
+    end: Fraction | None, bus: tuple[str, ...], value: tuple[str, ...], narrow: int, nominal: Fraction | None,
+    given: Given, strict: bool, shape: str,
 ) -> int:  # fmt: skip
     """What each line of CAPTURE does: edges, period, widths, duty, and what is odd about it."""
     from tachys.capture.export import capture_data, span_data
@@ -68,8 +71,10 @@ def inspect_command(
         raise click.UsageError("the window is empty: --to must come after --from")
     seen = window(whole, first, last)
     meanings = dict(_meaning(seen, text) for text in value)
-    if instant is not None:
-        _show_levels(seen, length_of(instant), meanings, shape)
+    if instants:
+        if len(instants) > 2:
+            raise click.UsageError("--at: two at most")
+        _show_levels(seen, [length_of(each) for each in instants], meanings, shape)
         return 0
     found = [(f"{a} {b}", spans(seen, _edge(seen, a), _edge(seen, b))) for a, b in span]
     shown = seen
@@ -77,7 +82,7 @@ def inspect_command(
         shown = replace(seen, signals=dict(list(seen.signals.items())[:MOST_LINES]))
     lines = inspect(shown, narrow)
     if shape == "json":
-        print_json(capture_data(seen, lines, found))
+        print_json(capture_data(seen, lines, found, nominal))
     elif shape == "csv":
         if found:
             keys = ("span", "count", "unanswered", "least", "mean", "median", "p99", "most")
@@ -86,7 +91,7 @@ def inspect_command(
         else:
             _print_lines_csv(lines)
     else:
-        _show(seen, lines, found)
+        _show(seen, lines, found, nominal)
         if shown is not seen:
             say(f"… and {len(seen.signals) - MOST_LINES} lines more: --format csv or json tells of all of them.")
         for name in dict.fromkeys([bus for bus, _ in meanings] + [text.partition("=")[0] for text in bus]):
@@ -111,7 +116,7 @@ def _meaning(capture: Capture, text: str) -> tuple[tuple[str, int], str]:
 
 
 def _show_values(capture: Capture, name: str, meanings: dict[tuple[str, int], str]) -> None:
-    from tachys.capture.inspecting import held_values
+    from tachys.capture.inspecting import MOST_VALUES, held_values
     from tachys.cli.output import heading, say, table
 
     held = held_values(capture, capture.signals[name])
@@ -121,12 +126,12 @@ def _show_values(capture: Capture, name: str, meanings: dict[tuple[str, int], st
          "" if each.value is None else meanings.get((name, each.value), ""), str(each.count),
          f"{each.total / max(1, capture.length) * 100:.2f} %",
          time_text(each.least), time_text(each.most)]
-        for each in held[:SHOWN_BINS]
+        for each in held
     ]  # fmt: skip
     table([("value", ""), ("name", ""), ("times", "right"), ("of the time", "right"), ("least", "right"),
            ("most", "right")], rows)  # fmt: skip
-    if len(held) > SHOWN_BINS:
-        say(f"  and {count_text(len(held) - SHOWN_BINS, 'value')} more that it held for less.")
+    if len(held) >= MOST_VALUES:
+        say(f"  It takes more values: these are the first {MOST_VALUES}.")
 
 
 def _with_bus(capture: Capture, text: str) -> Capture:
@@ -136,20 +141,27 @@ def _with_bus(capture: Capture, text: str) -> Capture:
     from tachys.errors import did_you_mean, input_error
 
     name, _, members = text.partition("=")
-    part = re.fullmatch(r"(.+)\[(\d+):(\d+)\]", members)
-    lines = [part.group(1)] if part else [line.strip() for line in members.split(",")]
+    part = re.fullmatch(r"(.+)\[(\d{1,3}):(\d{1,3})\]", members)
+    mask = re.fullmatch(r"(.+)&\s*(0[xX][0-9a-fA-F]+|0[bB][01]+|\d+)", members)
+    vector = part or mask
+    lines = [vector.group(1).strip()] if vector else [line.strip() for line in members.split(",")]
     for line in lines:
         if line not in capture.signals:
             mend = did_you_mean(line, list(capture.signals), "signal")
             raise input_error(capture.file, f'there is no signal "{line}"', mend, key="--bus")
     if not name or len(lines) > 64:
-        raise click.UsageError(f'--bus: "{text}" is no bus; write state=D0,D1,D2 or low=PORT[3:0]')
+        raise click.UsageError(f'--bus: "{text}" is no bus; write state=D0,D1,D2, low=PORT[3:0] or top=PORT&0xF0')
+    if mask is not None:
+        bits = int(mask.group(2), 0)
+        if not 0 < bits < 1 << 64:
+            raise click.UsageError(f'--bus: "{text}": a mask lets some of 64 bits through')
+        return masked(capture, name, lines[0], bits)
     if part is None:
         return add_bus(capture, name, lines)
     high, low = int(part.group(2)), int(part.group(3))
     if high < low or high > 63:
         raise click.UsageError(f'--bus: "{text}": the higher bit comes first, at most 63')
-    return masked(capture, name, lines[0], low, high)
+    return masked(capture, name, lines[0], ((1 << (high - low + 1)) - 1) << low, low)
 
 
 def _edge(capture: Capture, text: str) -> tuple[str, str]:
@@ -166,7 +178,7 @@ def _edge(capture: Capture, text: str) -> tuple[str, str]:
     return name, kind
 
 
-def _show(capture: Capture, lines: list[Line], found: list[tuple[str, Spans]]) -> None:
+def _show(capture: Capture, lines: list[Line], found: list[tuple[str, Spans]], nominal: Fraction | None) -> None:
     from tachys.cli.output import heading, say, table
 
     heading(capture.file)
@@ -177,15 +189,45 @@ def _show(capture: Capture, lines: list[Line], found: list[tuple[str, Spans]]) -
         for name, spans in found:
             _show_spans(name, spans, capture)
         return
-    columns = [("line", ""), ("ends", ""), ("edges", "right"), ("period", "right"), ("least", "right"),
-               ("most", "right"), ("high", "right"), ("duty", "right"), ("activity", "")]  # fmt: skip
-    table(columns, [_line_row(line) for line in lines])
+    still = [line for line in lines if line.is_still]
+    if still:
+        say(f"Never move: {', '.join(f'{line.signal.name} ({_level(line.first)})' for line in still)}.", "")
+    _show_moving([line for line in lines if not line.is_still and not line.signal.real])
+    real = [line for line in lines if line.reals is not None and not line.is_still]
+    if real:
+        columns = [("line of reals", ""), *((title, "right") for title in ("changes", "least", "mean", "most"))]
+        values = [(line.signal.name, line.edges, line.reals) for line in real if line.reals]
+        table(columns, [[name, str(changes), *(f"{value:.6g}" for value in (of.least, of.mean, of.most))]
+                        for name, changes, of in values])  # fmt: skip
+    told = [(line, [each for each in line.remarks if not line.is_still]) for line in lines]
+    say(*(f"  {line.signal.name}: {'; '.join(remarks)}." for line, remarks in told if remarks))
     for line in lines:
-        if line.remarks:
-            say(f"  {line.signal.name}: {'; '.join(line.remarks)}.")
-    regular = [line for line in lines if line.period and line.edges > 20 and _is_regular(line)]
-    for line in regular:
-        say(f"  {line.signal.name}: {_sure(line)}.")
+        if line.period and line.edges > 20 and _is_regular(line):
+            say(f"  {line.signal.name}: {_sure(line)}.")
+    if nominal is not None:
+        say("", *_off_nominal(lines, nominal))
+
+
+def _show_moving(lines: list[Line]) -> None:
+    from tachys.cli.output import table
+
+    if lines:
+        table([("line", ""), ("ends", ""), ("edges", "right"), ("period\nmedian", "right"), ("\nleast", "right"),
+               ("\nmost", "right"), ("high\nmedian", "right"), ("duty", "right"), ("activity", "")],
+              [_line_row(line) for line in lines])  # fmt: skip
+
+
+def _off_nominal(lines: list[Line], nominal: Fraction) -> list[str]:
+    """How far each line whose period is near a nominal one is off it, by the analyser's own clock."""
+    told = []
+    for line in lines:
+        off = line.off(nominal)
+        if off is not None:
+            ppm = float(rounded(Fraction(off.ppm), Fraction(off.sure) / 10))
+            told.append(f"  {line.signal.name}: {ppm:+g} ± {off.sure:.2g} ppm off {seconds_text(nominal)}")
+    if not told:
+        return [f"No line has a mean period within 10 % of {seconds_text(nominal)}."]
+    return [*told, "  by the analyser's own clock, which may be off itself by as much as its data sheet says"]
 
 
 def _is_regular(line: Line) -> bool:
@@ -212,11 +254,10 @@ def _line_row(line: Line) -> Row:
     def figure(times: Times | None, key: str = "median") -> str:
         return NONE if times is None else time_text(getattr(times, key))
 
-    period = NONE if line.period is None else time_text(round(line.period.mean))
     most = max(line.activity, default=0)
     drawing = "".join(_BARS[-(-count * (len(_BARS) - 1) // most)] if most else " " for count in line.activity)
     return [
-        line.signal.name, f"{_level(line.first)}..{_level(line.last)}", str(line.edges), period,
+        line.signal.name, f"{_level(line.first)}..{_level(line.last)}", str(line.edges), figure(line.rising),
         figure(line.rising, "least"), figure(line.rising, "most"), figure(line.high),
         NONE if line.duty is None else f"{line.duty * 100:.1f} %", drawing,
     ]  # fmt: skip
@@ -228,9 +269,10 @@ def _show_spans(name: str, spans: Spans, capture: Capture) -> None:
     from tachys.cli.output import heading, say, table
 
     first, second = name.split(" ", 1)
-    heading(f"From {first} to the next {second}: {count_text(len(spans.after), 'pair')}")
+    begin, end = (_edge_words(_edge(capture, text)) for text in (first, second))
+    heading(f"From each {begin} to the next {end}: {count_text(len(spans.after), 'pair')}")
     if spans.unanswered:
-        say(f"  {count_text(spans.unanswered, 'edge')} of {first} had no {second} after it.")
+        say(f"  After {spans.unanswered} of them no {end} came.")
     if not len(spans.after):
         say("")
         return
@@ -253,25 +295,46 @@ def _show_spans(name: str, spans: Spans, capture: Capture) -> None:
     say(f"Longest: {places}", "")
 
 
-def _show_levels(capture: Capture, instant: int, meanings: dict[tuple[str, int], str], shape: str) -> None:
-    from tachys.capture.inspecting import levels_at
-    from tachys.cli.output import heading, print_json, table
+def _edge_words(edge: tuple[str, str]) -> str:
+    name, kind = edge
+    return f"{'edge' if kind == 'both' else kind} of {name}"
 
-    if not capture.begin <= instant <= capture.end:
+
+def _show_levels(
+    capture: Capture, instants: list[int], meanings: dict[tuple[str, int], str], shape: str
+) -> None:  # fmt: skip
+    from tachys.capture.inspecting import levels_at
+    from tachys.cli.output import heading, print_json, say, table
+
+    if not all(capture.begin <= instant <= capture.end for instant in instants):
         raise click.UsageError(
             f"--at: the capture lasts from {instant_text(capture.begin)} to {instant_text(capture.end)}"
         )
-    levels = levels_at(capture, instant)
+    levels = [levels_at(capture, instant) for instant in instants]
     if shape == "json":
-        print_json({"format": "tachys.levels/1", "at": instant / PS, "levels": levels})
+        data = {"format": "tachys.levels/1", "at": instants[0] / PS, "levels": levels[0]}
+        if len(instants) == 2:
+            data |= {"to": instants[1] / PS, "apart": (instants[1] - instants[0]) / PS,
+                     "resolution": capture.known_to / PS, "levels_to": levels[1]}  # fmt: skip
+        print_json(data)
         return
-    heading(f"{capture.file} at {instant_text(instant)}")
+    heading(f"{capture.file} at {' and '.join(map(instant_text, instants))}")
     rows: list[Row] = []
-    for name, level in levels.items():
-        meaning = "" if level is None else meanings.get((name, int(level)), "")
-        number = "unknown" if level is None else str(level)
-        rows.append([name, number, hex(level) if isinstance(level, int) and level > 9 else "", meaning])
-    table([("line", ""), ("level", "right"), ("", ""), ("", "")], rows)
+    for name in capture.signals:
+        cells = [_level_cells(name, each[name], meanings) for each in levels]
+        rows.append([name, *(cell for pair in cells for cell in pair)])
+    table([("line", ""), *[("level", "right"), ("", "")] * len(instants)], rows)
+    if len(instants) == 2:
+        apart = time_text(abs(instants[1] - instants[0]))
+        say(f"{apart} apart; from an edge at one to an edge at the other it is ± {time_text(capture.known_to)}")
+
+
+def _level_cells(name: str, level: float | None, meanings: dict[tuple[str, int], str]) -> tuple[str, str]:
+    """A level, and what else may be said of it: its name, or how it is written in hexadecimal digits."""
+    if level is None:
+        return "unknown", ""
+    meaning = meanings.get((name, int(level)), "")
+    return str(level), meaning or (hex(level) if isinstance(level, int) and level > 9 else "")
 
 
 def _print_lines_csv(lines: list[Line]) -> None:

@@ -34,9 +34,9 @@ class Prescalers:
         """The smallest factor."""
         return self.choices[0] if self.choices else 1
 
-    def register(self, factor: int) -> int:
-        """What selects a factor: factor - 1 where any may be chosen, its place from 0 in a list."""
-        return self.choices.index(factor) if self.choices is not None else factor - 1
+    def register(self, factor: int) -> int | None:
+        """What its register holds for a factor, where any may be chosen: one less. None for one of a list."""
+        return None if self.choices is not None else factor - 1
 
 
 @dataclass(frozen=True, slots=True)

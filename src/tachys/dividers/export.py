@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from typing import Any
 
@@ -12,16 +13,16 @@ from tachys.dividers.serial import SerialSetting, frame_drift
 def setting_data(
     hertz: Fraction, setting: Setting, counter: Counter, tolerance: Fraction, wanted: Fraction | None
 ) -> dict[str, Any]:
-    """One timer setting: factors, registers, period in seconds and its deviation in ppm."""
+    """One timer setting: factors, registers, period in seconds and its deviation in ppm, that of slips too."""
     period = setting.period(hertz)
     shortest, longest = tolerance_band(period, tolerance)
-    free = counter.prescalers.choices is None or setting.prescale in counter.prescalers
+    slips = {name: slip.period(hertz) for name, slip in slips_of(setting)}
     return {
         "prescale": setting.prescale,
         "count": setting.count,
         "postscale": setting.postscale,
         "registers": {
-            "prescale": counter.prescalers.register(setting.prescale) if free else setting.prescale - 1,
+            "prescale": counter.prescalers.register(setting.prescale),
             "reload": setting.reload_register,
             "preload": setting.preload(counter.width),
         },
@@ -29,7 +30,14 @@ def setting_data(
         "shortest": float(shortest),
         "longest": float(longest),
         "deviation_ppm": None if wanted is None else float(deviation_ppm(period, wanted)),
+        "slips_ppm": {name: float(deviation_ppm(each, wanted or period)) for name, each in slips.items()},
     }
+
+
+def slips_of(setting: Setting) -> list[tuple[str, Setting]]:
+    """What comes of a reload register that holds one too many, or one too few: the factor itself, or two less."""
+    around = [("one more", setting.count + 1), ("one less", setting.count - 1)]
+    return [(name, replace(setting, count=count)) for name, count in around if count > 0]
 
 
 def serial_data(setting: SerialSetting, bits: int, partner: Fraction, own: Fraction) -> dict[str, Any]:

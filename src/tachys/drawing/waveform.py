@@ -44,16 +44,20 @@ def draw_waveform(capture: Capture, cursors: tuple[int, ...], form: str) -> byte
         axes.axvline(place, color=LIMIT, linestyle="--" if number else "-", linewidth=1.4)
         axes.annotate("AB"[number % 2], (place, -0.62), (3, 0), textcoords="offset points", color=LIMIT, va="center")
     more = f" ({len(capture.signals) - len(shown)} more lines)" if len(shown) < len(capture.signals) else ""
-    axes.set_title(f"{drawable(capture.file.rsplit('/', 1)[-1])}{more}{cursor_words(cursors)}", loc="left")
+    axes.set_title(
+        f"{drawable(capture.file.rsplit('/', 1)[-1])}{more}{cursor_words(cursors, capture.known_to)}", loc="left"
+    )
     return save(figure, form)
 
 
-def cursor_words(cursors: tuple[int, ...]) -> str:
-    """The cursors and their difference in words; empty without cursors."""
+def cursor_words(cursors: tuple[int, ...], known_to: int) -> str:
+    """The cursors in words, and their difference as far as edges at them are known; empty without cursors."""
     if not cursors:
         return ""
     places = ", ".join(f"{'AB'[n % 2]} {cursor / 1e9:.6f} ms" for n, cursor in enumerate(cursors))
-    apart = f", B - A = {time_in_words(cursors[1] - cursors[0])}" if len(cursors) == 2 else ""
+    apart = ""
+    if len(cursors) == 2:
+        apart = f", B - A = {time_in_words(cursors[1] - cursors[0])} ± {time_in_words(known_to)}"
     return f": {places}{apart}"
 
 
@@ -93,7 +97,7 @@ def waveform_lines(capture: Capture, cursors: tuple[int, ...], width: int) -> li
     label = max((len(name) for name in names), default=4)
     columns = max(20, width - label - 2)
     scale = max(1, -(-capture.length // columns))
-    lines = [f"{capture.file}{cursor_words(cursors)}; a column is {time_in_words(scale)}"]
+    lines = [f"{capture.file}{cursor_words(cursors, capture.known_to)}; a column is {time_in_words(scale)}"]
     for name, signal in capture.signals.items():
         lines.append(f"{name:<{label}}  {_text_row(signal, capture, columns, scale)}")
     marks = [" "] * columns

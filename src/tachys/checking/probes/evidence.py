@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
 from math import exp, log
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -30,6 +30,9 @@ _CLOCK = 3e-4  # how far the clocks of board and analyser may differ
 _OFF = 0.02  # so many may lie outside of a figure of the model that is not quite right
 _CHAIN = 25.0  # the most that one line following another says
 _NEVER = np.int64(1) << 62
+
+
+Kind = Literal["pace", "width", "order"]  # one wrong figure of a model can speak in one of the first two
 
 
 class Meaning(NamedTuple):
@@ -58,19 +61,21 @@ class Meaning(NamedTuple):
 
 @dataclass(slots=True)
 class Evidence:
-    """Nats for a meaning; ``why`` in words, ``against`` what the model does not allow."""
+    """Nats for a meaning; ``why`` in words; ``against``: what the model does not allow; of which ``kinds`` that is."""
 
     score: float = 0.0
     why: list[str] = field(default_factory=list)
     against: list[str] = field(default_factory=list)
+    kinds: set[Kind] = field(default_factory=set)
 
-    def weigh(self, score: float, why: str = "") -> None:
+    def weigh(self, score: float, why: str = "", kind: Kind = "pace") -> None:
         """Take in a figure: what speaks for it is named, and what speaks clearly against it."""
         self.score += score
         if why and score > 1:
             self.why.append(why)
         elif why and score <= -_FAULT:
             self.against.append(why)
+            self.kinds.add(kind)
 
 
 class Line:
@@ -217,6 +222,8 @@ def of_one(line: Line, meaning: Meaning, expected: Expected) -> Evidence:
             found.weigh(-min(_STRONG, log(max(1.0, float(np.diff(starts).mean())) / source.mean) ** 2 / 2))
     if meaning.edge in ("rise", "fall"):
         found.weigh(_shape_of_a_pulse(line, meaning.edge))
+        if source is not None and source.period is not None and not source.jitter:
+            found.weigh(_as_a_timer(line, meaning.edge))
     widths = expected.widths(meaning.thing)
     if widths is not None:
         _weigh_widths(found, line, meaning, widths)
@@ -298,6 +305,16 @@ def _shape_of_a_pulse(line: Line, edge: str) -> float:
     return 1.5 if (share < 0.5) == (edge == "rise") else -1.5
 
 
+def _as_a_timer(line: Line, edge: str) -> float:
+    """A timer makes its pulses all of one width; what a routine writes at its begin and end varies."""
+    bodies = line.bodies(Meaning(Thing(""), None, edge == "fall"))
+    length = (bodies.end - bodies.start)[bodies.whole]
+    if not len(length):
+        return 0.0
+    longest = int(length.max())
+    return -_FAULT - 2 if longest - int(length.min()) > 4 * line.slack + _OFF * longest else 0.0
+
+
 def _weigh_widths(found: Evidence, line: Line, meaning: Meaning, widths: tuple[int, int, int | None]) -> None:
     bodies = line.bodies(meaning)
     length = (bodies.end - bodies.start)[bodies.whole]
@@ -309,9 +326,9 @@ def _weigh_widths(found: Evidence, line: Line, meaning: Meaning, widths: tuple[i
     shorter, longer = int((length + slack < least).sum()), 0 if most is None else int((length - slack > most).sum())
     says = f"{time_in_words(int(length.min()))} to {time_in_words(int(length.max()))} long"
     if shorter:
-        found.weigh(_outside(shorter, len(length)), f"{says}, at least {time_in_words(least)} in the model")
+        found.weigh(_outside(shorter, len(length)), f"{says}, at least {time_in_words(least)} in the model", "width")
     if longer and most is not None:
-        found.weigh(_outside(longer, len(length)), f"{says}, at most {time_in_words(most)} in the model")
+        found.weigh(_outside(longer, len(length)), f"{says}, at most {time_in_words(most)} in the model", "width")
     if max(shorter, longer) > _OFF * len(length):
         return
     middle = float(np.median(length))
@@ -358,13 +375,13 @@ def _weigh_cause(found: Evidence, one: Line, first: Meaning, other: Line, second
     prompt = int((after <= delay.prompt + one.slack).sum())
     words = f"{second.thing} follows {prompt} of {many} times within {time_in_words(max(delay.prompt, one.slack))}"
     # a busy core lets it wait, so that it seldom comes at once speaks against nothing
-    found.weigh(_likely(prompt, many, 1 - exp(-wide / every), prompt / many), words)
+    found.weigh(_likely(prompt, many, 1 - exp(-wide / every), prompt / many), words, "order")
     if delay.most is None:
         return
     wide = float(delay.most - delay.least + 2 * one.slack)
     good = int((after <= delay.most + one.slack).sum())
     words = f"{second.thing} follows {good} of {many} times within {time_in_words(delay.most)}"
-    found.weigh(_likely(good, many, 1 - exp(-wide / every), 0.85), words)
+    found.weigh(_likely(good, many, 1 - exp(-wide / every), 0.85), words if good > prompt else "", "order")
 
 
 @dataclass(frozen=True, slots=True)
@@ -382,7 +399,7 @@ def _delay(cause: Thing, effect: Thing, expected: Expected) -> _Delay | None:
     event = Event(cause) if cause.kind == "source" else cause.end
     if effect.kind == "isr" and event in system.isr(effect.name).on:
         latency = paper.isrs[effect.name].latency
-        return _Delay(latency.least, system.core.entry.most, latency.most)
+        return _Delay(0, system.core.entry.most, latency.most)  # an entry that is modelled too long is no other line
     if effect.kind == "unit" and event in system.unit(effect.name).on:
         return _Delay(0, 0, 0)
     if effect.kind == "step":
@@ -423,7 +440,7 @@ def _weigh_nesting(
     due = duty * len(begun)
     if wrong:
         words = f"{second.thing} begins {wrong} times while {first.thing} runs"
-        found.weigh(_outside(wrong, len(begun)), words)
+        found.weigh(_outside(wrong, len(begun)), words, "order")
     else:
         found.weigh(min(_STRONG, due) / 2)
 

@@ -37,12 +37,16 @@ class Fault(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Misbound:
-    """A fault of the binding: which lines have it, in words, and what would be right."""
+    """A fault of the binding: which lines have it, in words, and what would be right.
+
+    Not ``sure``: a single wrong figure of the model would look the same.
+    """
 
     fault: Fault
     lines: tuple[str, ...]
     wrong: str
     mend: str
+    sure: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,13 +191,15 @@ def _of_lines(search: Search, chosen: Chosen, bound: dict[str, Meaning]) -> list
         better = -search.worth_of(line, meaning, chosen)
         if better < SURE:
             continue
-        around = ({**others, line: meaning} for others in (chosen, bound))
-        against = any(search.reasons(line, meaning, others)[1] for others in around)
+        around = [{**others, line: meaning} for others in (chosen, bound)]
+        against = [reason for others in around for reason in search.reasons(line, meaning, others)[1]]
         if not against and better < FAR:
             continue  # less likely is not wrong
+        kinds = {kind for others in around for kind in search.kinds_against(line, meaning, others)}
         partner = next((each for each, other in bound.items() if each != line and other.thing == best.thing), None)
         if meaning.thing == best.thing:
             fault = _same_thing(line, meaning, best)
+            fault = _in_doubt(fault, best, against) if kinds == {"pace"} else fault
         elif partner is not None and (back := chosen[partner]) is not None and back.thing == meaning.thing:
             fault = Misbound(
                 Fault.EXCHANGED, (line, partner), f"{line} and {partner} are exchanged",
@@ -201,9 +207,18 @@ def _of_lines(search: Search, chosen: Chosen, bound: dict[str, Meaning]) -> list
             )  # fmt: skip
         else:
             fault = Misbound(Fault.ANOTHER, (line,), f"{line} does not show {meaning.thing}", f"it shows {best.text}")
+            fault = _in_doubt(fault, best, against) if len(kinds) < 2 and "order" not in kinds else fault
         found.setdefault(frozenset(fault.lines), fault)
     order = list(Fault)
-    return sorted(found.values(), key=lambda each: order.index(each.fault))
+    return sorted(found.values(), key=lambda each: (not each.sure, order.index(each.fault)))
+
+
+def _in_doubt(fault: Misbound, best: Meaning, against: list[str]) -> Misbound:
+    """The same, where one wrong figure would explain it as well."""
+    why = f" ({against[0]})" if against else ""
+    mend = f"as {best.text} it would, if that figure of the model is right"
+    wrong = f"{fault.lines[0]} does not look as its probe says{why}"
+    return replace(fault, wrong=wrong, mend=mend, sure=False)
 
 
 def _same_thing(line: str, meaning: Meaning, best: Meaning) -> Misbound:

@@ -32,7 +32,8 @@ def _misbound(board: Measurement) -> str | None:
     found = judge_binding(board.paper, board.capture, if_doubted=True)
     if not found.faults or found.faults[0].fault is Fault.BOARD:
         return None
-    return f"{found.first}; what is said below rests on that, and tachys probes shows why"
+    rests = "what is said below rests on that, and " if found.faults[0].sure else ""
+    return f"{found.first}; {rests}tachys probes shows why"
 
 
 def _power_of_ten(figures: tuple[Compared, ...]) -> str | None:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from itertools import combinations
 
 from tachys.capture.table import Capture
-from tachys.checking.probes.evidence import Evidence, Expected, Line, Meaning, of_one, of_two
+from tachys.checking.probes.evidence import Evidence, Expected, Kind, Line, Meaning, of_one, of_two
 
 FAR, SURE, LIKELY = 18.0, 9.0, 3.0  # nats to the next best
 _TRIED = 16  # meanings of a line that are tried, the best by themselves
@@ -228,6 +228,14 @@ class Search:
                 why += [f"{each} ({other})" for each in both.why]
                 against += [f"{each} ({other})" for each in both.against]
         return tuple(why), tuple(against)
+
+    def kinds_against(self, line: str, meaning: Meaning, chosen: Chosen) -> set[Kind]:
+        """Of which kinds that is what speaks against a meaning."""
+        found = set(self.one(line, meaning).kinds)
+        for other, second in chosen.items():
+            if other != line and second is not None and second.thing != meaning.thing:
+                found |= of_two(self.lines[line], meaning, self.lines[other], second, self.expected).kinds
+        return found
 
     def total(self, chosen: Chosen) -> float:
         """What speaks for a whole assignment."""

@@ -14,7 +14,7 @@ from tachys.checking.probes.proposing import LIKELY, Proposal
 
 def wanted(binding: Binding) -> list[Proposal]:
     """The proposals that would change the model: of lines without a probe, and of those whose probe is wrong."""
-    wrong = {line for fault in binding.faults for line in fault.lines}
+    wrong = {line for fault in binding.faults if fault.sure for line in fault.lines}
     return [
         each
         for each in binding.proposals
@@ -67,8 +67,8 @@ def binding_data(binding: Binding, file: str) -> dict[str, Any]:
             "other": None if each.other is None else each.other.text, "why": list(each.why),
             "against": list(each.against),
         })  # fmt: skip
-    faults = [{"fault": str(each.fault), "lines": list(each.lines), "wrong": each.wrong, "mend": each.mend}
-              for each in binding.faults]  # fmt: skip
+    faults = [{"fault": str(each.fault), "lines": list(each.lines), "wrong": each.wrong, "mend": each.mend,
+               "sure": each.sure} for each in binding.faults]  # fmt: skip
     return {"format": "tachys.probes/1", "capture": file, "lines": lines, "faults": faults}
 
 
