@@ -58,7 +58,7 @@ def inputs():
     why = [("bounds", "m.toml", "--why", name) for name in PARTS["bounds"]]
     why += [(*each, "--format", "json") for each in why]
     worst = [("simulate", "m.toml", "--worst", "isr.wheel.latency", "--format", "json")]
-    worst += [(*SHORT, "-o", f"o.{form}") for form in ("vcd", "csv", "json")]
+    worst += [(*SHORT, "-o", f"o.{form}") for form in ("vcd", "csv")]
     worst += [
         ("draw", "m.toml", "-o", "o.svg", "--for", "3 ms"),
         ("draw", "m.toml", "-o", "o.svg", "--spread", "release"),

@@ -12,7 +12,7 @@ from tachys.checking.compare.figures import Agreement
 from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
-from tachys.simulation.writing import timeline_text
+from tachys.simulation.writing import timeline_bytes
 from tachys.worstcase.analysis import bounds
 from trials import trial
 
@@ -30,8 +30,8 @@ def paper(request):
 def seen_as_a_capture(paper, seed, begin=0):
     """A run of a model from ``begin`` on as its probes show it, checked against the model."""
     window = (begin, begin + 60 * MS)
-    text = timeline_text(paper.system, ways(seed), window, "run.vcd", probes=True)
-    return check(paper.system, read_vcd([text.encode()], "run.vcd"), paper)
+    text = timeline_bytes(paper.system, ways(seed), window, "run.vcd", probes=True)
+    return check(paper.system, read_vcd([text], "run.vcd"), paper)
 
 
 @pytest.mark.parametrize("seed", range(4))

@@ -16,7 +16,8 @@ from tachys.checking.correct.clocking import by_own_clock
 from tachys.checking.out.explaining import explain_finding
 from tachys.checking.out.export import check_data
 from tachys.checking.out.junit import junit_text
-from tachys.drawing.capture_text import moment_lines
+from tachys.drawing.scene import Moment, scene_of_capture
+from tachys.drawing.text import text_lines
 from tachys.model.loading import read_model
 from tachys.model.nodes import Unit
 from tachys.model.quantities import Range
@@ -255,6 +256,6 @@ def test_a_capture_in_which_anything_is_missing_is_checked_all_the_same(data):
             assert sum(part.end - part.begin for part in need.worst) == need.seen.most
     for finding in range(1, len(result.findings) + 1):
         explained = explain_finding(result, finding)
-        moment_lines(result, *explained.window, 100)
+        text_lines(scene_of_capture(result, Moment(*explained.window)), 100)
     json.dumps(check_data(result), allow_nan=False)
     junit_text([result], lambda need: need.need.name)

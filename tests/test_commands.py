@@ -238,7 +238,7 @@ WRONG = {
     ("simulate", "row_unit.toml", "--for", "0 s"): "it must be more than 0",
     ("simulate", "row_unit.toml", "--for", "5 cycles"): "counts cycles",
     ("simulate", "row_unit.toml", "--from", "2 s"): "--from must come before --to",
-    ("simulate", "row_unit.toml", "-o", "t.doc"): "end it in .vcd, .csv, .json",
+    ("simulate", "row_unit.toml", "-o", "t.doc"): "end it in .vcd, .csv, .parquet",
     ("simulate", "row_unit.toml", "--worst", "wheell"): 'did you mean "wheel"?',
     ("simulate", "row_unit.toml", "--costs", "nowhere.csv"): "there is no such file",
     ("simulate", "row_unit.toml", "--runs", "0"): "--runs",

@@ -6,9 +6,11 @@ import numpy as np
 import pytest
 
 from tachys.capture.table import Capture, make_signal
-from tachys.drawing.lanes import LOOKS, draw_played
+from tachys.drawing.figure import draw_scene_on, draw_scenes, new_figure
 from tachys.drawing.moment import play_moment
+from tachys.drawing.scene import LOOKS, scene_of_played, side_by_side
 from tachys.drawing.spread import Spread, draw_spreads
+from tachys.drawing.text import text_lines
 from tachys.drawing.waveform import draw_waveform, waveform_lines
 from tachys.model.loading import read_model
 from tachys.needs.kinds import WithinNeed
@@ -174,13 +176,13 @@ def test_lanes_hold_every_ps_of_every_body():
 def test_figures_are_the_same_every_time(form):
     paper = bounds(SYSTEM)
     played = play_moment(paper, RunOptions(), 2000 * NS)
-    assert draw_played(played, form) == draw_played(played, form)
+    assert draw_scenes([scene_of_played(played)], form) == draw_scenes([scene_of_played(played)], form)
     with pytest.raises(ValueError, match="cannot draw a gif"):
-        draw_played(played, "gif")
+        draw_scenes([scene_of_played(played)], "gif")
 
 
 def test_every_state_looks_different_without_its_colour():
-    looks = [(hatch, height) for _, hatch, height, _ in LOOKS.values()]
+    looks = [(hatch, height) for _, _, hatch, height, _ in LOOKS.values()]
     assert len(set(looks)) == len(looks) - 1  # entry and exit are one
 
 
@@ -199,8 +201,70 @@ def test_waveforms_as_figure_and_text():
     capture = Capture("c.vcd", {"D0": line, "PORT": bus}, 0, 40_000, 1000)
     assert draw_waveform(capture, (10_000, 30_000), "png").startswith(b"\x89PNG")
     head, first, second, marks, legend = waveform_lines(capture, (10_000, 30_000), 46)
-    assert head == "c.vcd: A 0.000010 ms, B 0.000030 ms, B - A = 20 ns; a column is 1 ns"
+    assert head == "c.vcd: A 0.000010 ms, B 0.000030 ms, B - A = 20 ns ± 1 ns; a column is 1 ns"
     assert first == "D0    " + "_" * 10 + "#" * 20 + "_" * 10
     assert second == "PORT  " + "?" * 20 + "A" + "-" * 14 + "3----"
     assert marks == " " * 6 + " " * 10 + "A" + " " * 19 + "B"
     assert "? unknown" in legend
+
+
+GUARDED = """tachys = 1
+[core]
+clock = "1 GHz"
+levels = 2
+entry = "0 s"
+exit = "0 s"
+[source.s]
+every = "1 us"
+offset = "500 ns"
+[isr.r]
+on = "source.s"
+level = 0
+cost = "20 ns"
+[isr.l]
+on = "source.s"
+level = 1
+cost = "10 ns"
+[loop]
+overhead = "10 ns"
+[step.w]
+cost = "900 ns"
+guard = { level = 1, at = "450 ns", for = "80 ns" }
+"""
+
+
+def drawn(axes, which):
+    """The artists of a figure that were given a name: [(left, width, row)] of each bar."""
+    found = []
+    for artist in axes.collections:
+        if artist.get_gid() == which:
+            for path in artist.get_paths():
+                box = path.get_extents()
+                found.append((round(box.x0), round(box.width), round((box.y0 + box.y1) / 2, 2)))
+    return found
+
+
+def test_a_guard_is_drawn_on_the_body_that_does_it_and_over_what_waits():
+    """The step begins at 10 ns; from 450 ns of its own time on it holds l off for 80 ns; r, at 500 ns, is served meanwhile."""
+    paper = bounds(read_model(GUARDED, "m.toml"))
+    scene = scene_of_played(play_moment(paper, RunOptions("most"), 10**6, (0, 900 * NS)))
+    (hold,) = scene.holds
+    assert (hold.who, hold.begin // NS, hold.end // NS, hold.lanes) == ("step.w", 460, 560, ("isr.l",))
+    _, (axes,) = new_figure()
+    draw_scene_on(axes, scene)
+    assert drawn(axes, "hold") == [(460, 100, 1.62)]
+    assert drawn(axes, "held") == [(460, 100, 1)]
+    assert [text.get_text() for text in axes.get_legend().get_texts()] == [
+        "event", "waits", "runs", "put aside", "holds interrupts off"]  # fmt: skip
+    row = next(line for line in text_lines(scene, 102) if line.startswith("step.w"))
+    assert "!" in row
+    assert row.index("!") > row.index("#")
+
+
+def test_two_scenes_have_the_same_lanes_and_scale():
+    paper = bounds(SYSTEM)
+    one = scene_of_played(play_moment(paper, RunOptions(), 2000 * NS, (0, 500 * NS)))
+    other = scene_of_played(play_moment(paper, RunOptions(), 2000 * NS, (0, 1500 * NS))).only(["r", "isr.r"])
+    above, below = side_by_side(one, other)
+    assert [lane.thing for lane in above.lanes] == [lane.thing for lane in below.lanes]
+    assert above.end - above.begin == below.end - below.begin == 1500 * NS

@@ -7,7 +7,8 @@ from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
 from tachys.checking.out.explaining import explain_finding
 from tachys.demo.machine import Machine, Plan, Routine
-from tachys.drawing.capture_text import moment_lines
+from tachys.drawing.scene import Moment, scene_of_capture
+from tachys.drawing.text import text_lines
 from tachys.model.loading import read_model
 
 MODEL = """
@@ -107,5 +108,8 @@ def test_a_moment_behind_a_gap_is_taken_apart_in_its_own_part():
     explained = explain_finding(result, 1)
     assert explained.result is result.parts[1]
     assert explained.result.capture.begin <= explained.begin <= explained.result.capture.end < result.capture.end + 1
-    assert any("isr.edge" in line and "#" in line for line in moment_lines(explained.result, *explained.window, 100))
+    assert any(
+        "isr.edge" in line and "#" in line
+        for line in text_lines(scene_of_capture(explained.result, Moment(*explained.window)), 100)
+    )
     assert result.capture.length > sum(part.capture.length for part in result.parts[:1])

@@ -147,7 +147,7 @@ def test_light_commands_import_nothing_heavy(arguments, project):
 
 
 def test_the_core_knows_nothing_of_the_terminal():
-    names = "model.loading worstcase.analysis capture.reading checking.checking drawing.timeline demo.project api"
+    names = "model.loading worstcase.analysis capture.reading checking.checking drawing.scene demo.project api"
     code = "import sys\n" + "".join(f"import tachys.{name}\n" for name in names.split()) + "print(*sys.modules)"
     loaded = set(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.split())
     assert "tachys.checking.checking" in loaded

@@ -9,7 +9,7 @@ from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
 from tachys.simulation.running import simulate
-from tachys.simulation.writing import timeline_text
+from tachys.simulation.writing import timeline_bytes
 from tachys.worstcase.analysis import bounds
 
 MS = 10**9
@@ -50,8 +50,8 @@ def test_simulation_and_check_of_one_timeline_agree(limits, seed):
     system = read_model(text, "model.toml")
     paper = bounds(system)
     played = simulate(system, 60 * MS, ways(seed))
-    timeline = timeline_text(system, ways(seed), (0, 60 * MS), "run.vcd", probes=False)
-    seen = check(system, read_vcd([timeline.encode()], "run.vcd"), paper)
+    timeline = timeline_bytes(system, ways(seed), (0, 60 * MS), "run.vcd", probes=False)
+    seen = check(system, read_vcd([timeline], "run.vcd"), paper)
     for name, need in played.needs.items():
         told = seen.needs[name]
         if told.basis == "paper":  # a line of a timeline does not show losses behind what it merges

@@ -13,7 +13,7 @@ from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import taken
-from tachys.simulation.writing import timeline_text
+from tachys.simulation.writing import timeline_bytes
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.lint import lint
 
@@ -235,9 +235,9 @@ PROBES = '[probe.s]\nshows = "source.s"\nedge = "rise"\n[probe.r]\nshows = "isr.
 def checked(text, needs, end=3000, change=None):
     """A play of ``text`` as a capture, checked against it with ``needs``, and perhaps another figure."""
     shown = read_model(HEAD + text + PROBES, "m.toml")
-    vcd = timeline_text(shown, RunOptions("most", "together", "gap"), (0, end * NS), "run.vcd", probes=True)
+    vcd = timeline_bytes(shown, RunOptions("most", "together", "gap"), (0, end * NS), "run.vcd", probes=True)
     judged = text.replace(*change) if change else text
-    return check(read_model(HEAD + judged + PROBES + needs, "m.toml"), read_vcd([vcd.encode()], "run.vcd"))
+    return check(read_model(HEAD + judged + PROBES + needs, "m.toml"), read_vcd([vcd], "run.vcd"))
 
 
 def test_a_capture_shows_a_load_in_a_window_a_late_feed_and_a_jitter_that_are_too_much():
@@ -278,8 +278,8 @@ def test_the_time_to_wake_is_no_guard():
     text += '[loop]\noverhead = "5 ns"\n[step.nap]\nsleep = true\n'
     head = HEAD + 'wake = "60 ns"\n'
     system = read_model(head + text + PROBES + '[probe.nap]\nshows = "step.nap"\n', "m.toml")
-    vcd = timeline_text(system, RunOptions("most", "together", "gap"), (0, 5000 * NS), "run.vcd", probes=True)
-    result = check(system, read_vcd([vcd.encode()], "run.vcd"))
+    vcd = timeline_bytes(system, RunOptions("most", "together", "gap"), (0, 5000 * NS), "run.vcd", probes=True)
+    result = check(system, read_vcd([vcd], "run.vcd"))
     assert result.isrs["r"].latency.most >= 60 * NS
     assert [finding.code for finding in result.findings] == []
 
@@ -292,10 +292,10 @@ def test_the_last_cause_counts_for_an_age_on_a_capture():
     text += '[loop]\noverhead = "5 ns"\n[step.p]\npolls = "f"\ncost = "5 ns"\n[step.q]\ncost = "80 ns"\n'
     probes = PROBES + '[probe.p]\nshows = "step.p"\n'
     shown = read_model(HEAD + text + probes, "m.toml")
-    vcd = timeline_text(shown, RunOptions("most", "together", "gap"), (0, 4000 * NS), "run.vcd", probes=True)
+    vcd = timeline_bytes(shown, RunOptions("most", "together", "gap"), (0, 4000 * NS), "run.vcd", probes=True)
     needs = '[need.n]\nfrom = "source.s"\nto = "step.p.start"\nwithin = "300 ns"\n'
     needs += needs.replace("need.n", "need.a") + "age = true\n"
-    result = check(read_model(HEAD + text + probes + needs, "m.toml"), read_vcd([vcd.encode()], "run.vcd"))
+    result = check(read_model(HEAD + text + probes + needs, "m.toml"), read_vcd([vcd], "run.vcd"))
     played_ = simulate(read_model(HEAD + text + needs, "m.toml"), 4000 * NS, RunOptions("most", "together", "gap"))
     for name in ("n", "a"):
         assert abs(result.needs[name].seen.most - played_.needs[name].seen.most) <= result.capture.resolution

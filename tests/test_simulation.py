@@ -3,7 +3,6 @@
 import io
 import itertools
 import os
-import re
 import subprocess
 import sys
 from pathlib import Path
@@ -16,10 +15,13 @@ from hypothesis import strategies as st
 
 from playing import LONG, needs_beaten, ways
 from strategies import NS, needy_models
+from tachys.capture.parquet import read_parquet
 from tachys.capture.reading import read_capture
+from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.demo.project import model_text
 from tachys.drawing.moment import play_moment
+from tachys.drawing.scene import scene_of_played
 from tachys.drawing.text import text_lines
 from tachys.errors import InputError
 from tachys.model.loading import load_model, read_model
@@ -30,7 +32,7 @@ from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, taken
 from tachys.simulation.worst import search
-from tachys.simulation.writing import play_lanes, timeline_text
+from tachys.simulation.writing import play_lanes, timeline_bytes
 from tachys.worstcase.analysis import bounds
 
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\n'
@@ -235,7 +237,7 @@ def test_the_worst_run_reaches_the_bound_where_theory_is_exact():
 def vcd_changes(text):
     """Changes by signal, as an independent reader of the format tells them."""
     names, changes, now = {}, {}, 0
-    for token in vcd.reader.tokenize(io.BytesIO(text.encode())):
+    for token in vcd.reader.tokenize(io.BytesIO(text)):
         if token.kind is vcd.reader.TokenKind.VAR:
             names[token.var.id_code] = token.var.reference
         elif token.kind is vcd.reader.TokenKind.CHANGE_TIME:
@@ -248,14 +250,14 @@ def vcd_changes(text):
 def test_a_written_timeline_is_read_by_others_and_says_the_same(tmp_path):
     system = read_model(model_text(), "row_unit.toml")
     window = (0, 60 * 10**9)
-    text = timeline_text(system, RunOptions(), window, "x.vcd", probes=False)
+    text = timeline_bytes(system, RunOptions(), window, "x.vcd", probes=False)
     _, records, index = play_whole(system, RunOptions(), window[1])
     row = index.rows.index(("tick", "source.tick"))
     starts = records.time[(records.kind == at.START) & (records.index == row)]
     rises = [time for time, value in vcd_changes(text)["isr.tick"] if value == "1"]
     assert rises == starts.tolist()
-    (tmp_path / "probes.vcd").write_text(timeline_text(system, RunOptions(), window, "x.vcd", probes=True))
-    (tmp_path / "probes.csv").write_text(timeline_text(system, RunOptions(), window, "x.csv", probes=True))
+    (tmp_path / "probes.vcd").write_bytes(timeline_bytes(system, RunOptions(), window, "x.vcd", probes=True))
+    (tmp_path / "probes.csv").write_bytes(timeline_bytes(system, RunOptions(), window, "x.csv", probes=True))
     seen = simulate(system, window[1], RunOptions())
     for name in ("probes.vcd", "probes.csv"):
         checked = check(system, read_capture(tmp_path / name))
@@ -266,25 +268,22 @@ def test_a_written_timeline_is_read_by_others_and_says_the_same(tmp_path):
         assert not checked.findings
 
 
-def test_trace_events_hold_every_stretch():
-    text = timeline_text(
-        read_model(HAND_DRAWN["preemption"][0], "m"), RunOptions("most"), (0, 10 * NS), "x.json", probes=False
-    )
-    runs = re.findall(r'"name": "(\w+)", "cat": "isr", "ph": "X", "pid": 1, "tid": (\d), "ts": ([\d.]+)', text)
-    assert [(name, ts) for name, _, ts in runs] == [
-        ("runs", "0.0"),
-        ("runs", "0.003"),
-        ("aside", "0.003"),
-        ("runs", "0.007"),
-    ]
-    with pytest.raises(InputError, match=r"end it in \.vcd, \.csv, \.json"):
-        timeline_text(read_model(FREE, "m"), RunOptions(), (0, 1), "x.xls", probes=False)
+def test_a_timeline_in_any_form_is_the_same():
+    system = read_model(HAND_DRAWN["preemption"][0], "m")
+    of = {form: timeline_bytes(system, RunOptions("most"), (0, 10 * NS), f"x.{form}", probes=False)
+          for form in ("vcd", "csv", "parquet")}  # fmt: skip
+    plain, packed = read_vcd([of["vcd"]], "x.vcd"), read_parquet([of["parquet"]], "x.parquet")
+    assert {name: signal.at.tolist() for name, signal in plain.signals.items()} == {
+        name: signal.at.tolist() for name, signal in packed.signals.items()
+    }
+    with pytest.raises(InputError, match=r"end it in \.vcd, \.csv, \.parquet"):
+        timeline_bytes(read_model(FREE, "m"), RunOptions(), (0, 1), "x.json", probes=False)
 
 
 def test_the_timeline_as_text_fits_the_terminal():
     paper = bounds(read_model(model_text(), "row_unit.toml"))
     for width in (60, 100):
-        lines = text_lines(play_moment(paper, RunOptions(), 10**11), width)
+        lines = text_lines(scene_of_played(play_moment(paper, RunOptions(), 10**11)), width)
         assert all(len(line) <= width for line in lines[1:-2])
         assert any(line.startswith("isr.wheel") and "v" in line and "#" in line for line in lines)
 

@@ -212,20 +212,23 @@ def draw(what: System | Bounds | Capture | CheckResult, *, form: Form = "png", l
     """A picture: of a model as it is played, of a capture as it is, or of a check around its worst moment."""
     _one_of("draw", "form", form, Form)
     if isinstance(what, CheckResult):
-        from tachys.drawing.timeline import draw_timeline, worst_moment
+        from tachys.drawing.figure import draw_scenes
+        from tachys.drawing.scene import scene_of_capture, worst_moment
 
-        return draw_timeline(what, worst_moment(what), form)
+        return draw_scenes([scene_of_capture(what, worst_moment(what))], form)
     if isinstance(what, Capture):
         from tachys.drawing.waveform import draw_waveform
 
         return draw_waveform(what, (), form)
-    from tachys.drawing.lanes import draw_played
+    from tachys.drawing.figure import draw_scenes
     from tachys.drawing.moment import play_moment
+    from tachys.drawing.scene import scene_of_played
 
     if not isinstance(what, Bounds):
         words = "a System, Bounds, a Capture or the result of a check is due"
         what = _bounds(_expect("draw", "what", what, System, words))
-    return draw_played(play_moment(what, RunOptions(), _picoseconds("draw", "length", length)), form)
+    played = play_moment(what, RunOptions(), _picoseconds("draw", "length", length))
+    return draw_scenes([scene_of_played(played)], form)
 
 
 def compare(

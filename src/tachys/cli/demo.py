@@ -26,7 +26,8 @@ def demo_command(folder: Path) -> int:
     from tachys.cli.check import show_check
     from tachys.cli.output import say
     from tachys.demo.project import write_project
-    from tachys.drawing.timeline import draw_timeline, worst_moment
+    from tachys.drawing.figure import draw_scenes
+    from tachys.drawing.scene import scene_of_capture, worst_moment
     from tachys.files import write_whole
     from tachys.model.loading import load_model
     from tachys.worstcase.analysis import bounds
@@ -41,7 +42,7 @@ def demo_command(folder: Path) -> int:
     broken = check(system, read_capture(faulty), paper)
     show_check(broken, str(model))
     picture = folder / PICTURE
-    write_whole(picture, draw_timeline(broken, worst_moment(broken), "png"))
+    write_whole(picture, draw_scenes([scene_of_capture(broken, worst_moment(broken))], "png"))
     say(f"  drawn: {picture}", "")
     _step(4, f"The board after it: tachys check {model} {mended}")
     sound = check(system, read_capture(mended), paper)

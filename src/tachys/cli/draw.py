@@ -15,7 +15,7 @@ from tachys.cli.playing import for_option, length_of, play_options, ways_of
 if TYPE_CHECKING:
     from tachys.checking.result import CheckResult
     from tachys.drawing.moment import Played
-    from tachys.drawing.timeline import Moment
+    from tachys.drawing.scene import Moment, Scene
     from tachys.simulation.options import RunOptions
     from tachys.worstcase.bounds import Bounds
 
@@ -32,6 +32,10 @@ FORMS = ("png", "svg", "pdf")
 @click.option(
     "--cursor", type=INSTANT, multiple=True, help="Of a capture alone: an instant to mark; of two, the difference."
 )
+@click.option(
+    "--lines", metavar="NAMES", help="Only these lanes, or lines of a capture alone, in this order: wheel,tick."
+)
+@click.option("--dark", is_flag=True, help="On a dark ground.")
 @click.option("--beside", is_flag=True, help="The played model above the capture, each at its worst moment.")
 @click.option("--spread", multiple=True, metavar="NAME",
               help="How often a latency was how long: a routine, or a figure such as isr.tick.response.")  # fmt: skip
@@ -42,13 +46,16 @@ FORMS = ("png", "svg", "pdf")
 def draw_command(
     model: str, capture: str | None, output: str, begin: Fraction | None, end: Fraction | None, text: bool,
     cursor: tuple[Fraction, ...], beside: bool, spread: tuple[str, ...], worst: str | None, length: Fraction,
-    bodies: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes,
+    bodies: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes, lines: str | None, dark: bool,
 ) -> int:  # fmt: skip
     """Draw MODEL as it is played, CAPTURE as a timeline of MODEL, or CAPTURE alone as on the analyser's screen.
 
     The window is the worst moment (of a capture: its worst miss), or from one time to another.
     """
     from tachys.cli.output import compile_note, say, say_as_is, terminal_width
+    from tachys.drawing.figure import draw_scenes
+    from tachys.drawing.scene import scene_of_capture
+    from tachys.drawing.text import text_lines
     from tachys.files import write_whole
     from tachys.worstcase.analysis import bounds
 
@@ -61,13 +68,15 @@ def draw_command(
         if given and not applies:
             raise click.UsageError(f"{option} does not go with {shown}")
     if alone:
-        return _draw_alone(model, output, (begin, end), cursor, form, text)
+        if dark:
+            raise click.UsageError("--dark does not go with a capture alone")
+        return _draw_alone(model, output, (begin, end), cursor, form, text, lines)
     paper = bounds(changes.load(model))
     window = _window(begin, end, length)
     if capture is not None and not beside:
-        if text:
-            return _print_capture(paper, capture, window)
-        written, told = _draw_capture(paper, capture, window, form)
+        result, moment = _moment_of(paper, capture, window)
+        scenes = [scene_of_capture(result, moment)]
+        told = _where(moment.begin, moment.end, capture)
     else:
         if beside and capture is None:
             raise click.UsageError("--beside draws the model above a capture: name the capture too")
@@ -75,24 +84,29 @@ def draw_command(
         ways = ways_of(paper.system, bodies, phases, arrivals, clocks, seed)
         if spread:
             written, told = _draw_spread(paper, spread, ways, length_of(length), model, form)
-        else:
-            played = _played(paper, worst, ways, length_of(length), window, model)
-            if text:
-                from tachys.drawing.text import text_lines
-
-                say_as_is(text_lines(played, terminal_width()))
-                return 0
-            written, told = _draw_played(paper, played, capture if beside else None, form)
-    write_whole(output, written)
+            write_whole(output, written)
+            say(f"{output}: {told}{laid_over(paper.system)}")
+            return 0
+        scenes, told = _scenes_played(
+            paper, _played(paper, worst, ways, length_of(length), window, model), capture if beside else None
+        )  # fmt: skip
+    scenes = [_only(scene, lines, model) for scene in scenes]
+    if text:
+        for scene in scenes:
+            say_as_is(text_lines(scene, terminal_width()))
+        return 0
+    write_whole(output, draw_scenes(scenes, form, dark=dark))
     say(f"{output}: {told}{laid_over(paper.system)}")
     return 0
 
 
 def _draw_alone(
     capture: str, output: str, given: tuple[Fraction | None, Fraction | None], cursor: tuple[Fraction, ...], form: str,
-    text: bool,
+    text: bool, lines: str | None,
 ) -> int:  # fmt: skip
     """A capture without a model: its lines as they are."""
+    from dataclasses import replace
+
     from tachys.capture.inspecting import window
     from tachys.cli.capturing import Given
     from tachys.cli.output import say, say_as_is, terminal_width
@@ -106,6 +120,8 @@ def _draw_alone(
     part = window(whole, first, last)
     if part.length <= 0:
         raise click.UsageError("the window lies outside the capture")
+    if lines is not None:
+        part = replace(part, signals={name: part.signals[name] for name in _known(lines, list(part.signals), capture)})
     cursors = tuple(length_of(time) for time in cursor)
     if text:
         say_as_is(waveform_lines(part, cursors, terminal_width()))
@@ -134,27 +150,27 @@ def _window(begin: Fraction | None, end: Fraction | None, length: Fraction) -> t
     return first, last
 
 
-def _print_capture(paper: Bounds, capture: str, window: tuple[int | None, int | None] | None) -> int:
-    from tachys.cli.output import say_as_is, terminal_width
-    from tachys.drawing.capture_text import moment_lines
+def _known(lines: str, known: list[str], file: str) -> list[str]:
+    """The names that were asked for, each of which there is."""
+    from tachys.errors import did_you_mean, input_error
 
-    result, moment = _moment_of(paper, capture, window)
-    say_as_is(moment_lines(result, moment.begin, moment.end, terminal_width()))
-    return 0
+    names = [name.strip() for name in lines.split(",")]
+    for name in names:
+        if name not in known:
+            raise input_error(file, f'there is no lane "{name}"', did_you_mean(name, known, "lane"), key="--lines")
+    return names
 
 
-def _draw_capture(
-    paper: Bounds, capture: str, window: tuple[int | None, int | None] | None, form: str
-) -> tuple[bytes, str]:
-    from tachys.drawing.timeline import draw_timeline
-
-    result, moment = _moment_of(paper, capture, window)
-    return draw_timeline(result, moment, form), _where(moment.begin, moment.end, capture)
+def _only(scene: Scene, lines: str | None, file: str) -> Scene:
+    if lines is None:
+        return scene
+    known = [name for lane in scene.lanes for name in (lane.thing, lane.thing.name)]
+    return scene.only(_known(lines, known, file))
 
 
 def _moment_of(paper: Bounds, capture: str, window: tuple[int | None, int | None] | None) -> tuple[CheckResult, Moment]:
     """What was asked for, or else the worst moment."""
-    from tachys.drawing.timeline import Moment
+    from tachys.drawing.scene import Moment
 
     result, moment = _checked(paper, capture)
     if window is not None:
@@ -169,7 +185,7 @@ def _moment_of(paper: Bounds, capture: str, window: tuple[int | None, int | None
 def _checked(paper: Bounds, capture: str) -> tuple[CheckResult, Moment]:
     from tachys.capture.reading import read_capture
     from tachys.checking.checking import check
-    from tachys.drawing.timeline import worst_moment
+    from tachys.drawing.scene import worst_moment
 
     result = check(paper.system, read_capture(capture), paper)
     return result, worst_moment(result)
@@ -215,19 +231,16 @@ def _played(
     return replace(played, title=f"the worst {worst} found: {time_text(found.value)}{bound}", lane=lane)
 
 
-def _draw_played(paper: Bounds, played: Played, capture: str | None, form: str) -> tuple[bytes, str]:
-    from tachys.drawing.lanes import draw_lanes_on, draw_played, new_figure, save
+def _scenes_played(paper: Bounds, played: Played, capture: str | None) -> tuple[list[Scene], str]:
+    """The played model, above a capture where one is named: the same lanes in the same order, at the same scale."""
+    from tachys.drawing.scene import scene_of_capture, scene_of_played, side_by_side
 
     told = _where(played.lanes.begin, played.lanes.end, "the played model")
     if capture is None:
-        return draw_played(played, form), told
-    from tachys.drawing.timeline import draw_capture_on
-
+        return [scene_of_played(played)], told
     result, moment = _checked(paper, capture)
-    figure, (above, below) = new_figure(2)
-    draw_lanes_on(above, played)
-    draw_capture_on(below, result, moment)
-    return save(figure, form), f"{told}, above {_where(moment.begin, moment.end, capture)}"
+    both = side_by_side(scene_of_played(played), scene_of_capture(result, moment))
+    return list(both), f"{told}, above {_where(moment.begin, moment.end, capture)}"
 
 
 def _draw_spread(

@@ -18,6 +18,7 @@ from tachys.needs.verdicts import Verdict
 if TYPE_CHECKING:
     from tachys.checking.out.explaining import Explained
     from tachys.checking.result import CheckResult
+    from tachys.drawing.scene import Scene
 
 Row = list[str | Verdict]
 MOST_ROWS = 24
@@ -49,12 +50,18 @@ def explain_command(
     explained = _found(result, what, None if instant is None else length_of(instant), model)
     _show(explained.result, explained, model)
     if output is not None:
-        from tachys.drawing.timeline import Moment, draw_timeline
+        from tachys.drawing.figure import draw_scenes
 
-        moment = Moment(*explained.window, explained.need, explained.title)
-        write_whole(output, draw_timeline(explained.result, moment, form))
+        write_whole(output, draw_scenes([_scene(explained)], form))
         say(f"drawn: {output}")
     return 0
+
+
+def _scene(explained: Explained) -> Scene:
+    from tachys.drawing.scene import Moment, scene_of_capture
+
+    moment = Moment(*explained.window, explained.need, explained.title)
+    return scene_of_capture(explained.result, moment, (explained.waiting, explained.begin, explained.end))
 
 
 def _form(output: str | None) -> str:
@@ -104,7 +111,7 @@ def _closest(result: CheckResult) -> str | None:
 
 def _show(result: CheckResult, explained: Explained, model: str) -> None:
     from tachys.cli.output import heading, say, say_as_is, table, terminal_width
-    from tachys.drawing.capture_text import moment_lines
+    from tachys.drawing.text import text_lines
 
     heading(f"{explained.title}{laid_over(result.bounds.system)}")
     if explained.finding is not None:
@@ -133,9 +140,7 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
         _show_causes(explained)
     elif explained.finding is not None:
         _show_figures_of(result, explained.finding.about)
-    begin, end = explained.window
-    wait = (explained.waiting, explained.begin, explained.end)
-    say_as_is(moment_lines(result, begin, end, terminal_width(), wait))
+    say_as_is(text_lines(_scene(explained), terminal_width()))
     say("", _then(explained, result, model))
 
 

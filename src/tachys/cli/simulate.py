@@ -35,7 +35,7 @@ Row = list[str | Verdict]
 @play_options
 @model_options
 @click.option("--worst", metavar="NAME", help="Search for the run that makes one figure as large as possible.")
-@click.option("-o", "--output", help="Write the timeline: .vcd, .csv, or .json (trace events).")
+@click.option("-o", "--output", help="Write the timeline: .vcd, .csv or .parquet.")
 @click.option("--from", "begin", type=INSTANT, help="Begin of the timeline that is written.")
 @click.option("--to", "end", type=TIME, help="End of it.")
 @click.option("--probes", is_flag=True, help="Write the signals of the model's probes in place of every thing.")
@@ -242,9 +242,9 @@ def _show_load(result: Simulated) -> None:
 def _write(system: System, ways: RunOptions, window: tuple[int, int], output: str, probes: bool) -> None:
     from tachys.cli.output import say
     from tachys.files import write_whole
-    from tachys.simulation.writing import timeline_text
+    from tachys.simulation.writing import timeline_bytes
 
-    text = timeline_text(system, ways, window, output, probes=probes)
+    text = timeline_bytes(system, ways, window, output, probes=probes)
     write_whole(output, text)
     say("", f"Wrote {output}: {instant_text(window[0])} to {instant_text(window[1])} of run 1.")
 

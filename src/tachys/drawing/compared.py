@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from tachys.drawing.lanes import EDGE, LIMIT, new_figure, save
+from tachys.drawing.figure import EDGE, LIMIT, new_figure, save
 from tachys.foreign import drawable
 from tachys.trying.comparing import Comparison, Row
 

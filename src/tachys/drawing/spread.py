@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tachys.drawing.lanes import EDGE, LIMIT, new_figure, save
+from tachys.drawing.figure import EDGE, LIMIT, new_figure, save
 from tachys.simulation.statistics import Counted, bucket_end
 
 BAR = "#2b5c8a"

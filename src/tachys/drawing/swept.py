@@ -5,7 +5,7 @@ from __future__ import annotations
 from math import nan
 from typing import TYPE_CHECKING
 
-from tachys.drawing.lanes import EDGE, LIMIT, new_figure, save
+from tachys.drawing.figure import EDGE, LIMIT, new_figure, save
 from tachys.foreign import drawable
 from tachys.trying.amounts import Amount
 from tachys.trying.sweeping import Break, Sweep

@@ -1,62 +1,64 @@
-"""A played model as lines of text, for a terminal: a row a thing, a character a state."""
+"""A scene as lines of text, for a terminal: a row a thing, a character a state."""
 
 from __future__ import annotations
 
-from tachys.drawing.lanes import shown_lanes
-from tachys.drawing.moment import Played
-from tachys.model.events import Thing
+from tachys.drawing.scene import Lane, Scene
 from tachys.model.quantities import time_in_words
 from tachys.simulation.lanes import State
-from tachys.simulation.timeline import event_instants
 
 # where two states share a character, the one that stands first is shown: nothing that ran vanishes
 SIGNS: dict[State, str] = {
-    "runs": "#", "enters": "+", "leaves": "+", "aside": "=", "waits": ".", "spins": "~", "wakes": "^", "works": "o",
-    "set": "|", "sleeps": "z",
+    "runs": "#", "enters": "+", "leaves": "+", "waits": ".", "wakes": "^", "sleeps": "z", "aside": "=", "spins": "~",
+    "works": "o", "set": "|",
 }  # fmt: skip
-WORDS = "v event . waits + entry, exit # runs = aside ~ spins z asleep ^ wakes o works | flag set"
+_WORDS = {"v": "event", "?": "event, estimated", ".": "waits", "+": "entry, exit", "#": "runs",
+          "!": "runs and holds interrupts off", "=": "put aside", "~": "spins", "z": "asleep", "^": "wakes",
+          "o": "unit works", "|": "flag set", "X": "lost"}  # fmt: skip
 
 
-def text_lines(played: Played, width: int) -> list[str]:
-    """The lanes in ``width`` columns (at least 40), with a ruler below and a legend."""
-    lanes = played.lanes
-    order = shown_lanes(played.bounds.system, played)
-    label = max([len(who) for who in order] + [4])
+def text_lines(scene: Scene, width: int) -> list[str]:
+    """The lanes in ``width`` columns (at least 40), with a ruler below and a legend of what is in them."""
+    label = max([len(lane.thing) for lane in scene.lanes] + [4])
     columns = max(20, width - label - 2)
-    scale = max(1, -(-(lanes.end - lanes.begin) // columns))
-    lines = [f"{played.title}; a column is {time_in_words(scale)}"]
-    rank = {state: number for number, state in enumerate(SIGNS)}
-    for who in order:
-        cells: list[State | None] = [None] * columns
-        for stretch in lanes.of(who):
-            first = max(0, (stretch.begin - lanes.begin) // scale)
-            last = min(columns - 1, max(first, (stretch.end - lanes.begin - 1) // scale))
-            for column in range(first, last + 1):
-                before = cells[column]
-                if before is None or rank[stretch.state] < rank[before]:
-                    cells[column] = stretch.state
-        row = [" " if cell is None else SIGNS[cell] for cell in cells]
-        for time in _events(played, who):
-            column = min(columns - 1, (time - lanes.begin) // scale)
-            row[column] = "v" if row[column] in " ." else row[column]
-        for time in lanes.lost.get(who, []):
-            row[min(columns - 1, (time - lanes.begin) // scale)] = "X"
-        lines.append(f"{who:<{label}}  {''.join(row)}".rstrip())
+    scale = max(1, -(-(scene.end - scene.begin) // columns))
+    lines = [scene.title, f"from {scene.begin / 1e9:.6f} ms of {scene.of}; a column is {time_in_words(scale)}"]
+    rows = [_row(scene, lane, columns, scale) for lane in scene.lanes]
+    lines += [f"{lane.thing:<{label}}  {row}".rstrip() for lane, row in zip(scene.lanes, rows, strict=True)]
     lines.append(" " * (label + 2) + ruler(columns, scale))
-    if played.span is not None:
-        limit = "" if played.limit is None else f", limit {time_in_words(played.limit)}"
-        since, until = (f"{(time - lanes.begin) / 1e6:.2f} us" for time in played.span)
-        took = time_in_words(played.span[1] - played.span[0])
-        lines.append(f"pointed at: {played.lane} from {since} to {until}: {took}{limit}")
-    return [*lines, WORDS + (" X lost" if lanes.lost else "")]
+    if scene.span is not None:
+        span = scene.span
+        limit = "" if span.limit is None else f", limit {time_in_words(span.limit)}"
+        since, until = (time_in_words(time - scene.begin) for time in (span.begin, span.end))
+        took = time_in_words(span.end - span.begin)
+        lines.append(f"pointed at: {span.lane} from {since} to {until}: {took}{limit}")
+    used = {sign for row in rows for sign in row}
+    return [*lines, "  ".join(f"{sign} {words}" for sign, words in _WORDS.items() if sign in used)]
 
 
-def _events(played: Played, who: Thing) -> list[int]:
-    if who.kind != "isr":
-        return []
-    events = played.bounds.system.isr(who.name).on
-    inside = (time for event in events for time in event_instants(played.lanes, event))
-    return [time for time in inside if played.lanes.begin <= time <= played.lanes.end]
+def _row(scene: Scene, lane: Lane, columns: int, scale: int) -> str:
+    rank = {state: number for number, state in enumerate(SIGNS)}
+    cells: list[State | None] = [None] * columns
+
+    def places(begin: int, end: int) -> range:
+        first = max(0, (begin - scene.begin) // scale)
+        return range(first, min(columns - 1, max(first, (end - scene.begin - 1) // scale)) + 1)
+
+    for bar in lane.bars:
+        for column in places(bar.begin, bar.end):
+            before = cells[column]
+            if before is None or rank[bar.state] < rank[before]:
+                cells[column] = bar.state
+    row = [" " if cell is None else SIGNS[cell] for cell in cells]
+    for hold in scene.holds:
+        if hold.who == lane.thing:
+            for column in places(hold.begin, hold.end):
+                row[column] = "!" if row[column] == "#" else row[column]
+    for time in lane.events:
+        column = min(columns - 1, (time - scene.begin) // scale)
+        row[column] = ("?" if lane.estimated else "v") if row[column] in " .+" else row[column]
+    for time in lane.lost:
+        row[min(columns - 1, (time - scene.begin) // scale)] = "X"
+    return "".join(row)
 
 
 def ruler(columns: int, scale: int) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tachys.capture.table import Capture, Signal
-from tachys.drawing.lanes import EDGE, LIMIT, new_figure, save
+from tachys.drawing.figure import EDGE, LIMIT, new_figure, save
 from tachys.foreign import drawable
 from tachys.model.quantities import time_in_words
 

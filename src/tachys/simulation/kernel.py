@@ -146,7 +146,7 @@ def outside(m: Ints, log: Ints) -> bool:
 
 
 @kernel(inline=True)
-def draw_guards(m: Ints, frame: int) -> None:
+def draw_guards(m: Ints, log: Ints, frame: int) -> None:
     """Where the guards of the body in this frame begin and end, in its CPU time."""
     place = m[frame + B_HOLDS]
     for guard in range(m[frame + B_GUARDS], m[frame + B_GUARDS_END], GUARD_SIZE):
@@ -157,6 +157,9 @@ def draw_guards(m: Ints, frame: int) -> None:
         m[place] = begin
         m[place + 1] = end
         place += 2
+        if end > begin:
+            write(m, log, HOLD_FROM, m[guard + G_URGENCY], begin)
+            write(m, log, HOLD_TO, m[guard + G_URGENCY], end)
 
 
 @kernel(inline=True)
@@ -226,7 +229,7 @@ def push(m: Ints, log: Ints, number: int) -> None:
     m[frame + B_GUARDS_END] = m[line + L_GUARDS_END]
     write(m, log, TAKEN, m[frame + B_ROW], m[frame + B_EVENT])
     if m[line + L_GUARDS] != m[line + L_GUARDS_END]:
-        draw_guards(m, frame)
+        draw_guards(m, log, frame)
 
 
 @kernel(inline=True)
@@ -460,8 +463,8 @@ def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
     begin_body(m, draw_body(m, m[act + A_LEAST], m[act + A_MOST], m[act + A_MEASURED], m[act + A_MEASURED_END]))
     m[frame + B_GUARDS] = m[act + A_GUARDS]
     m[frame + B_GUARDS_END] = m[act + A_GUARDS_END]
-    draw_guards(m, frame)
     write(m, log, STEP_PHASE, number, WORK)
+    draw_guards(m, log, frame)
     m[PHASE] = WORKS
 
 

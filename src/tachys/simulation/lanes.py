@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -26,11 +27,22 @@ class Stretch:
     end: int
 
 
+@dataclass(frozen=True, slots=True)
+class Held:
+    """``who`` holds off lines of ``urgency`` and less urgent ones from ``begin`` to ``end`` ps."""
+
+    who: str
+    urgency: int
+    begin: int
+    end: int
+
+
 @dataclass(slots=True)
 class Lanes:
     """Everything that can be drawn of a part of a run.
 
-    ``marks``: instants of sources; ``bodies``: from start to end of each thing, also where it took no time.
+    ``marks``: instants of sources; ``bodies``: from start to end of each thing, also where it took no time; ``held``:
+    where guards hold interrupts off, also while a more urgent routine runs meanwhile.
     """
 
     begin: int
@@ -39,10 +51,30 @@ class Lanes:
     marks: dict[str, list[int]] = field(default_factory=dict)
     lost: dict[str, list[int]] = field(default_factory=dict)
     bodies: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
+    held: list[Held] = field(default_factory=list)
 
     def of(self, who: str) -> list[Stretch]:
         """The stretches of one thing, in order."""
         return [stretch for stretch in self.stretches if stretch.who == who]
+
+
+@dataclass(slots=True)
+class _Guarded:
+    """The guards of a body that has begun: (urgency, from, to) in its CPU time, how much of that it has ``done``."""
+
+    wanted: list[tuple[int, int, int]] = field(default_factory=list)
+    since: dict[int, int] = field(default_factory=dict)
+    done: int = 0
+
+    def ran(self, who: str, begin: int, end: int) -> Iterator[Held]:
+        """It ran on from ``begin`` to ``end`` ps: the guards that end by then."""
+        after = self.done + end - begin
+        for number, (urgency, first, last) in enumerate(self.wanted):
+            if self.done <= first < after:
+                self.since[number] = begin + first - self.done
+            if number in self.since and last <= after:
+                yield Held(who, urgency, self.since.pop(number), begin + last - self.done)
+        self.done = after
 
 
 class _Reader:
@@ -56,6 +88,8 @@ class _Reader:
         self.step = ""
         self.doing: State = "runs"  # what the loop's step does when it is not put aside
         self.begun: dict[str, int] = {}
+        self.taken = ""  # whose guards are told next
+        self.guards: dict[str, _Guarded] = {}
 
     def begin(self, who: str, state: State, now: int) -> None:
         """A body begins."""
@@ -73,6 +107,8 @@ class _Reader:
         before = self.since.pop(who, None)
         if before is not None and now > before[1]:
             self.lanes.stretches.append(Stretch(who, before[0], before[1], now))
+            if before[0] == "runs" and who in self.guards:
+                self.lanes.held += self.guards[who].ran(who, before[1], now)
         if state is not None:
             self.since[who] = (state, now)
 
@@ -102,6 +138,14 @@ class _Reader:
             self.finish(f"flag.{index.flags[number]}", time)
         elif kind == at.FLAG_OVER:
             lanes.lost.setdefault(f"flag.{index.flags[number]}", []).append(time)
+        elif kind == at.TAKEN:
+            self.taken = f"isr.{index.rows[number][0]}"
+            self.guards.pop(self.taken, None)
+        elif kind == at.HOLD_FROM:
+            self.guards.setdefault(self.taken, _Guarded()).wanted.append((number, cause, cause))
+        elif kind == at.HOLD_TO:
+            told = self.guards[self.taken].wanted
+            told[-1] = (number, told[-1][1], cause)
         elif kind in (at.ACCEPT, at.START, at.LAST, at.BACK):
             self.core(time, kind, number, cause)
         else:
@@ -142,6 +186,8 @@ class _Reader:
         elif kind in _DOING or kind == at.STEP_PHASE:
             self.doing = _DOING.get(kind) or ACTS[cause].state
             self.change(who, self.doing, time)
+            self.taken = who
+            self.guards.pop(who, None)
         elif kind == at.STEP_END:
             self.finish(who, time)
             self.step = ""
@@ -157,6 +203,8 @@ def lanes(records: Records, index: Index, begin: int, end: int) -> Lanes:
         reader.take(time, kind, number, cause)
     for who in list(reader.since):
         reader.change(who, None, end)
+    for who, guarded in reader.guards.items():
+        reader.lanes.held += [Held(who, guarded.wanted[k][0], since, end) for k, since in guarded.since.items()]
     for who, since in reader.begun.items():
         reader.lanes.bodies.setdefault(who, []).append((since, end + 1))  # goes on beyond the end
     found = reader.lanes
@@ -164,6 +212,7 @@ def lanes(records: Records, index: Index, begin: int, end: int) -> Lanes:
     found.stretches = [
         Stretch(s.who, s.state, max(s.begin, begin), min(s.end, end)) for s in found.stretches if s.end > begin
     ]
+    found.held = [replace(h, begin=max(h.begin, begin), end=min(h.end, end)) for h in found.held if h.end > begin]
     for who, spans in found.bodies.items():
         found.bodies[who] = [(first, last_) for first, last_ in spans if last_ >= begin and first <= end]
     found.marks, found.lost = _inside(found.marks, begin, end), _inside(found.lost, begin, end)

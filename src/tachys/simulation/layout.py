@@ -81,8 +81,9 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 
 # --- records of what happened: three words, time, kind·KIND + index, time of the cause -----------------------------
 # PASS: the first step of a pass runs; its cause is the beginning of the pass, whose overhead is load then
+# HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
- FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS) = range(19)  # fmt: skip
+ FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO) = range(21)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 

@@ -128,7 +128,9 @@ class _Builder:
         self.words[at.ENDED] = self._put([0] * len(self.units))
         widest = max(map(len, targets.values()), default=0)
         on_starts = max((len(targets[unit.start]) for unit in self.system.units), default=0)
-        at_once = 64 + 2 * len(self.flags) + 2 * widest + 2 * on_starts * self.words[at.CHAIN_SIZE]
+        guarded = [isr.guards for isr in self.system.isrs] + [step.guards for step in self.system.steps]
+        guards = 2 * max(map(len, guarded), default=0)
+        at_once = 64 + guards + 2 * len(self.flags) + 2 * widest + 2 * on_starts * self.words[at.CHAIN_SIZE]
         self.words[at.AT_ONCE] = min(at_once, MOST_AT_ONCE)
 
     def _source(self, source: Source) -> list[int]:

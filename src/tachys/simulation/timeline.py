@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from tachys.capture.writing import identifier
-from tachys.model.events import Event, Thing, instant_of
+from tachys.model.events import Event, instant_of
 from tachys.model.nodes import IDLE, Probe
 from tachys.model.system import System
 from tachys.simulation.lanes import Lanes
@@ -146,19 +145,3 @@ def to_csv(found: list[TraceSignal], begin: int, end: int) -> str:
 
 def _row(time: int, levels: list[int]) -> str:
     return f"{time // 1000}.{time % 1000:03d}," + ",".join(map(str, levels))
-
-
-def to_trace_events(lanes: Lanes) -> str:
-    """The timeline as trace events (JSON): a row for every thing, complete events in microseconds."""
-    rows = {who: number for number, who in enumerate(dict.fromkeys(s.who for s in lanes.stretches))}
-    events: list[dict[str, object]] = [
-        {"name": "thread_name", "ph": "M", "pid": 1, "tid": number, "args": {"name": who}}
-        for who, number in rows.items()
-    ]
-    for s in sorted(lanes.stretches, key=lambda stretch: (stretch.begin, stretch.who)):
-        events.append({"name": s.state, "cat": Thing(s.who).kind, "ph": "X", "pid": 1, "tid": rows[s.who],
-                       "ts": s.begin / 1e6, "dur": (s.end - s.begin) / 1e6})  # fmt: skip
-    for name, times in lanes.marks.items():
-        events += [{"name": name, "cat": "event", "ph": "i", "s": "g", "pid": 1, "tid": 0, "ts": time / 1e6}
-                   for time in times]  # fmt: skip
-    return json.dumps({"displayTimeUnit": "ns", "traceEvents": events}) + "\n"

@@ -1,17 +1,19 @@
-"""A played model as the text of a timeline file."""
+"""A played model as a timeline file."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
+from tachys.capture.parquet import parquet_bytes
+from tachys.capture.vcd import read_vcd
 from tachys.errors import input_error
 from tachys.model.system import System
 from tachys.simulation.engine import Run
 from tachys.simulation.lanes import Lanes, lanes
 from tachys.simulation.options import RunOptions
-from tachys.simulation.timeline import signals, to_csv, to_trace_events, to_vcd
+from tachys.simulation.timeline import signals, to_csv, to_vcd
 
-FORMS = (".vcd", ".csv", ".json")
+FORMS = (".vcd", ".csv", ".parquet")
 
 
 def play_lanes(system: System, ways: RunOptions, begin: int, end: int) -> Lanes:
@@ -32,15 +34,16 @@ def form_of(output: str) -> str:
     return form
 
 
-def timeline_text(system: System, ways: RunOptions, window: tuple[int, int], output: str, *, probes: bool) -> str:
+def timeline_bytes(system: System, ways: RunOptions, window: tuple[int, int], output: str, *, probes: bool) -> bytes:
     """The timeline between the two instants of ``window``, in the form that the ending of a file tells.
 
     Raises:
-        InputError: the ending tells no form.
+        InputError: the ending tells no form, or Parquet is not installed.
     """
     form = form_of(output)
     found = play_lanes(system, ways, *window)
-    if form == ".json":
-        return to_trace_events(found)
     lines = signals(system, found, probes=probes)
-    return to_vcd(lines, *window) if form == ".vcd" else to_csv(lines, *window)
+    if form == ".csv":
+        return to_csv(lines, *window).encode()
+    text = to_vcd(lines, *window).encode()
+    return text if form == ".vcd" else parquet_bytes(read_vcd([text], output), output)

@@ -44,7 +44,8 @@ class Cause:
 def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> list[WaitPart]:
     """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
     core, level = board.system.core, urgency_of(board.system, waiting)
-    wake = core.wake.most if any(step.halt for step in board.system.steps) else 0
+    sleepers = {step.thing for step in board.system.steps if step.halt is not None}
+    wake = core.wake.most if sleepers else 0
     found: list[WaitPart] = []
     pieces = board.tops.between(begin, end)
     for place, (first, last, who) in enumerate(pieces):
@@ -55,7 +56,8 @@ def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> li
         following = pieces[place + 1][2] if place + 1 < len(pieces) else None
         enters = level != BACKGROUND and (last == end or following not in (NOBODY, None))
         spent = bool(found) and found[-1].how == "ran" and found[-1].what.kind == "isr"
-        overhead = (core.entry.most if enters else 0) + (core.exit.most if spent else 0) + (0 if name else wake)
+        overhead = (core.entry.most if enters else 0) + (core.exit.most if spent else 0)
+        overhead += wake if not name or name in sleepers else 0
         if overhead and last - first <= overhead + board.resolution:
             found.append(WaitPart(first, last, "entry and exit", Thing("")))
         elif enters and core.entry.most:
