@@ -9,7 +9,7 @@ from tachys.capture.eventstream import read_event_stream
 from tachys.checking.checking import check
 from tachys.checking.compare.sentences import _MENDS, _WORDS, BELOW, BEYOND
 from tachys.checking.out.explaining import explain_finding
-from tachys.cli.findings import finding_text
+from tachys.checking.out.telling import finding_text
 from tachys.model.loading import read_model
 
 MODEL = """

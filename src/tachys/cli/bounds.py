@@ -10,12 +10,13 @@ import click
 
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
-from tachys.cli.words import count_text, exact_share, exact_time, limit_text, share_text, time_text
 from tachys.needs.verdicts import Verdict
+from tachys.needs.words import doubt_of, value_text, what_holds
+from tachys.words import count_text, exact_share, exact_time, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
-    from tachys.needs.kinds import Need, NeedBounds
+    from tachys.needs.kinds import NeedBounds
     from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
@@ -93,18 +94,6 @@ def by_slack(needs: Iterable[NeedBounds]) -> list[NeedBounds]:
     return sorted(needs, key=room)
 
 
-def what_holds(need: Need) -> str:
-    """A need in the model's words."""
-    return need.words(time_text)
-
-
-def value_text(need: Need, value: int | Fraction | None, rounding: str = "near") -> str:
-    """A limit or bound of a need, in its unit."""
-    if need.measures == "number":
-        return "-" if value is None else str(value)
-    return limit_text(value, rounding)
-
-
 def need_row(need: NeedBounds) -> Row:
     """Name, what, limit, bound, slack, verdict."""
     bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
@@ -127,13 +116,6 @@ def _show_needs(found: Bounds) -> None:
     table([*columns, ("verdict", "")], [need_row(need) for need in needs])
     doubts = [f"  {need.need.name}: {doubt}." for need in needs if (doubt := doubt_of(need))]
     say(*doubts, *[""] * bool(doubts))
-
-
-def doubt_of(need: NeedBounds) -> str:
-    """Why paper does not prove a need; empty where it does."""
-    if need.proof.cannot_hold:
-        return f"it cannot hold: at the least it is {value_text(need.need, need.least, 'down')}"
-    return "" if need.proved else need.reason
 
 
 def most_text(figure: Figure) -> str:

@@ -8,14 +8,21 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.bounds import doubt_of, value_text, what_holds
+from tachys.checking.out.telling import (
+    consequence_text,
+    finding_text,
+    judged_count,
+    miss_lines,
+    need_sentence,
+    period_text,
+)
 from tachys.cli.capturing import Given, shape_options
-from tachys.cli.findings import consequence_text, finding_text, judged_count, miss_lines, need_sentence, period_text
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.output import format_option
-from tachys.cli.words import NONE, count_text, instant_text, limit_text, off_text, range_text, share_text, time_text
 from tachys.model.quantities import rounded
 from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
+from tachys.needs.words import doubt_of, value_text, what_holds
+from tachys.words import NONE, count_text, instant_text, limit_text, off_text, range_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.checking.compare.figures import Compared

@@ -14,9 +14,9 @@ from tachys.cli.modelling import Changes, model_options
 from tachys.cli.output import format_option
 from tachys.cli.parameters import TIME
 from tachys.cli.playing import length_of
-from tachys.cli.words import NONE, count_text, share_text, time_text
 from tachys.frames import PS
 from tachys.needs.verdicts import Verdict
+from tachys.words import NONE, count_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.trying.comparing import Changed, Column, Comparison, Row, Value

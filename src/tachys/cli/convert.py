@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from tachys.cli.capturing import Given, shape_options, whole_option
-from tachys.cli.words import count_text, time_text
+from tachys.words import count_text, time_text
 
 
 @click.command("convert")

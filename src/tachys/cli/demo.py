@@ -63,9 +63,9 @@ def _step(number: int, text: str) -> None:
 
 def _conclusion(result: CheckResult, when: str) -> list[str]:
     """What a check found, need by need, in plain words."""
-    from tachys.cli.bounds import value_text
-    from tachys.cli.findings import finding_text, miss_lines
+    from tachys.checking.out.telling import finding_text, miss_lines
     from tachys.needs.verdicts import Verdict
+    from tachys.needs.words import value_text
 
     missed = [need for need in result.needs.values() if need.verdict is Verdict.MISSED]
     if not missed:

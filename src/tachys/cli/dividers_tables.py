@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tachys.cli.words import count_text, exact_share, rate_text, seconds_text
 from tachys.dividers.counter import Counter, Setting, deviation_ppm, tolerance_band
 from tachys.dividers.export import slips_of
 from tachys.dividers.search import best_settings, shortfall
 from tachys.dividers.serial import HALF, frame_drift, serial_settings
 from tachys.needs.verdicts import Verdict
+from tachys.words import count_text, exact_share, rate_text, seconds_text
 
 Row = list[str | Verdict]
 _RIGHT = "right"

@@ -213,7 +213,7 @@ def _played(
     from dataclasses import replace
 
     from tachys.cli.simulate import found_worst
-    from tachys.cli.words import time_text
+    from tachys.words import time_text
 
     found = found_worst(paper, worst, model)
     if found.value is None:

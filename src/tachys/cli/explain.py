@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.checking.out.telling import consequence_text, finding_text
 from tachys.cli.capturing import Given, shape_options
-from tachys.cli.findings import consequence_text, finding_text
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.parameters import INSTANT
 from tachys.cli.playing import length_of
-from tachys.cli.words import NONE, exact_time, instant_text, time_text
 from tachys.needs.verdicts import Verdict
+from tachys.words import NONE, exact_time, instant_text, time_text
 
 if TYPE_CHECKING:
     from tachys.checking.out.explaining import Explained

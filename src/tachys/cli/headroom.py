@@ -10,8 +10,8 @@ import click
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.cli.parameters import SHARE
-from tachys.cli.words import NONE, count_text, share_text
 from tachys.needs.verdicts import Verdict
+from tachys.words import NONE, count_text, share_text
 
 if TYPE_CHECKING:
     from tachys.trying.headroom import Headroom, Mend, Room

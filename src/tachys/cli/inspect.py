@@ -12,10 +12,10 @@ from tachys.cli.capturing import Given, shape_options, whole_option
 from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import length_of
-from tachys.cli.words import NONE, count_text, instant_text, off_text, rate_text, seconds_text, time_text
 from tachys.frames import PS
 from tachys.model.quantities import rounded
 from tachys.needs.verdicts import Verdict
+from tachys.words import NONE, count_text, instant_text, off_text, rate_text, seconds_text, time_text
 
 if TYPE_CHECKING:
     from tachys.capture.inspecting import Line, Spans

@@ -49,9 +49,9 @@ def _begin(folder: Path, capture: str, given: Given) -> int:
 
     from tachys.checking.correct.beginning import begin_model
     from tachys.cli.output import say
-    from tachys.cli.words import count_text
     from tachys.demo.project import write_starter
     from tachys.model.loading import read_model
+    from tachys.words import count_text
 
     text = begin_model(given.read(capture), datetime.date.today().isoformat())
     model = write_starter(folder, text)

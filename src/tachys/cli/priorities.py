@@ -8,8 +8,8 @@ import click
 
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
-from tachys.cli.words import NONE, count_text
 from tachys.needs.verdicts import Verdict
+from tachys.words import NONE, count_text
 
 if TYPE_CHECKING:
     from tachys.trying.priorities import Priorities

@@ -11,8 +11,8 @@ from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
-from tachys.cli.words import NONE, count_text, instant_text, share_text, time_text
 from tachys.needs.verdicts import Verdict
+from tachys.words import NONE, count_text, instant_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
@@ -124,8 +124,8 @@ def _share(seen: int | None, bound: int | None) -> str:
 
 
 def _show_needs(result: Simulated) -> None:
-    from tachys.cli.bounds import doubt_of, value_text, what_holds
     from tachys.cli.output import heading, say, table
+    from tachys.needs.words import doubt_of, value_text, what_holds
 
     if not result.needs:
         return
@@ -155,7 +155,7 @@ def _show_needs(result: Simulated) -> None:
 
 
 def _miss_lines(need: NeedSeen, runs: int) -> list[str]:
-    from tachys.cli.bounds import value_text
+    from tachys.needs.words import value_text
 
     lines = []
     for miss in need.first[:3]:

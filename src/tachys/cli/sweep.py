@@ -13,8 +13,8 @@ from tachys.cli.modelling import Changes, model_options
 from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import TIME
 from tachys.cli.playing import length_of
-from tachys.cli.words import NONE, count_text, share_text
 from tachys.needs.verdicts import Verdict
+from tachys.words import NONE, count_text, share_text
 
 if TYPE_CHECKING:
     from tachys.trying.amounts import Range

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from tachys.cli.words import count_text, range_text, seconds_text, time_text
+from tachys.words import count_text, range_text, seconds_text, time_text
 
 if TYPE_CHECKING:
     from tachys.checking.compare.grouping import Group
@@ -106,7 +106,7 @@ def judged_count(need: NeedCheck) -> int:
 
 def need_sentence(need: NeedCheck) -> str:
     """A need in one sentence, for what collects tests."""
-    from tachys.cli.bounds import value_text, what_holds
+    from tachys.needs.words import value_text, what_holds
 
     limit = value_text(need.need, need.limit)
     worst = "not seen" if need.value is None else f"worst seen {value_text(need.need, need.value)}"
