@@ -32,6 +32,7 @@ from tachys.cli.inspect import inspect_command
 from tachys.cli.new import new_command
 from tachys.cli.priorities import priorities_command
 from tachys.cli.probes import probes_command
+from tachys.cli.report import report_command
 from tachys.cli.schema import schema_command
 from tachys.cli.simulate import simulate_command
 from tachys.cli.sweep import sweep_command
@@ -102,6 +103,7 @@ for command in (
     headroom_command,
     priorities_command,
     draw_command,
+    report_command,
     convert_command,
     schema_command,
 ):

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.waits import WaitPart, stretches_of
 from tachys.checking.result import CheckResult, NeedCheck
@@ -183,12 +184,10 @@ def scene_of_capture(result: CheckResult, moment: Moment, wait: tuple[str, int, 
     ``wait``: (thing, from, to) of one more wait that is shown, of a thing whose events have no line.
     """
     board, begin, end = result.board, moment.begin, moment.end
-    shown = [thing for thing in board.shown.bodies if thing.kind == "line"] + list(_order(result.bounds.system))
-    lanes, holds = [], list[Hold]()
-    for thing in shown:
-        lane = _captured(board, thing, begin, end)
-        if lane is None:
-            continue
+    lanes, holds = empty_lanes(board), list[Hold]()
+    for lane in lanes:
+        thing = lane.thing
+        _fill(board, lane, begin, end)
         waits = _waits(board, lane, begin, end)
         if wait is not None and wait[0] == thing and not waits:
             waits = [(wait[1], wait[2])]
@@ -196,7 +195,6 @@ def scene_of_capture(result: CheckResult, moment: Moment, wait: tuple[str, int, 
             parts = stretches_of(board, first, last, thing)
             lane.bars += _as_bars(parts)
             holds += [Hold(part.what, part.begin, part.end, (thing,)) for part in parts if part.how == "held off"]
-        lanes.append(lane)
     scene = Scene(_title(result, moment), "the capture", begin, end, lanes, _joined(holds))
     _point(scene, result, moment)
     return scene
@@ -208,28 +206,61 @@ def _title(result: CheckResult, moment: Moment) -> str:
     return f"{result.bounds.system.title or 'model'}: {moment.title or what} in {file}"
 
 
-def _captured(board: Measurement, thing: Thing, begin: int, end: int) -> Lane | None:
-    """A thing with its bodies and events; None where nothing of it has a line."""
-    bodies, system = board.shown.bodies.get(thing), board.system
-    events = system.nodes[thing].on if thing.kind in ("isr", "unit") else ()  # type: ignore[union-attr]
-    seen = [at for event in events if (at := board.events(event)) is not None]
-    if bodies is None and not seen:
-        return None
-    things = [*(Thing(event) for event in events), thing]
-    lines = dict.fromkeys(name for each in things for name in board.shown.through.get(each, []))
-    lane = Lane(thing, ", ".join([_detail(system, thing), *lines]))
+def empty_lanes(board: Measurement) -> list[Lane]:
+    """The lanes of all that a capture shows, without anything in them yet."""
+    found = []
+    for thing in [thing for thing in board.shown.bodies if thing.kind == "line"] + list(_order(board.system)):
+        if thing not in board.shown.bodies and not events_of(board, thing):
+            continue
+        things = [*(Thing(event) for event in _on(board.system, thing)), thing]
+        lines = dict.fromkeys(name for each in things for name in board.shown.through.get(each, []))
+        found.append(Lane(thing, ", ".join([_detail(board.system, thing), *lines])))
+    return found
+
+
+def _on(system: System, thing: Thing) -> tuple[Event, ...]:
+    if thing.kind == "isr":
+        return system.isr(thing.name).on
+    return system.unit(thing.name).on if thing.kind == "unit" else ()
+
+
+def events_of(board: Measurement, thing: Thing) -> list[Instants]:
+    """The instants of each of the events that raise a routine or start a unit, as far as a line shows them."""
+    return [at for event in _on(board.system, thing) if (at := board.events(event)) is not None]
+
+
+def lost_of(board: Measurement, thing: Thing) -> Instants:
+    """The instants of the events that a routine, or the starts that a unit, was seen to lose."""
+    lost: Instants | None = None
+    if thing.kind == "isr":
+        matched = board.isrs[thing.name].matched
+        lost = None if matched is None else matched.lost
+    elif thing.kind == "unit" and thing.name in board.units:
+        paired = board.units[thing.name].paired
+        lost = None if paired is None else paired.lost
+    return np.zeros(0, np.int64) if lost is None else lost
+
+
+def state_on_top(system: System, thing: Thing) -> State:
+    """What a thing does while nothing runs on top of it: a step that halts is asleep then."""
+    return "sleeps" if thing.kind == "step" and system.step(thing.name).halt is not None else "runs"
+
+
+def _fill(board: Measurement, lane: Lane, begin: int, end: int) -> None:
+    """Bodies, events and losses of a thing within a window."""
+    thing, bodies = lane.thing, board.shown.bodies.get(lane.thing)
     number = board.things.index(thing) if thing in board.things else -2
-    state: State = "sleeps" if thing.kind == "step" and system.step(thing.name).halt is not None else "runs"
     own = [(first, last) for first, last, who in board.tops.between(begin, end) if who == number]
-    lane.bars += [Bar(state, first, last) for first, last in own]
+    lane.bars += [Bar(state_on_top(board.system, thing), first, last) for first, last in own]
     whole = [] if bodies is None else list(_inside(bodies.start, bodies.end, begin, end))
     if thing.kind == "unit":
         lane.bars += [Bar("works", first, last) for first, last in whole]
     else:
         lane.bars += [Bar("aside", first, last) for first, last in _without(whole, own)]
+    seen = events_of(board, thing)
     lane.events = sorted(at for each in seen for at in each[(each >= begin) & (each <= end)].tolist())
-    lane.lost = [at for at in _lost(board, thing) if begin <= at <= end]
-    return lane
+    lost = lost_of(board, thing)
+    lane.lost = lost[(lost >= begin) & (lost <= end)].tolist()
 
 
 def _inside(starts: np.ndarray, ends: np.ndarray, begin: int, end: int) -> Iterator[tuple[int, int]]:
@@ -254,16 +285,6 @@ def _without(whole: list[tuple[int, int]], own: list[tuple[int, int]]) -> Iterat
             yield at, end
 
 
-def _lost(board: Measurement, thing: Thing) -> list[int]:
-    if thing.kind == "isr":
-        matched = board.isrs[thing.name].matched
-        return [] if matched is None else matched.lost.tolist()
-    if thing.kind == "unit":
-        paired = board.units[thing.name].paired if thing.name in board.units else None
-        return [] if paired is None else paired.lost.tolist()
-    return []
-
-
 def _waits(board: Measurement, lane: Lane, begin: int, end: int) -> list[tuple[int, int]]:
     """From each event in the window to the first instruction that answers it; hidden events as they are estimated."""
     if lane.kind != "isr" or board.isrs[lane.thing.name].latency is None:
@@ -272,8 +293,9 @@ def _waits(board: Measurement, lane: Lane, begin: int, end: int) -> list[tuple[i
     assert delays is not None
     if delays.relative:
         return []
-    found = [(int(at), int(at + after)) for at, after in zip(delays.at.tolist(), delays.after.tolist(), strict=True)
-             if at + after > begin and at < end]  # fmt: skip
+    until = delays.at + delays.after
+    inside = (until > begin) & (delays.at < end)
+    found = list(zip(delays.at[inside].tolist(), until[inside].tolist(), strict=True))
     if not lane.events and board.isrs[lane.thing.name].grid is not None:
         lane.estimated, lane.events = True, [at for at, _ in found if at >= begin]
     return [(first, last) for first, last in found if last > first]
