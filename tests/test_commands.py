@@ -81,15 +81,11 @@ def test_runs_with_other_seeds_are_pooled(place):
     assert {miss["run"] for miss in data["needs"]["n"]["first"]} - {0}
 
 
-@pytest.mark.parametrize("form", ["vcd", "csv", "json"])
+@pytest.mark.parametrize("form", ["vcd", "csv", "parquet"])
 def test_a_timeline_is_written_and_checked_again(place, form):
     name = f"timeline.{form}"
     done = tachys(place, "simulate", "row_unit.toml", "--for", "80 ms", "--probes", "-o", name)
     assert f"Wrote {name}" in done.stdout
-    if form == "json":
-        events = json.loads((place / name).read_text())["traceEvents"]
-        assert {event["ph"] for event in events} == {"M", "X", "i"}
-        return
     data = json.loads(tachys(place, "check", "row_unit.toml", name, "--format", "json").stdout)
     assert data["needs"]["release"]["verdict"] == "met"
     assert data["findings"] == []
@@ -232,6 +228,22 @@ def test_timelines_as_text(place):
     wave = tachys(place, "draw", "faulty.vcd", "--text", "--cursor", "10 ms", "--cursor", "30 ms").stdout
     assert "B - A = 20 ms" in wave
     assert max(map(len, wave.splitlines())) <= 100
+
+
+def test_a_moment_by_its_need_or_finding_and_some_lanes(place):
+    shown = tachys(
+        place, "draw", "row_unit.toml", "faulty.vcd", "release", "--text", "--lines", "wheel,step.log"
+    ).stdout
+    assert "need.release: the event at 22.789875 ms was late" in shown
+    rows = [line.split(" ")[0] for line in shown.splitlines() if line.startswith(("isr.", "step."))]
+    assert rows == ["isr.wheel", "step.log"]
+    assert "!" in shown
+    assert "bus_byte" in tachys(place, "draw", "row_unit.toml", "faulty.vcd", "1", "--text").stdout
+    named = tachys(
+        place, "draw", "faulty.vcd", "--text", "--to", "1 ms", "--bus", "s=D0,D5", "--value", "s:2=late"
+    ).stdout
+    assert "late--" in named
+    assert "there is no lane" in tachys(place, "draw", "row_unit.toml", "--lines", "whel").stderr
 
 
 WRONG = {

@@ -68,3 +68,64 @@ def shape_options(command: Command) -> Command:
 whole_option = click.option(
     "--strict", is_flag=True, help="A file that is cut off is an error, not read up to the cut."
 )
+
+
+def bus_options(command: Command) -> Command:
+    """Add the options that put lines together to buses and name their values."""
+    for option in reversed(
+        (
+            click.option("--bus", multiple=True, metavar="NAME=LINES",
+                         help="A bus of lines, lowest bit first (state=D0,D1), or of a vector some bits "
+                              "(low=PORT[3:0]) or a mask, where they stand (top=PORT&0xF0)."),
+            click.option("--value", multiple=True, metavar="BUS:N=NAME", help="A name for a value of a bus."),
+        )
+    ):  # fmt: skip
+        command = option(command)
+    return command
+
+
+def meaning_of(capture: Capture, text: str) -> tuple[tuple[str, int], str]:
+    """((bus, value), name) of "BUS:N=NAME"."""
+    from tachys.errors import did_you_mean, input_error
+
+    place, _, meaning = text.partition("=")
+    bus, _, number = place.rpartition(":")
+    try:
+        value = int(number, 0)
+    except ValueError:
+        raise click.UsageError(f'--value: "{text}" names no value; write state:3=sowing') from None
+    if bus not in capture.signals:
+        mend = did_you_mean(bus, list(capture.signals), "signal")
+        raise input_error(capture.file, f'there is no signal "{bus}"', mend, key="--value")
+    return (bus, value), meaning
+
+
+def with_bus(capture: Capture, text: str) -> Capture:
+    """A capture with a bus as the option says it."""
+    import re
+
+    from tachys.capture.inspecting import add_bus, masked
+    from tachys.errors import did_you_mean, input_error
+
+    name, _, members = text.partition("=")
+    part = re.fullmatch(r"(.+)\[(\d{1,3}):(\d{1,3})\]", members)
+    mask = re.fullmatch(r"(.+)&\s*(0[xX][0-9a-fA-F]+|0[bB][01]+|\d+)", members)
+    vector = part or mask
+    lines = [vector.group(1).strip()] if vector else [line.strip() for line in members.split(",")]
+    for line in lines:
+        if line not in capture.signals:
+            mend = did_you_mean(line, list(capture.signals), "signal")
+            raise input_error(capture.file, f'there is no signal "{line}"', mend, key="--bus")
+    if not name or len(lines) > 64:
+        raise click.UsageError(f'--bus: "{text}" is no bus; write state=D0,D1,D2, low=PORT[3:0] or top=PORT&0xF0')
+    if mask is not None:
+        bits = int(mask.group(2), 0)
+        if not 0 < bits < 1 << 64:
+            raise click.UsageError(f'--bus: "{text}": a mask lets some of 64 bits through')
+        return masked(capture, name, lines[0], bits)
+    if part is None:
+        return add_bus(capture, name, lines)
+    high, low = int(part.group(2)), int(part.group(3))
+    if high < low or high > 63:
+        raise click.UsageError(f'--bus: "{text}": the higher bit comes first, at most 63')
+    return masked(capture, name, lines[0], ((1 << (high - low + 1)) - 1) << low, low)

@@ -51,8 +51,8 @@ def compare_command(
     tachys compare model.toml capture.vcd --set core.clock="24 MHz"
     """
     from tachys.cli.bounds import status
-    from tachys.cli.draw import form_of
     from tachys.cli.output import print_csv, print_json
+    from tachys.drawing.figure import form_of
     from tachys.errors import input_error
     from tachys.files import read_json, write_whole
     from tachys.trying.comparing import compare, comparison_data, comparison_of

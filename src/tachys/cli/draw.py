@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.cli.capturing import bus_options
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
@@ -19,12 +20,11 @@ if TYPE_CHECKING:
     from tachys.simulation.options import RunOptions
     from tachys.worstcase.bounds import Bounds
 
-FORMS = ("png", "svg", "pdf")
-
 
 @click.command("draw")
 @click.argument("model", type=click.Path(), metavar="MODEL|CAPTURE")
 @click.argument("capture", type=click.Path(), required=False)
+@click.argument("what", required=False, metavar="[NEED|NUMBER]")
 @click.option("-o", "--output", default="timeline.png", help="Where to write: .png, .svg or .pdf.", show_default=True)
 @click.option("--from", "begin", type=INSTANT, help='Begin of the window, such as "12.5 ms".')
 @click.option("--to", "end", type=TIME, help="End of the window.")
@@ -40,20 +40,25 @@ FORMS = ("png", "svg", "pdf")
 @click.option("--spread", multiple=True, metavar="NAME",
               help="How often a latency was how long: a routine, or a figure such as isr.tick.response.")  # fmt: skip
 @click.option("--worst", metavar="NAME", help="The run that makes a figure as large as possible.")
+@bus_options
 @for_option
 @play_options
 @model_options
 def draw_command(
-    model: str, capture: str | None, output: str, begin: Fraction | None, end: Fraction | None, text: bool,
-    cursor: tuple[Fraction, ...], beside: bool, spread: tuple[str, ...], worst: str | None, length: Fraction,
-    bodies: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes, lines: str | None, dark: bool,
+    model: str, capture: str | None, what: str | None, output: str, begin: Fraction | None, end: Fraction | None,
+    text: bool, cursor: tuple[Fraction, ...], beside: bool, spread: tuple[str, ...], worst: str | None,
+    length: Fraction, bodies: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes,
+    lines: str | None, dark: bool,
+    bus: tuple[str, ...], value: tuple[str, ...],
 ) -> int:  # fmt: skip
     """Draw MODEL as it is played, CAPTURE as a timeline of MODEL, or CAPTURE alone as on the analyser's screen.
 
-    The window is the worst moment (of a capture: its worst miss), or from one time to another.
+    The window is the worst moment (of a capture: its worst miss), or the worst miss of NEED, the finding of that
+    NUMBER, or from one time to another.
     """
+    from tachys.cli.explain import found_in, scene_of
     from tachys.cli.output import compile_note, say, say_as_is, terminal_width
-    from tachys.drawing.figure import draw_scenes
+    from tachys.drawing.figure import draw_scenes, form_of
     from tachys.drawing.scene import scene_of_capture
     from tachys.drawing.text import text_lines
     from tachys.files import write_whole
@@ -63,20 +68,27 @@ def draw_command(
     alone = capture is None and Path(model).suffix.lower() != ".toml" and model != "-"
     shown = "a capture alone" if alone else "a model alone" if capture is None else "a capture beside its model"
     played_too = not alone and (capture is None or beside)
-    for option, given, applies in (("--cursor", cursor, alone), ("--spread", spread, played_too and not beside),
-                                   ("--worst", worst, played_too)):  # fmt: skip
+    for option, given, applies in (
+        ("--cursor", cursor, alone), ("--bus", bus, alone), ("--value", value, alone),
+        ("--spread", spread, played_too and not beside), ("--worst", worst, played_too),
+    ):  # fmt: skip
         if given and not applies:
             raise click.UsageError(f"{option} does not go with {shown}")
     if alone:
         if dark:
             raise click.UsageError("--dark does not go with a capture alone")
-        return _draw_alone(model, output, (begin, end), cursor, form, text, lines)
+        return _draw_alone(model, output, (begin, end), cursor, form, text, lines, (bus, value))
     paper = bounds(changes.load(model))
     window = _window(begin, end, length)
     if capture is not None and not beside:
-        result, moment = _moment_of(paper, capture, window)
-        scenes = [scene_of_capture(result, moment)]
-        told = _where(moment.begin, moment.end, capture)
+        if what is None:
+            result, moment = _moment_of(paper, capture, window)
+            scenes = [scene_of_capture(result, moment)]
+        else:
+            if window is not None:
+                raise click.UsageError("--from and --to do not go with a need or finding, which has its own moment")
+            scenes = [scene_of(found_in(_checked(paper, capture)[0], what, None, model))]
+        told = _where(scenes[0].begin, scenes[0].end, capture)
     else:
         if beside and capture is None:
             raise click.UsageError("--beside draws the model above a capture: name the capture too")
@@ -102,13 +114,13 @@ def draw_command(
 
 def _draw_alone(
     capture: str, output: str, given: tuple[Fraction | None, Fraction | None], cursor: tuple[Fraction, ...], form: str,
-    text: bool, lines: str | None,
+    text: bool, lines: str | None, named: tuple[tuple[str, ...], tuple[str, ...]],
 ) -> int:  # fmt: skip
     """A capture without a model: its lines as they are."""
     from dataclasses import replace
 
     from tachys.capture.inspecting import window
-    from tachys.cli.capturing import Given
+    from tachys.cli.capturing import Given, meaning_of, with_bus
     from tachys.cli.output import say, say_as_is, terminal_width
     from tachys.drawing.waveform import draw_waveform, waveform_lines
     from tachys.files import write_whole
@@ -116,6 +128,9 @@ def _draw_alone(
     if len(cursor) > 2:
         raise click.UsageError("--cursor: two at most")
     whole = Given().read(capture)
+    for bus in named[0]:
+        whole = with_bus(whole, bus)
+    names = dict(meaning_of(whole, value) for value in named[1])
     first, last = (None if time is None else length_of(time) for time in given)
     part = window(whole, first, last)
     if part.length <= 0:
@@ -124,21 +139,11 @@ def _draw_alone(
         part = replace(part, signals={name: part.signals[name] for name in _known(lines, list(part.signals), capture)})
     cursors = tuple(length_of(time) for time in cursor)
     if text:
-        say_as_is(waveform_lines(part, cursors, terminal_width()))
+        say_as_is(waveform_lines(part, cursors, terminal_width(), names))
         return 0
-    write_whole(output, draw_waveform(part, cursors, form))
+    write_whole(output, draw_waveform(part, cursors, form, names))
     say(f"{output}: {_where(part.begin, part.end, capture)}")
     return 0
-
-
-def form_of(output: str) -> str:
-    """The form of a picture, from the ending of its file."""
-    from tachys.errors import input_error
-
-    form = Path(output).suffix.lower().removeprefix(".")
-    if form not in FORMS:
-        raise input_error(output, "its ending tells no form that can be drawn", "end it in .png, .svg or .pdf")
-    return form
 
 
 def _window(begin: Fraction | None, end: Fraction | None, length: Fraction) -> tuple[int | None, int | None] | None:

@@ -47,17 +47,18 @@ def explain_command(
 
     form = _form(output)
     result = check(changes.load(model), given.read(capture))
-    explained = _found(result, what, None if instant is None else length_of(instant), model)
+    explained = found_in(result, what, None if instant is None else length_of(instant), model)
     _show(explained.result, explained, model)
     if output is not None:
         from tachys.drawing.figure import draw_scenes
 
-        write_whole(output, draw_scenes([_scene(explained)], form))
+        write_whole(output, draw_scenes([scene_of(explained)], form))
         say(f"drawn: {output}")
     return 0
 
 
-def _scene(explained: Explained) -> Scene:
+def scene_of(explained: Explained) -> Scene:
+    """The moment that is explained."""
     from tachys.drawing.scene import Moment, scene_of_capture
 
     moment = Moment(*explained.window, explained.need, explained.title)
@@ -65,12 +66,13 @@ def _scene(explained: Explained) -> Scene:
 
 
 def _form(output: str | None) -> str:
-    from tachys.cli.draw import form_of
+    from tachys.drawing.figure import form_of
 
     return "png" if output is None else form_of(output)
 
 
-def _found(result: CheckResult, what: str | None, at: int | None, model: str) -> Explained:
+def found_in(result: CheckResult, what: str | None, at: int | None, model: str) -> Explained:
+    """A finding by its number or the worst miss of a need by its name; without either, what is worth a look first."""
     from tachys.checking.out.explaining import explain_finding, explain_need
     from tachys.errors import did_you_mean, input_error
 
@@ -140,7 +142,7 @@ def _show(result: CheckResult, explained: Explained, model: str) -> None:
         _show_causes(explained)
     elif explained.finding is not None:
         _show_figures_of(result, explained.finding.about)
-    say_as_is(text_lines(_scene(explained), terminal_width()))
+    say_as_is(text_lines(scene_of(explained), terminal_width()))
     say("", _then(explained, result, model))
 
 

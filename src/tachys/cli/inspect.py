@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.capturing import Given, shape_options, whole_option
+from tachys.cli.capturing import Given, bus_options, meaning_of, shape_options, whole_option, with_bus
 from tachys.cli.output import format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import length_of
@@ -38,15 +38,7 @@ MOST_LINES = 300  # in a table for people
               help="The level of every line at an instant; of two, both and how far they are apart.")  # fmt: skip
 @click.option("--from", "begin", type=INSTANT, help="Begin of the window that is looked at.")
 @click.option("--to", "end", type=TIME, help="End of it.")
-@click.option("--bus", multiple=True, metavar="NAME=LINES",
-              help="A bus of lines, lowest bit first (state=D0,D1), or of a vector some bits (low=PORT[3:0]) or a "
-                   "mask, where they stand (top=PORT&0xF0).")  # fmt: skip
-@click.option(
-    "--value",
-    multiple=True,
-    metavar="BUS:N=NAME",
-    help="A name for a value of a bus: how long it held each, and what --at shows.",
-)
+@bus_options
 @click.option("--narrow", type=click.IntRange(0, 10**6), default=2, show_default=True,
               help="Pulses of at most so many samples are called glitches.")  # fmt: skip
 @click.option("--nominal", type=TIME, help="How far each period near this one is off it.")
@@ -65,12 +57,12 @@ def inspect_command(
 
     whole = given.read(capture, strict=strict)
     for text in bus:
-        whole = _with_bus(whole, text)
+        whole = with_bus(whole, text)
     first, last = (None if time is None else length_of(time) for time in (begin, end))
     if first is not None and last is not None and last <= first:
         raise click.UsageError("the window is empty: --to must come after --from")
     seen = window(whole, first, last)
-    meanings = dict(_meaning(seen, text) for text in value)
+    meanings = dict(meaning_of(seen, text) for text in value)
     if instants:
         if len(instants) > 2:
             raise click.UsageError("--at: two at most")
@@ -99,22 +91,6 @@ def inspect_command(
     return 0
 
 
-def _meaning(capture: Capture, text: str) -> tuple[tuple[str, int], str]:
-    """((bus, value), name) of "BUS:N=NAME"."""
-    from tachys.errors import did_you_mean, input_error
-
-    place, _, meaning = text.partition("=")
-    bus, _, number = place.rpartition(":")
-    try:
-        value = int(number, 0)
-    except ValueError:
-        raise click.UsageError(f'--value: "{text}" names no value; write state:3=sowing') from None
-    if bus not in capture.signals:
-        mend = did_you_mean(bus, list(capture.signals), "signal")
-        raise input_error(capture.file, f'there is no signal "{bus}"', mend, key="--value")
-    return (bus, value), meaning
-
-
 def _show_values(capture: Capture, name: str, meanings: dict[tuple[str, int], str]) -> None:
     from tachys.capture.inspecting import MOST_VALUES, held_values
     from tachys.cli.output import heading, say, table
@@ -132,36 +108,6 @@ def _show_values(capture: Capture, name: str, meanings: dict[tuple[str, int], st
            ("most", "right")], rows)  # fmt: skip
     if len(held) >= MOST_VALUES:
         say(f"  It takes more values: these are the first {MOST_VALUES}.")
-
-
-def _with_bus(capture: Capture, text: str) -> Capture:
-    import re
-
-    from tachys.capture.inspecting import add_bus, masked
-    from tachys.errors import did_you_mean, input_error
-
-    name, _, members = text.partition("=")
-    part = re.fullmatch(r"(.+)\[(\d{1,3}):(\d{1,3})\]", members)
-    mask = re.fullmatch(r"(.+)&\s*(0[xX][0-9a-fA-F]+|0[bB][01]+|\d+)", members)
-    vector = part or mask
-    lines = [vector.group(1).strip()] if vector else [line.strip() for line in members.split(",")]
-    for line in lines:
-        if line not in capture.signals:
-            mend = did_you_mean(line, list(capture.signals), "signal")
-            raise input_error(capture.file, f'there is no signal "{line}"', mend, key="--bus")
-    if not name or len(lines) > 64:
-        raise click.UsageError(f'--bus: "{text}" is no bus; write state=D0,D1,D2, low=PORT[3:0] or top=PORT&0xF0')
-    if mask is not None:
-        bits = int(mask.group(2), 0)
-        if not 0 < bits < 1 << 64:
-            raise click.UsageError(f'--bus: "{text}": a mask lets some of 64 bits through')
-        return masked(capture, name, lines[0], bits)
-    if part is None:
-        return add_bus(capture, name, lines)
-    high, low = int(part.group(2)), int(part.group(3))
-    if high < low or high > 63:
-        raise click.UsageError(f'--bus: "{text}": the higher bit comes first, at most 63')
-    return masked(capture, name, lines[0], ((1 << (high - low + 1)) - 1) << low, low)
 
 
 def _edge(capture: Capture, text: str) -> tuple[str, str]:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import io
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tachys.drawing.scene import LOOKS, Lane, Scene, Span
+from tachys.errors import input_error
 from tachys.foreign import drawable
 from tachys.model.quantities import time_in_words
 from tachys.simulation.lanes import State
@@ -23,6 +25,14 @@ _DARK = {"ground": "#1b1d20", "ink": "#d8dadd", "limit": "#f0796a", "grid": "#3a
 _LIGHT = {"ground": "#ffffff", "ink": EDGE, "limit": LIMIT, "grid": "#dddddd"}
 _SCALES = ((10**3, "ns"), (10**6, "us"), (10**9, "ms"), (10**12, "s"))
 _MANY = 12  # lanes: beyond, a name takes one line
+
+
+def form_of(output: str) -> str:
+    """The form of a picture, from the ending of its file."""
+    form = Path(output).suffix.lower().removeprefix(".")
+    if form not in FORMS:
+        raise input_error(output, "its ending tells no form that can be drawn", "end it in .png, .svg or .pdf")
+    return form
 
 
 def save(figure: Figure, form: str) -> bytes:

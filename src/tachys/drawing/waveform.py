@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,20 +16,25 @@ from tachys.model.quantities import time_in_words
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+Names = Mapping[tuple[str, int], str]
 LINE, BOX = "#2b5c8a", "#d9e4ee"
 MOST_LINES = 40
 MOST_WORDS = 60
 
 
-def draw_waveform(capture: Capture, cursors: tuple[int, ...], form: str) -> bytes:
-    """The lines of a capture (at most forty) from its begin to its end, and cursors with their difference."""
+def draw_waveform(capture: Capture, cursors: tuple[int, ...], form: str, names: Names | None = None) -> bytes:
+    """The lines of a capture (at most forty) from its begin to its end, and cursors with their difference.
+
+    ``names`` are those of values of buses, by (bus, value).
+    """
+    names = names or {}
     figure, (axes,) = new_figure()
     shown = list(capture.signals.values())[:MOST_LINES]
     for row, signal in enumerate(shown):
         if signal.width == 1:
             _level(axes, row, signal, capture)
         else:
-            _boxes(axes, row, signal, capture)
+            _boxes(axes, row, signal, capture, names)
     axes.set_yticks(range(len(shown)), [drawable(signal.name) for signal in shown])
     axes.set_ylim(len(shown) - 0.3, -0.8)
     scale = _scale(capture)
@@ -77,7 +83,7 @@ def _level(axes: Axes, row: int, signal: Signal, capture: Capture) -> None:
         axes.broken_barh(unknown, (row - 0.1, 0.2), facecolors="#bbbbbb", hatch="xxxx", edgecolors=EDGE, linewidth=0.3)
 
 
-def _boxes(axes: Axes, row: int, signal: Signal, capture: Capture) -> None:
+def _boxes(axes: Axes, row: int, signal: Signal, capture: Capture, names: Names) -> None:
     scale = _scale(capture)[0]
     times = (np.append(signal.at, capture.end) - capture.begin) / scale
     bars = [(times[k], times[k + 1] - times[k]) for k in range(len(signal.at))]
@@ -85,21 +91,21 @@ def _boxes(axes: Axes, row: int, signal: Signal, capture: Capture) -> None:
     whole = capture.length / scale
     wide = [k for k in range(len(signal.at)) if bars[k][1] > whole / 40][:MOST_WORDS]
     for k in wide:
-        axes.text(bars[k][0] + bars[k][1] / 2, row, _value_text(signal, k), ha="center", va="center", fontsize=8)
+        axes.text(bars[k][0] + bars[k][1] / 2, row, _value_text(signal, k, names), ha="center", va="center", fontsize=8)
 
 
-def waveform_lines(capture: Capture, cursors: tuple[int, ...], width: int) -> list[str]:
+def waveform_lines(capture: Capture, cursors: tuple[int, ...], width: int, names: Names | None = None) -> list[str]:
     """The same as lines of text: ``_`` low, ``#`` high, ``|`` both in one column, ``?`` not known, values of buses.
 
     A value of a bus stands where it begins, and dashes behind it for as long as it holds; ``+`` where it has no room.
     """
-    names = list(capture.signals)
-    label = max((len(name) for name in names), default=4)
+    names = names or {}
+    label = max((len(name) for name in capture.signals), default=4)
     columns = max(20, width - label - 2)
     scale = max(1, -(-capture.length // columns))
     lines = [f"{capture.file}{cursor_words(cursors, capture.known_to)}; a column is {time_in_words(scale)}"]
     for name, signal in capture.signals.items():
-        lines.append(f"{name:<{label}}  {_text_row(signal, capture, columns, scale)}")
+        lines.append(f"{name:<{label}}  {_text_row(signal, capture, columns, scale, names)}")
     marks = [" "] * columns
     for number, cursor in enumerate(cursors):
         marks[min(columns - 1, max(0, (cursor - capture.begin) // scale))] = "AB"[number % 2]
@@ -109,7 +115,7 @@ def waveform_lines(capture: Capture, cursors: tuple[int, ...], width: int) -> li
     return [*lines, f"{'':<{label}}  {''.join(marks)}".rstrip(), legend]
 
 
-def _text_row(signal: Signal, capture: Capture, columns: int, scale: int) -> str:
+def _text_row(signal: Signal, capture: Capture, columns: int, scale: int, names: Names) -> str:
     borders = capture.begin + scale * np.arange(columns + 1)
     first = np.searchsorted(signal.at, borders[:-1], side="right") - 1
     last = np.searchsorted(signal.at, borders[1:], side="left") - 1
@@ -118,10 +124,10 @@ def _text_row(signal: Signal, capture: Capture, columns: int, scale: int) -> str
         -2 if end < 0 else end if end == max(begin, 0) else -1
         for begin, end in zip(first.tolist(), last.tolist(), strict=True)
     ]
-    return "".join(_cells(signal, place, len(list(run))) for place, run in itertools.groupby(places))
+    return "".join(_cells(signal, place, len(list(run)), names) for place, run in itertools.groupby(places))
 
 
-def _cells(signal: Signal, place: int, columns: int) -> str:
+def _cells(signal: Signal, place: int, columns: int, names: Names) -> str:
     """So many columns that show one value."""
     if place == -1:
         return "|" * columns
@@ -129,10 +135,12 @@ def _cells(signal: Signal, place: int, columns: int) -> str:
         return "?" * columns
     if signal.width == 1:
         return "_#"[int(signal.value[place])] * columns
-    text = _value_text(signal, place)
+    text = _value_text(signal, place, names)
     return f"{text:-<{columns}}" if len(text) < columns or len(text) == 1 else "+" * columns
 
 
-def _value_text(signal: Signal, place: int) -> str:
+def _value_text(signal: Signal, place: int, names: Names) -> str:
     number = signal.number(place)
+    if number is not None and (signal.name, number) in names:
+        return names[signal.name, int(number)]
     return "?" if number is None else f"{number:X}" if isinstance(number, int) else f"{number:.4g}"

@@ -9,15 +9,12 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.sources import GOES_WITH, WAYS
-
-if TYPE_CHECKING:
-    from tachys.model.costs import CostTable
 
 KeyPath = tuple[str, ...]
 SETTING = Place("--set")
@@ -74,8 +71,11 @@ class Layer:
                     yield section, name
 
 
+Costs = Callable[[Mapping[str, Any]], Layer]  # a layer over the tables that it is given
+
+
 def layers_of(
-    raw: Mapping[str, Any], variants: Iterable[str], costs: CostTable | None, settings: Sequence[str], file: str
+    raw: Mapping[str, Any], variants: Iterable[str], costs: Costs | None, settings: Sequence[str], file: str
 ) -> tuple[Layer, ...]:
     """The variants of those names in that order, the costs over them, and the settings together over all.
 
@@ -104,7 +104,7 @@ def layers_of(
     if problems:
         raise InputError(problems)
     if costs is not None:
-        layers.append(costs.layer(laid_over(raw, layers)))
+        layers.append(costs(laid_over(raw, layers)))
     for text, path, value in found:
         below = laid_over(raw, layers)
         wrong_ = nowhere(below, path, SETTING, ".".join(path))

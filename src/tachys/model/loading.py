@@ -89,7 +89,7 @@ class ModelText:
         self, variant: Variants, settings: Sequence[str] = (), costs: CostTable | None = None
     ) -> tuple[Layer, ...]:
         names = [variant] if isinstance(variant, str) else list(variant or ())
-        return layers_of(self.raw, names, costs, settings, self.file)
+        return layers_of(self.raw, names, None if costs is None else costs.layer, settings, self.file)
 
     def system(self, variant: Variants = None, settings: Sequence[str] = (), costs: CostTable | None = None) -> System:
         """What the model means, with variants laid over it in the order given, costs over these and settings last.
