@@ -146,6 +146,12 @@ def test_waits_pauses_and_sleep_stretch_a_pass():
 def test_a_software_timer_that_falls_behind_or_drifts():
     text = '[loop]\noverhead = "10 ns"\n[step.a]\nevery = "100 ns"\ncost = "80 ns"\n[step.b]\ncost = "40 ns"\n'
     assert "further and further behind" in paper(text).steps["a"].late.reason
+    # a pass lasts 280 ns at the worst, but only each microsecond: 280, 310 - 100, 340 - 200, 370 - 300 ns
+    seldom = text.replace('cost = "80 ns"', 'cost = "20 ns"').replace(
+        'cost = "40 ns"', 'every = "1 us"\ncost = "250 ns"'
+    )
+    made_up = paper(seldom).steps["a"]
+    assert (made_up.late.most, made_up.interval.most) == (280 * NS, 380 * NS)
     drifting = paper(text.replace('cost = "80 ns"', 'cost = "20 ns"\nrearm = "now"')).steps["a"]
     assert drifting.drifts
     assert (drifting.interval.least, drifting.interval.most) == (100 * NS, 150 * NS)

@@ -21,7 +21,7 @@ argument is that of M. Joseph, P. Pandya, "Finding response times in a real-time
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -58,6 +58,7 @@ def raised_by_loop(system: System) -> frozenset[Event]:
 
 
 Counts = NDArray[np.int64]
+MOST_ROUNDS = 200  # in a row, in which a step makes up for what it has missed
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,9 +115,74 @@ class LoopWindows:
         if whole.most <= step.every.least:
             return self._since_zero(self.stretch(0, self._round(without=step)), step)
         if step.rearm == "grid":
-            why = "a pass can last longer than its period: it may fall further and further behind"
-            return Figure(0, None, reason=why)
+            return self._behind(step)
         return self._since_zero(Figure(0, whole.most, whole.parts), step)
+
+    def _behind(self, step: Step) -> Figure:
+        """How late a step can be that makes up for every turn of its grid, where a pass can last longer than that.
+
+        Take a run that is late, and back from it the first of a row of runs each of which was due already at the look
+        before its own, n in all with that first. It was not due at the look before, so its release lies behind that
+        look, and the last release n - 1 periods later. From that look, at which the step may have run, to the last
+        start are n rounds, in which each step runs once a round at most, or as often as its own timer lets it. So the
+        last run is late by less than
+
+            the longest time for n rounds, less n - 1 periods,
+
+        and the row goes on only if that reaches a whole period. Where time begins, nothing was looked at before: the
+        windows are closed, as for what comes at time zero at once.
+        """
+        assert step.every is not None
+        period, worst = int(step.every.least), Figure(0, 0)
+        for rounds in range(1, MOST_ROUNDS + 1):
+            figure = self._rounds(step, rounds)
+            if figure.most is None:
+                return figure
+            turns = [Part("its turns meanwhile", step.thing, rounds - 1, -period)] if rounds > 1 else []
+            late = summed(0, [*figure.parts, *turns])
+            assert late.most is not None
+            assert worst.most is not None
+            worst = late if late.most > worst.most else worst
+            if late.most <= period:
+                return worst
+        return Figure(0, None, reason="a pass can last longer than its period: it may fall further and further behind")
+
+    def _rounds(self, step: Step, rounds: int) -> Figure:
+        """The longest time for so many rounds from one look of a step to another, the step itself in each."""
+        single: dict[Step, list[Part]] = {}
+        for each in self.loop.steps:
+            own = self._own(each)
+            if isinstance(own, str):
+                return Figure(0, None, reason=own)
+            single[each] = own
+        counts: dict[Step, int] = {}
+        figure = Figure(0, 0)
+        while True:
+            now = {
+                each: min(rounds, self._turns(each, figure.most or 0)) if each is not step else rounds
+                for each in single
+            }
+            if now == counts or figure.most is None:
+                return figure
+            counts = now
+            parts = [Part("overhead of a pass", "loop", rounds, self.loop.overhead.most)]
+            for each, own in single.items():
+                parts += [replace(part, count=part.count * counts[each]) for part in own if counts[each]]
+            figure = self.stretch(0, parts, closed=True)
+
+    def _turns(self, step: Step, length: int) -> int:
+        """How often a step can begin within a closed window of that length, by its timer; very often without one."""
+        if step.every is None:
+            return MOST_ROUNDS
+        period = int(step.every.least)
+        if step.rearm == "now":
+            return length // period + 1
+        if step.rearm == "skip":  # in each turn of the grid once
+            return length // period + 2
+        whole = self.round_of(step)
+        if whole.most is None or whole.most > period or step.polls is not None:
+            return MOST_ROUNDS
+        return (length + whole.most) // period + 1  # late by less than a round
 
     def _since_zero(self, late: Figure, step: Step) -> Figure:
         """``late``, or how late the first run can be, if that is more: what comes at time zero delays its look."""
