@@ -21,7 +21,7 @@ from tachys.capture import csv_scan as scan
 from tachys.capture.columns import ChangeBuffer
 from tachys.capture.sampling import step_of, step_of_samples
 from tachys.capture.scanning import NOT_KNOWN
-from tachys.capture.table import MOST_BITS, Capture, Instants, Signal, bits_of, bits_used, unsigned
+from tachys.capture.table import MOST_BITS, Capture, Instants, Signal, bits_of, bits_used, distinct, unsigned
 from tachys.errors import InputError, input_error
 
 _PS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
@@ -347,7 +347,7 @@ class _Rows:
 def _some_rows_repeat(columns: list[Instants], rows: int) -> bool:
     """Whether rows stand there in which nothing changes: those of a file with a row a sample."""
     total = sum(map(len, columns))
-    return total < rows or len(np.unique(np.concatenate(columns))) < rows
+    return total < rows or len(distinct(np.concatenate(columns))) < rows
 
 
 def _as_float(cell: bytes, point: int) -> float | None:

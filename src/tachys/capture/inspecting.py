@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tachys.capture.statistics import MeanPeriod, Times, distances, edges, figures, fitted, moves, stays
-from tachys.capture.table import Capture, Instants, Known, Signal, blocks, unsigned
+from tachys.capture.table import Capture, Instants, Known, Signal, blocks, distinct, unsigned
 from tachys.frames import PS, frame
 
 if TYPE_CHECKING:
@@ -343,7 +343,7 @@ def add_bus(capture: Capture, name: str, lines: list[str]) -> Capture:
         KeyError: there is no such line.
     """
     members = [capture.signals[line] for line in lines]
-    at = np.unique(np.concatenate([signal.at for signal in members]))
+    at = distinct(np.concatenate([signal.at for signal in members]))
     value, known = np.zeros(len(at), np.uint64), np.ones(len(at), np.bool_)
     for bit, signal in enumerate(members):
         place = np.searchsorted(signal.at, at, side="right") - 1

@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from tachys.capture.table import BLOCK, Instants, blocks
+from tachys.capture.table import BLOCK, Instants, blocks, distinct
 from tachys.compiled import kernel, rint, zeros
 
 FEWEST = 50  # distinct instants from which on a step is believed
@@ -44,7 +44,7 @@ def step_of(columns: Iterable[Instants], digit: int) -> Resolution:
     The first instant of each column is where its record begins, and no edge.
     """
     lines = [column[1:] for column in columns if len(column) > 1]
-    instants = np.unique(np.concatenate([np.zeros(0, np.int64), *(line[:LOOKED_AT] for line in lines)]))
+    instants = distinct(np.concatenate([np.zeros(0, np.int64), *(line[:LOOKED_AT] for line in lines)]))
     unknown = Resolution(digit, digit)
     if len(instants) < FEWEST:
         return unknown
@@ -78,7 +78,7 @@ def _is_decimal(number: int) -> bool:
 
 def _differ_by_steps(instants: Instants, step: float) -> bool:
     """Whether distances of neighbours come in lengths that lie one or two steps apart."""
-    many = np.unique(np.rint(np.diff(instants) / step).astype(np.int64))
+    many = distinct(np.rint(np.diff(instants) / step).astype(np.int64))
     return len(many) > 1 and int(np.diff(many).min()) <= 2
 
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tachys.capture.table import Instants
+from tachys.capture.table import Instants, distinct
 from tachys.compiled import kernel
 
 Z95 = 1.96
@@ -76,7 +76,7 @@ def lattice(instants: Instants, about: float) -> Lattice | None:
         if away:
             period = float(((number - middle) * (part - part.mean())).sum()) / away
         if count == len(instants):
-            return Lattice(period, number) if len(np.unique(number)) >= 0.9 * count else None
+            return Lattice(period, number) if len(distinct(number)) >= 0.9 * count else None
         count = min(len(instants), 2 * count)
 
 

@@ -15,7 +15,7 @@ from math import gamma, log
 import numpy as np
 import numpy.typing as npt
 
-from tachys.capture.table import Instants
+from tachys.capture.table import Instants, distinct
 
 BLOCKS = 60
 LEAST_BLOCK = 20
@@ -42,7 +42,7 @@ def tail_of(values: Instants, once_in: int = 1_000_000) -> Tail | None:
 
     size = len(values) // BLOCKS
     maxima = values[: size * BLOCKS].reshape(BLOCKS, size).max(axis=1).astype(np.float64)
-    if len(np.unique(maxima)) < BLOCKS // 3:
+    if len(distinct(maxima)) < BLOCKS // 3:
         return None
     fitted = _fitted(maxima)
     seen = _distance(maxima, fitted)
