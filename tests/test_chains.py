@@ -157,6 +157,21 @@ def test_a_software_timer_that_falls_behind_or_drifts():
     assert (drifting.interval.least, drifting.interval.most) == (100 * NS, 150 * NS)
 
 
+def test_a_polled_step_is_as_far_apart_as_its_flag_less_what_it_can_wait():
+    """The sets are 1 us apart, 10 ns after each tick; p looks within a round: 10 + 100 + 5 ns, and 10 of the routine."""
+    text = (
+        '[source.s]\nevery = "1 us"\n[isr.r]\non = "source.s"\ncost = "10 ns"\nsets = "f"\n[loop]\noverhead = "10 ns"\n'
+        '[step.p]\npolls = "f"\ncost = ["3 ns", "5 ns"]\n[step.q]\ncost = "100 ns"\n'
+        '[watchdog]\nfed_by = "step.p.end"\ntimeout = "2 us"\nnot_before = "850 ns"\n'
+    )
+    found = paper(text)
+    reaction, duration = found.flags["f"].reaction, found.steps["p"].duration
+    assert found.steps["p"].interval.least == 1000 * NS - (reaction.most - reaction.least) > 860 * NS
+    assert found.reach.distances("step.p.end")[0] == found.steps["p"].interval.least - (duration.most - duration.least)
+    assert found.needs["watchdog"].proved
+    assert not paper(text.replace("850 ns", "900 ns")).needs["watchdog"].proved
+
+
 def test_load_in_windows_and_storms():
     found = paper('[source.s]\ngap = "100 us"\n[isr.r]\non = "source.s"\ncost = "20 us"\n[need.n]\nload = "90 %"\n'
                   'over = "1 ms"\n[source.w]\ngap = "10 us"\n[isr.w]\non = "source.w"\nlevel = 1\ncost = "11 us"\n')  # fmt: skip

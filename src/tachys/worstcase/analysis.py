@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds
@@ -36,6 +37,9 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS) -> Bounds:
     events = with_all(settled, system, isrs, steps)
     flags = {flag: flag_bounds(system, flag, passes, events, isrs) for flag in system.graph.flags}
     reach = EventBounds(system, events, isrs, units, flags, steps)
+    for step in system.steps if passes else ():  # what a flag keeps apart is only known now
+        interval = replace(steps[step.name].interval, least=reach.least_apart(step))
+        steps[step.name] = replace(steps[step.name], interval=interval)
     lengths = sorted({*windows, *_asked(system)})
     taken = load_bounds(system, load, reach, passes, lengths)
     paper = BoundsOnPaper(reach, taken)

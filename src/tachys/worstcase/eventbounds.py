@@ -8,6 +8,7 @@ from functools import cached_property
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
+from tachys.model.nodes import Step
 from tachys.model.system import System
 from tachys.worstcase.events import Events
 from tachys.worstcase.gaps import Gaps
@@ -102,7 +103,33 @@ class EventBounds:
     def _least_distance(self, event: Event) -> int:
         least = self.events.curve(event).least_span(2)
         law = law_of(self.system, event.thing)
+        if event.kind == "step":
+            least = max(least, self._step_apart(event))
         return max(least, law.least_again) if law.keeps_apart else least
+
+    def _step_apart(self, event: Event) -> int:
+        """How far apart a polled step begins or ends at the least, since its flag is never set sooner again than that.
+
+        Each start takes a set of its own. That of the later one comes at least the least distance of sets behind that
+        of the earlier, which had waited for the longest reaction at most; and it waits for the least. An end follows
+        its start after the least duration or more, the end before after the longest or less.
+        """
+        step, found = self.system.step(event.name), self.steps[event.name]
+        sets = None if step.polls is None else self.events.sets(step.polls)
+        if step.polls is None or sets is None:
+            apart = found.interval.least
+        else:
+            reaction = self.flags[step.polls].reaction
+            spread = None if reaction.most is None else reaction.most - reaction.least
+            apart = max(found.interval.least, 0 if spread is None else sets.least_span(2) - spread)
+        if event.moment == "start":
+            return apart
+        duration = found.duration
+        return 0 if duration.most is None else apart - (duration.most - duration.least)
+
+    def least_apart(self, step: Step) -> int:
+        """The least distance of two starts of a step."""
+        return self._step_apart(step.start)
 
     def _from_time_zero(self, cause: Event, most: Figure) -> Figure:
         """The most distance, where one may lie between time zero and the first of the causes."""
