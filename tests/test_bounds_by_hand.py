@@ -183,9 +183,10 @@ def proved(more):
         ('from = "source.s"\nto = "isr.u.start"\nwithin = "9 us"', 80 + 2),
         ('from = "source.s"\nto = "isr.u.end"\nwithin = "9 us"', 80 + 2 + 8),
         ('from = "isr.u.start"\nto = "isr.u.end"\nwithin = "9 us"', 8),
-        # the reaction: a pass, 4 + 20, an interruption, 11, less the least response that came before, 1 + 5
-        ('from = "isr.u.end"\nto = "step.p.start"\nwithin = "9 us"', 24 + 11 - 6),
-        ('from = "source.s"\nto = "step.p.end"\nwithin = "9 us"', 80 + 10 + 29 + 20 + 11),
+        # the reaction: a pass, 4 without p, which is done with the set before, an interruption, 11, less the least
+        # response that came before, 1 + 5
+        ('from = "isr.u.end"\nto = "step.p.start"\nwithin = "9 us"', 4 + 11 - 6),
+        ('from = "source.s"\nto = "step.p.end"\nwithin = "9 us"', 80 + 10 + 9 + 20 + 11),
         ('of = "source.s"\njitter = "9 us"', 40),
         ('of = "unit.u"\njitter = "9 us"', 80 - 50),
         ('of = "isr.u.start"\njitter = "9 us"', 2 - 1),

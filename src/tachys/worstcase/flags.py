@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from tachys.figures import Figure
+from tachys.model.nodes import Step
 from tachys.model.system import System
-from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.arrivals import Curve, NoBound
 from tachys.worstcase.events import Events
 from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import FlagBounds, IsrBounds
@@ -21,15 +22,30 @@ def flag_bounds(
     if not setters:
         return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
     set_after = min(isrs[name].response.least for name in setters)
-    figures = [windows.reaction(step, flag, set_after) for step in found]
+    sets = events.sets(flag)
+    assert sets is not None
+    figures = [_reaction(windows, step, flag, set_after, sets) for step in found]
     figure = min(figures, key=lambda each: 2**80 if each.most is None else each.most)
     if figure.most is None:
         return FlagBounds(flag, figure, True, figure.reason)
-    sets = events.sets(flag)
-    assert sets is not None
     try:
         overwritten = sets.most_within(figure.most) > 1
     except NoBound as error:
         return FlagBounds(flag, figure, True, str(error))
     reason = "it can be set again before the loop has looked" if overwritten else ""
     return FlagBounds(flag, figure, overwritten, reason)
+
+
+def _reaction(windows: LoopWindows, step: Step, flag: str, set_after: int, sets: Curve) -> Figure:
+    """The longest time from a set to the take of a step; its own run is in the way only where that can still last.
+
+    It had taken an earlier set, at the least distance of sets before or more, within the longest reaction; where that
+    and its longest duration are over by then, it does not run before it takes this one.
+    """
+    figure = windows.reaction(step, flag, set_after)
+    duration = windows.duration(step)
+    if figure.most is None or duration.most is None or step.polls != flag:
+        return figure
+    if figure.most + duration.most > sets.least_span(2):
+        return figure
+    return windows.reaction(step, flag, set_after, again=False)

@@ -225,9 +225,12 @@ class LoopWindows:
             return max(least, int(step.every.least) - late)
         return least
 
-    def reaction(self, step: Step, flag: str, set_after: int) -> Figure:
-        """From the set of a flag to the step that takes it; it is set at least ``set_after`` ps into the window."""
-        parts = self._round(known=flag)
+    def reaction(self, step: Step, flag: str, set_after: int, *, again: bool = True) -> Figure:
+        """From the set of a flag to the step that takes it; it is set at least ``set_after`` ps into the window.
+
+        ``again``: the step may be at work for an earlier set meanwhile.
+        """
+        parts = self._round(known=flag, without=None if again else step)
         if step.every is not None and not isinstance(parts, str):
             period = -int(-step.every.most // 1)
             parts.insert(0, Part("until its timer is due", step.thing, 1, period))
