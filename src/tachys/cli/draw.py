@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     "--lines", metavar="NAMES", help="Only these lanes, or lines of a capture alone, in this order: wheel,tick."
 )
 @click.option("--dark", is_flag=True, help="On a dark ground.")
+@click.option("--open", "opened", is_flag=True, help="Show the picture when it is written.")
 @click.option("--beside", is_flag=True, help="The played model above the capture, each at its worst moment.")
 @click.option("--spread", multiple=True, metavar="NAME",
               help="How often a latency was how long: a routine, or a figure such as isr.tick.response.")  # fmt: skip
@@ -48,7 +49,7 @@ def draw_command(
     model: str, capture: str | None, what: str | None, output: str, begin: Fraction | None, end: Fraction | None,
     text: bool, cursor: tuple[Fraction, ...], beside: bool, spread: tuple[str, ...], worst: str | None,
     length: Fraction, bodies: str, phases: str, arrivals: str, clocks: str, seed: int, changes: Changes,
-    lines: str | None, dark: bool,
+    lines: str | None, dark: bool, opened: bool,
     bus: tuple[str, ...], value: tuple[str, ...],
 ) -> int:  # fmt: skip
     """Draw MODEL as it is played, CAPTURE as a timeline of MODEL, or CAPTURE alone as on the analyser's screen.
@@ -74,10 +75,17 @@ def draw_command(
     ):  # fmt: skip
         if given and not applies:
             raise click.UsageError(f"{option} does not go with {shown}")
+    if dark and (alone or spread):
+        raise click.UsageError(f"--dark does not go with {'a capture alone' if alone else '--spread'}")
+    if what is not None and beside:
+        raise click.UsageError("a need or finding does not go with --beside, which shows the worst moments")
+    if opened and text:
+        raise click.UsageError("--open does not go with --text, which writes nothing")
     if alone:
-        if dark:
-            raise click.UsageError("--dark does not go with a capture alone")
-        return _draw_alone(model, output, (begin, end), cursor, form, text, lines, (bus, value))
+        done = _draw_alone(model, output, (begin, end), cursor, form, text, lines, (bus, value))
+        if opened:
+            click.launch(output)
+        return done
     paper = bounds(changes.load(model))
     window = _window(begin, end, length)
     if capture is not None and not beside:
@@ -98,6 +106,8 @@ def draw_command(
             written, told = _draw_spread(paper, spread, ways, length_of(length), model, form)
             write_whole(output, written)
             say(f"{output}: {told}{laid_over(paper.system)}")
+            if opened:
+                click.launch(output)
             return 0
         scenes, told = _scenes_played(
             paper, _played(paper, worst, ways, length_of(length), window, model), capture if beside else None
@@ -109,6 +119,8 @@ def draw_command(
         return 0
     write_whole(output, draw_scenes(scenes, form, dark=dark))
     say(f"{output}: {told}{laid_over(paper.system)}")
+    if opened:
+        click.launch(output)
     return 0
 
 
