@@ -190,12 +190,17 @@ def _capture(result: CheckResult, number: int) -> dict[str, Any]:
         "length": time_text(result.capture.length), "known_to": time_text(result.capture.known_to),
         "needs": [_seen(need) for need in result.needs.values()],
         "findings": [
-            {"text": f"{finding_text(each)}.", "more": consequence_text(each, result), "next": mend_of(each.code)}
-            for each in result.findings
+            {"text": _sentence(finding_text(each)), "more": _sentence(consequence_text(each, result)),
+             "next": mend_of(each.code)} for each in result.findings
         ],
         "groups": [f"{need.need.name}: {line}" for need in missed for line in miss_lines(result, need)[:3]],
         "moments": moments, "spreads": list(_spreads(result)), "lines": _lines(result),
     }  # fmt: skip
+
+
+def _sentence(text: str) -> str:
+    first = text[:1] if "." in text.partition(" ")[0] else text[:1].upper()  # names stay as they are written
+    return f"{first}{text[1:]}." if text else ""
 
 
 def _seen(need: NeedCheck) -> dict[str, str]:
@@ -283,10 +288,11 @@ def _spread(name: str, after: Instants, limit: int | None, bound: int | None) ->
         if count
     ]
     marks = [
-        {"x": round(20 + 560 * value / (right * 1.02), 2), "name": word, "value": time_text(value)}
-        for word, value in (("limit", limit), ("bound", bound))
+        {"x": round(20 + 560 * value / (right * 1.02), 2), "name": word, "value": time_text(value), "y": y,
+         "anchor": "start" if value < right / 2 else "end"}
+        for word, value, y in (("limit", limit, 10), ("bound", bound, 24))
         if value is not None and value <= right * 1.02
-    ]
+    ]  # fmt: skip
     beyond = "" if bound is None or bound <= right * 1.02 else f"; the bound, {time_text(bound)}, lies further out"
     told = f"{len(after)} times, {time_text(int(after.min()))} to {time_text(int(after.max()))}{beyond}"
     return {"name": name, "bars": bars, "marks": marks, "told": told, "right": time_text(round(right * 1.02))}

@@ -142,6 +142,10 @@
       }
       for (const state of ORDER) {
         if (!lane.bars[state]) continue;
+        if (state === "sleeps") { // it is on top all the while, and not put aside
+          pen.fillStyle = colours.ground;
+          eachBar(lane.bars[state], from, to, (first, last) => { const left = x(Math.max(first, from)); pen.fillRect(left, middle - 12, x(Math.min(last, to)) - left, 24); });
+        }
         pen.fillStyle = fill[state];
         eachBar(lane.bars[state], from, to, (first, last) => block(first, last, HEIGHT[state]));
       }
