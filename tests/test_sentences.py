@@ -173,7 +173,7 @@ SAID = {
     "never-comes": "source.tick: its line never moves: it is due at least 98 times; none for 99.55 ms, model 1.010 ms at most",
     "latency-beyond-bound": "isr.tick: its first instruction came later than the model allows: nothing that has a line ran meanwhile: 51.00 us, model 18.12 us",
     "latency-below-bound": "isr.tick: its first instruction came sooner than the model allows: 100.0 ns, model 750.0 ns",
-    "reaction-beyond-bound": "flag.due: the step that polls it came later than the model allows: nothing that has a line ran meanwhile: 474.0 us, model 273.0 us",
+    "reaction-beyond-bound": "flag.due: the step that polls it came later than the model allows: nothing that has a line ran meanwhile: 474.0 us, model 233.0 us",
     "lost-wake-up": "step.nap: the core slept on a flag that was set, until the next interrupt: a lost wake-up (2 times, step.nap halts with flag.due set), for up to 690.0 us at a time",
     "not-modelled": "line.D9: its line is active 100 times on top of step.use; the model has nothing on it, for up to 60.00 us at a time",
 }
