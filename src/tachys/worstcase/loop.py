@@ -20,7 +20,7 @@ argument is that of M. Joseph, P. Pandya, "Finding response times in a real-time
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -67,6 +67,18 @@ class _Waker:
 
     who: str
     within: int
+
+
+@dataclass(frozen=True, slots=True)
+class _Pace:
+    """Starts of a step: each in a turn of its own of ``period`` ps, or ``late`` ps after it at most."""
+
+    period: int
+    late: int = 0
+
+    def within(self, length: int) -> int:
+        """The most of them in a closed window."""
+        return (length + self.late) // self.period + 1
 
 
 class LoopWindows:
@@ -133,9 +145,18 @@ class LoopWindows:
         windows are closed, as for what comes at time zero at once.
         """
         assert step.every is not None
-        period, worst = int(step.every.least), Figure(0, 0)
+        endless = Figure(
+            0, None, reason="a pass can last longer than its period: it may fall further and further behind"
+        )
+        period = int(step.every.least)
+        own = {each: parts for each in self.loop.steps if not isinstance(parts := self._own(each), str)}
+        paces = {each: None if each is step else self._pace(each) for each in own}
+        each_round = sum(part.total for each, parts in own.items() if paces[each] is None for part in parts)
+        if self.loop.overhead.most + each_round >= period:  # no row ends, however long
+            return endless
+        worst = figure = Figure(0, 0)
         for rounds in range(1, MOST_ROUNDS + 1):
-            figure = self._rounds(step, rounds)
+            figure = self._rounds(own, paces, rounds, figure)
             if figure.most is None:
                 return figure
             turns = [Part("its turns meanwhile", step.thing, rounds - 1, -period)] if rounds > 1 else []
@@ -145,44 +166,37 @@ class LoopWindows:
             worst = late if late.most > worst.most else worst
             if late.most <= period:
                 return worst
-        return Figure(0, None, reason="a pass can last longer than its period: it may fall further and further behind")
+        return endless
 
-    def _rounds(self, step: Step, rounds: int) -> Figure:
-        """The longest time for so many rounds from one look of a step to another, the step itself in each."""
-        single: dict[Step, list[Part]] = {}
-        for each in self.loop.steps:
-            own = self._own(each)
-            if isinstance(own, str):
-                return Figure(0, None, reason=own)
-            single[each] = own
-        counts: dict[Step, int] = {}
-        figure = Figure(0, 0)
+    def _rounds(
+        self, own: Mapping[Step, list[Part]], paces: Mapping[Step, _Pace | None], rounds: int, fewer: Figure
+    ) -> Figure:
+        """The longest time for so many rounds, in each of which a step has its ``own`` to do; ``fewer``: one less."""
+        figure, counts = fewer, dict[Step, int]()
         while True:
-            now = {
-                each: min(rounds, self._turns(each, figure.most or 0)) if each is not step else rounds
-                for each in single
-            }
+            length = figure.most or 0
+            now = {each: rounds if pace is None else min(rounds, pace.within(length)) for each, pace in paces.items()}
             if now == counts or figure.most is None:
                 return figure
             counts = now
             parts = [Part("overhead of a pass", "loop", rounds, self.loop.overhead.most)]
-            for each, own in single.items():
-                parts += [replace(part, count=part.count * counts[each]) for part in own if counts[each]]
+            for each, some in own.items():
+                parts += [replace(part, count=part.count * counts[each]) for part in some if counts[each]]
             figure = self.stretch(0, parts, closed=True)
 
-    def _turns(self, step: Step, length: int) -> int:
-        """How often a step can begin within a closed window of that length, by its timer; very often without one."""
+    def _pace(self, step: Step) -> _Pace | None:
+        """How often the timer of a step lets it begin; None: in every round."""
         if step.every is None:
-            return MOST_ROUNDS
+            return None
         period = int(step.every.least)
         if step.rearm == "now":
-            return length // period + 1
+            return _Pace(period)
         if step.rearm == "skip":  # in each turn of the grid once
-            return length // period + 2
+            return _Pace(period, period)
         whole = self.round_of(step)
         if whole.most is None or whole.most > period or step.polls is not None:
-            return MOST_ROUNDS
-        return (length + whole.most) // period + 1  # late by less than a round
+            return None
+        return _Pace(period, whole.most)  # late by less than a round
 
     def _since_zero(self, late: Figure, step: Step) -> Figure:
         """``late``, or how late the first run can be, if that is more: what comes at time zero delays its look."""
