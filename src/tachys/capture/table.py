@@ -93,6 +93,11 @@ class Capture:
         return frame(["time", "signal", "value"], [(at / 10**12, name, value) for at, name, value in in_order])
 
     @property
+    def name(self) -> str:
+        """Its file, without the folders."""
+        return self.file.rsplit("/", 1)[-1]
+
+    @property
     def known_to(self) -> int:
         """How far off the distance of two instants may be, in ps."""
         return self.resolution + self.rounding

@@ -84,6 +84,11 @@ class Miss:
     causes: tuple[Cause, ...] = ()
 
 
+def _badness(miss: Miss) -> tuple[bool, int]:
+    value = -1 if miss.value is None else miss.value
+    return miss.kind != "early", -value if miss.kind == "early" else value
+
+
 @dataclass(frozen=True, slots=True)
 class NeedCheck:
     """A need: limit, bound and measurement side by side. ``value`` is the worst seen, as the limit is given.
@@ -106,6 +111,11 @@ class NeedCheck:
     tail: Tail | None = None
     basis: Basis = Basis.NONE
     count: int = 0
+
+    @property
+    def worst_miss(self) -> Miss:
+        """Of the misses, of which there must be one, the latest; where all came too early, the soonest."""
+        return max(self.misses, key=_badness)
 
 
 @dataclass(frozen=True, slots=True)

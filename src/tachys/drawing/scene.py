@@ -167,7 +167,7 @@ def worst_moment(result: CheckResult) -> Moment:
         begin = result.capture.begin
         return Moment(begin, begin + min(result.capture.length, 2 * 10**9))
     need = missed[0]
-    worst = max(need.misses, key=lambda miss: miss.value or 0)
+    worst = need.worst_miss
     assert isinstance(need.limit, int)
     length = max(worst.value or 0, need.limit)
     return Moment(worst.at - length, worst.at + 2 * length, need)
@@ -202,8 +202,7 @@ def scene_of_capture(result: CheckResult, moment: Moment, wait: tuple[str, int, 
 
 def _title(result: CheckResult, moment: Moment) -> str:
     what = f"the worst miss of {moment.need.need.name}" if moment.need else "a part of the capture"
-    file = result.capture.file.rsplit("/", 1)[-1]
-    return f"{result.bounds.system.title or 'model'}: {moment.title or what} in {file}"
+    return f"{result.bounds.system.title or 'model'}: {moment.title or what} in {result.capture.name}"
 
 
 def empty_lanes(board: Measurement) -> list[Lane]:
@@ -287,16 +286,14 @@ def _without(whole: list[tuple[int, int]], own: list[tuple[int, int]]) -> Iterat
 
 def _waits(board: Measurement, lane: Lane, begin: int, end: int) -> list[tuple[int, int]]:
     """From each event in the window to the first instruction that answers it; hidden events as they are estimated."""
-    if lane.kind != "isr" or board.isrs[lane.thing.name].latency is None:
-        return []
-    delays = board.isrs[lane.thing.name].latency
-    assert delays is not None
-    if delays.relative:
+    runs = board.isrs[lane.thing.name] if lane.kind == "isr" else None
+    delays = None if runs is None else runs.latency
+    if runs is None or delays is None or delays.relative:
         return []
     until = delays.at + delays.after
     inside = (until > begin) & (delays.at < end)
     found = list(zip(delays.at[inside].tolist(), until[inside].tolist(), strict=True))
-    if not lane.events and board.isrs[lane.thing.name].grid is not None:
+    if not lane.events and runs.grid is not None:
         lane.estimated, lane.events = True, [at for at, _ in found if at >= begin]
     return [(first, last) for first, last in found if last > first]
 

@@ -50,9 +50,7 @@ def draw_waveform(capture: Capture, cursors: tuple[int, ...], form: str, names: 
         axes.axvline(place, color=LIMIT, linestyle="--" if number else "-", linewidth=1.4)
         axes.annotate("AB"[number % 2], (place, -0.62), (3, 0), textcoords="offset points", color=LIMIT, va="center")
     more = f" ({len(capture.signals) - len(shown)} more lines)" if len(shown) < len(capture.signals) else ""
-    axes.set_title(
-        f"{drawable(capture.file.rsplit('/', 1)[-1])}{more}{cursor_words(cursors, capture.known_to)}", loc="left"
-    )
+    axes.set_title(f"{drawable(capture.name)}{more}{cursor_words(cursors, capture.known_to)}", loc="left")
     return save(figure, form)
 
 

@@ -111,7 +111,7 @@ def _on_paper(need: Any, results: Sequence[CheckResult]) -> dict[str, Any]:
     verdicts = [each.verdict for each in checks] or [need.verdict]
     order = ["missed", "at risk", "unseen", "met"]
     verdict = min(verdicts, key=lambda each: order.index(str(each)) if str(each) in order else len(order))
-    told = [(result.capture.file.rsplit("/", 1)[-1], each.reason) for result, each in zip(results, checks, strict=True)]
+    told = [(result.capture.name, each.reason) for result, each in zip(results, checks, strict=True)]
     seen_reasons = (f"{name}: {reason}" if len(results) > 1 else reason for name, reason in told if reason)
     reasons = list(dict.fromkeys(filter(None, [doubt_of(need), *seen_reasons])))
     bound = need.bound
@@ -186,7 +186,7 @@ def _capture(result: CheckResult, number: int) -> dict[str, Any]:
     moments = _moments(result)
     missed = [need for need in result.needs.values() if need.count]
     return {
-        "number": number, "name": result.capture.file.rsplit("/", 1)[-1], "remarks": list(result.remarks),
+        "number": number, "name": result.capture.name, "remarks": list(result.remarks),
         "length": time_text(result.capture.length), "known_to": time_text(result.capture.known_to),
         "needs": [_seen(need) for need in result.needs.values()],
         "findings": [
@@ -218,7 +218,7 @@ def _moments(result: CheckResult) -> list[Moment]:
         answer = need.need.follows
         limit = answer.within if answer is not None else 10**8
         if need.misses:
-            miss = max(need.misses, key=lambda each: -1 if each.value is None else each.value)
+            miss = need.worst_miss
             took = limit if miss.value is None else miss.value
             words = f"{miss.kind}" if miss.value is None else f"{miss.kind}, {time_text(miss.value)}"
             found.append(

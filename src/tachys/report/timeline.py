@@ -19,6 +19,7 @@ from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.result import CheckResult
 from tachys.drawing.scene import Lane, Moment, empty_lanes, events_of, lost_of, scene_of_capture, state_on_top
+from tachys.stretches import joined
 
 Bars = tuple[Instants, Instants]
 _AT_MOST = 40  # moments that are kept whole
@@ -80,7 +81,7 @@ def timeline_data(result: CheckResult, moments: Sequence[Moment], limit: int) ->
         for hold in _holds(result, moments)
     ]  # fmt: skip
     return {
-        "name": capture.file.rsplit("/", 1)[-1], "unit": unit / 1e12, "begin": capture.begin / 1e12,
+        "name": capture.name, "unit": unit / 1e12, "begin": capture.begin / 1e12,
         "length": _to(capture.end, capture.begin, unit), "resolution": capture.known_to / 1e12, "lanes": lanes,
         "holds": holds, "thinned": thinned,
         "moments": [
@@ -121,16 +122,9 @@ def _drawn(board: Measurement, lane: Lane) -> _Drawn:
 
 def _windows(moments: Sequence[Moment], begin: int, end: int) -> Bars:
     """The moments as stretches that do not overlap, with as much again on either side."""
-    found: list[list[int]] = []
-    for moment in sorted(moments[:_AT_MOST], key=lambda each: each.begin):
-        margin = moment.end - moment.begin
-        first, last = max(begin, moment.begin - margin), min(end, moment.end + margin)
-        if found and first <= found[-1][1]:
-            found[-1][1] = max(found[-1][1], last)
-        else:
-            found.append([first, last])
-    pairs = np.array(found, np.int64).reshape(-1, 2)
-    return pairs[:, 0], pairs[:, 1]
+    around = [(moment.begin, moment.end, moment.end - moment.begin) for moment in moments[:_AT_MOST]]
+    first, last, margin = np.array(around, np.int64).reshape(-1, 3).T
+    return joined(np.maximum(begin, first - margin), np.minimum(end, last + margin))
 
 
 def _inside(begin: Instants, end: Instants, kept: Bars) -> Any:

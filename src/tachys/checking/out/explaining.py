@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from tachys.checking.board.following import follow
 from tachys.checking.board.waits import Cause, WaitPart, causes_of, stretches_of
-from tachys.checking.result import CheckResult, Finding, Miss, NeedCheck
+from tachys.checking.result import CheckResult, Finding, NeedCheck
 from tachys.figures import Figure
 from tachys.model.events import Thing
 
@@ -72,7 +72,7 @@ def _first(result: CheckResult, about: Thing) -> int:
 
 
 def _main(need: NeedCheck) -> str:
-    worst = max(need.misses, key=lambda miss: miss.value or 0)
+    worst = need.worst_miss
     return worst.causes[0].what if worst.causes else ""
 
 
@@ -84,12 +84,6 @@ def _isr(result: CheckResult, thing: Thing, at: int, finding: Finding) -> Explai
         end = at + int(runs.latency.after[place][0]) if place.any() else at
     bound = result.bounds.isrs[thing.name].latency
     return _explained(result, f"{finding.code} of {thing}", thing, at, end, bound, None, finding)
-
-
-def _badness(miss: Miss) -> tuple[bool, int]:
-    """By how late it was; of what was early, the soonest."""
-    value = -1 if miss.value is None else miss.value
-    return miss.kind != "early", -value if miss.kind == "early" else value
 
 
 def explain_need(result: CheckResult, name: str, at: int | None = None, finding: Finding | None = None) -> Explained:
@@ -106,7 +100,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
     waiting = answer.ends.thing if answer else Thing("loop")
     if need.misses:
         if at is None:
-            miss = max(need.misses, key=_badness)
+            miss = need.worst_miss
         else:
             miss = min(need.misses, key=lambda each: abs(each.at - at))
         length = miss.value if miss.value is not None else (limit or 10**9)
