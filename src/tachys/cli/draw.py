@@ -58,11 +58,10 @@ def draw_command(
     NUMBER, or from one time to another.
     """
     from tachys.cli.explain import found_in, scene_of
-    from tachys.cli.output import compile_note, say, say_as_is, terminal_width
+    from tachys.cli.output import compile_note, say_as_is, terminal_width
     from tachys.drawing.figure import draw_scenes, form_of
     from tachys.drawing.scene import scene_of_capture
     from tachys.drawing.text import text_lines
-    from tachys.files import write_whole
     from tachys.worstcase.analysis import bounds
 
     form = form_of(output)
@@ -82,10 +81,7 @@ def draw_command(
     if opened and text:
         raise click.UsageError("--open does not go with --text, which writes nothing")
     if alone:
-        done = _draw_alone(model, output, (begin, end), cursor, form, text, lines, (bus, value))
-        if opened:
-            click.launch(output)
-        return done
+        return _draw_alone(model, output, (begin, end), cursor, form, text, lines, (bus, value), opened)
     paper = bounds(changes.load(model))
     window = _window(begin, end, length)
     if capture is not None and not beside:
@@ -104,11 +100,7 @@ def draw_command(
         ways = ways_of(paper.system, bodies, phases, arrivals, clocks, seed)
         if spread:
             written, told = _draw_spread(paper, spread, ways, length_of(length), model, form)
-            write_whole(output, written)
-            say(f"{output}: {told}{laid_over(paper.system)}")
-            if opened:
-                click.launch(output)
-            return 0
+            return _wrote(output, written, f"{told}{laid_over(paper.system)}", opened)
         scenes, told = _scenes_played(
             paper, _played(paper, worst, ways, length_of(length), window, model), capture if beside else None
         )  # fmt: skip
@@ -117,8 +109,16 @@ def draw_command(
         for scene in scenes:
             say_as_is(text_lines(scene, terminal_width()))
         return 0
-    write_whole(output, draw_scenes(scenes, form, dark=dark))
-    say(f"{output}: {told}{laid_over(paper.system)}")
+    return _wrote(output, draw_scenes(scenes, form, dark=dark), f"{told}{laid_over(paper.system)}", opened)
+
+
+def _wrote(output: str, picture: bytes, told: str, opened: bool) -> int:
+    """Write a picture, say what it shows, and show it where that was asked for."""
+    from tachys.cli.output import say
+    from tachys.files import write_whole
+
+    write_whole(output, picture)
+    say(f"{output}: {told}")
     if opened:
         click.launch(output)
     return 0
@@ -126,16 +126,15 @@ def draw_command(
 
 def _draw_alone(
     capture: str, output: str, given: tuple[Fraction | None, Fraction | None], cursor: tuple[Fraction, ...], form: str,
-    text: bool, lines: str | None, named: tuple[tuple[str, ...], tuple[str, ...]],
+    text: bool, lines: str | None, named: tuple[tuple[str, ...], tuple[str, ...]], opened: bool,
 ) -> int:  # fmt: skip
     """A capture without a model: its lines as they are."""
     from dataclasses import replace
 
     from tachys.capture.inspecting import window
     from tachys.cli.capturing import Given, meaning_of, with_bus
-    from tachys.cli.output import say, say_as_is, terminal_width
+    from tachys.cli.output import say_as_is, terminal_width
     from tachys.drawing.waveform import draw_waveform, waveform_lines
-    from tachys.files import write_whole
 
     if len(cursor) > 2:
         raise click.UsageError("--cursor: two at most")
@@ -153,9 +152,7 @@ def _draw_alone(
     if text:
         say_as_is(waveform_lines(part, cursors, terminal_width(), names))
         return 0
-    write_whole(output, draw_waveform(part, cursors, form, names))
-    say(f"{output}: {_where(part.begin, part.end, capture)}")
-    return 0
+    return _wrote(output, draw_waveform(part, cursors, form, names), _where(part.begin, part.end, capture), opened)
 
 
 def _window(begin: Fraction | None, end: Fraction | None, length: Fraction) -> tuple[int | None, int | None] | None:

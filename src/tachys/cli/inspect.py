@@ -107,7 +107,7 @@ def _show_values(capture: Capture, name: str, meanings: dict[tuple[str, int], st
     table([("value", ""), ("name", ""), ("times", "right"), ("of the time", "right"), ("least", "right"),
            ("most", "right")], rows)  # fmt: skip
     if len(held) >= MOST_VALUES:
-        say(f"  It takes more values: these are the first {MOST_VALUES}.")
+        say(f"  Of values beyond the first {MOST_VALUES} nothing is said.")
 
 
 def _edge(capture: Capture, text: str) -> tuple[str, str]:
@@ -139,14 +139,13 @@ def _show(capture: Capture, lines: list[Line], found: list[tuple[str, Spans]], n
     if still:
         say(f"Never move: {', '.join(f'{line.signal.name} ({_level(line.first)})' for line in still)}.", "")
     _show_moving([line for line in lines if not line.is_still and not line.signal.real])
-    real = [line for line in lines if line.reals is not None and not line.is_still]
-    if real:
+    values = [(line.signal.name, line.edges, line.reals) for line in lines if line.reals and not line.is_still]
+    if values:
         columns = [("line of reals", ""), *((title, "right") for title in ("changes", "least", "mean", "most"))]
-        values = [(line.signal.name, line.edges, line.reals) for line in real if line.reals]
         table(columns, [[name, str(changes), *(f"{value:.6g}" for value in (of.least, of.mean, of.most))]
                         for name, changes, of in values])  # fmt: skip
-    told = [(line, [each for each in line.remarks if not line.is_still]) for line in lines]
-    say(*(f"  {line.signal.name}: {'; '.join(remarks)}." for line, remarks in told if remarks))
+    odd = (line for line in lines if line.remarks and not line.is_still)
+    say(*(f"  {line.signal.name}: {'; '.join(line.remarks)}." for line in odd))
     for line in lines:
         if line.period and line.edges > 20 and _is_regular(line):
             say(f"  {line.signal.name}: {_sure(line)}.")
