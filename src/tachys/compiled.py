@@ -149,13 +149,13 @@ def _make_bare() -> Any:
             return context.make_array(array)(context, builder, values[0]).data
 
         pointer: Any = types.CPointer
-        return pointer(types.int64)(array), generate
+        return pointer(array.dtype)(array), generate
 
     return intrinsic(bare)
 
 
-# the bare address of an array's words: compiled code counts references to arrays at every call, which costs more than
-# the calls do; an address it takes as it is
+# the bare address of an array's items: compiled code counts references to arrays at every call, which costs more than
+# the calls do, and asks at every index whether it counts from the end; an address it takes as it is
 bare = Twin(lambda array: array, make=_make_bare)
 
 

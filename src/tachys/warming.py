@@ -33,6 +33,7 @@ def warm_captures() -> str:
     """The scanners and the check, by checking the example's captures."""
     from tachys.capture.csv import read_csv
     from tachys.capture.inspecting import inspect
+    from tachys.capture.opening import LongFile
     from tachys.capture.vcd import read_vcd
     from tachys.checking.checking import check
     from tachys.demo import board
@@ -41,9 +42,10 @@ def warm_captures() -> str:
     from tachys.model.loading import read_model
 
     system = read_model(model_text(), "row_unit.toml")
-    with only(plain=False):
-        vcd = read_vcd([to_vcd(board.record(faulty=True)).encode()], "faulty.vcd")
-        check(system, vcd)
+    with only(plain=False), tempfile.TemporaryDirectory() as folder:
+        dump, path = to_vcd(board.record(faulty=True)).encode(), Path(folder, "faulty.vcd")
+        path.write_bytes(dump)
+        check(system, read_vcd([dump], "faulty.vcd", long=LongFile(path)))
         inspect(read_csv([to_csv(board.record(faulty=False)).encode()], "mended.csv"))
     return "the scanners and the check"
 
@@ -60,10 +62,11 @@ def warm() -> Iterator[str]:
 
 def is_done() -> bool:
     """Whether an earlier run of the program has left all of it behind."""
+    from tachys.capture.vcd_quick import place_changes
     from tachys.capture.vcd_scan import scan_changes
     from tachys.simulation.kernel import play
 
-    return play.is_kept() and scan_changes.is_kept()
+    return all(each.is_kept() for each in (play, scan_changes, place_changes))
 
 
 def begin() -> bool:

@@ -79,18 +79,23 @@ class ChangeBuffer:
         """How many changes of a slot there are so far."""
         return sum(int(((which == slot) | (which == ~slot)).sum()) for _, which, _ in self._in_order())
 
-    def signals(self, scale: Fraction = Fraction(1)) -> list[tuple[Ints, Ints, Known]]:
+    def signals(
+        self, scale: Fraction = Fraction(1), last: Ints | None = None, seen: Ints | None = None
+    ) -> list[tuple[Ints, Ints, Known]]:
         """(times, values, which are known) of every slot, repeated values dropped.
 
-        Times are multiplied by ``scale`` and rounded down. The pieces are given up on the way.
+        Times are multiplied by ``scale`` and rounded down. The pieces are given up on the way. ``last`` and ``seen``
+        are what each slot was before, see :func:`deal_out`.
         """
         counts = np.zeros(self.slots, np.int64)
         for _, which, _ in self._in_order():
             count_slots(which, counts)
         first = np.concatenate([[0], np.cumsum(counts)])
         ends = first[:-1].copy()
-        last, seen = np.zeros(self.slots, np.int64), np.zeros(self.slots, np.int64)
-        times, values, known = (self._column(int(first[-1]), kind) for kind in (np.int64, np.int64, np.bool_))
+        last = np.zeros(self.slots, np.int64) if last is None else last
+        seen = np.zeros(self.slots, np.int64) if seen is None else seen
+        count, most = int(first[-1]), self.in_memory
+        times, values, known = (column(count, kind, most) for kind in (np.int64, np.int64, np.bool_))
         over, under = scale.numerator, scale.denominator
         for at, which, value in self._given_up():
             deal_out(at, which, value.astype(np.int64), over, under, ends, last, seen, times, values, known)
@@ -105,11 +110,13 @@ class ChangeBuffer:
         while self.pieces:
             yield self.pieces.pop()
 
-    def _column(self, count: int, kind: type) -> Any:
-        if not self._spilled or not count:
-            return np.empty(count, kind)
-        with _on_disk() as file:
-            return np.asarray(np.memmap(file, kind, "w+", shape=(count,)))
+
+def column(count: int, kind: type, in_memory: int = IN_MEMORY) -> Any:
+    """An array of that length, mapped from a temporary file where it is longer than ``in_memory``."""
+    if count <= in_memory:
+        return np.empty(count, kind)
+    with _on_disk() as file:
+        return np.asarray(np.memmap(file, kind, "w+", shape=(count,)))
 
 
 def _on_disk() -> BinaryIO:

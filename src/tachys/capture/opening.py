@@ -8,11 +8,18 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO, cast
 
+import numpy as np
+import numpy.typing as npt
+
 from tachys.errors import input_error
 
 PIECE = 1 << 22
 MOST_SWELL = 900  # how many times its size a file may unpack to, beyond the first GiB; deflate packs 1032 to 1 at most
 _FREE = 1 << 30
+_GZIP, _ZSTD = b"\x1f\x8b", b"\x28\xb5\x2f\xfd"
+LONG = 1 << 23  # bytes of a file that it pays to read twice
+LINES = 1 << 19  # bytes that are read at a time then: they stay near the processor
+BEHIND = 2
 
 
 class _Told:
@@ -53,13 +60,55 @@ def pieces(
         raise input_error(name, f"cannot be read: {error.strerror or error}", "name a capture file") from None
 
 
+class LongFile:
+    """A file so long that it pays to read it twice, which can be read from any byte on.
+
+    ``told`` learns how many bytes were read.
+    """
+
+    def __init__(self, path: str | Path, told: Callable[[int], None] | None = None) -> None:
+        self.path, self.told = path, told
+
+    @classmethod
+    def at(cls, path: str | Path, told: Callable[[int], None] | None) -> LongFile | None:
+        """The file there; None where it is short, packed, or no file that can be read twice."""
+        if not Path(path).is_file() or Path(path).stat().st_size < LONG:
+            return None
+        with open(path, "rb") as raw:
+            return None if raw.read(4).startswith((_GZIP, _ZSTD)) else cls(path, told)
+
+    def lines(self, begin: int, *, quietly: bool = False) -> Iterator[tuple[npt.NDArray[np.uint8], int]]:
+        """(room, how many of its bytes are whole lines) from a byte on, up to a line that is longer than the room.
+
+        The room is filled anew each time. At least :data:`BEHIND` bytes follow the lines.
+        """
+        room, kept = bytearray(LINES), 0
+        view, array = memoryview(room), np.frombuffer(room, np.uint8)
+        with open(self.path, "rb", buffering=0) as raw:
+            raw.seek(begin)
+            while kept < LINES and (got := raw.readinto(view[kept:])):
+                if self.told is not None and not quietly:
+                    self.told(got)
+                size = room.rfind(b"\n", 0, max(0, kept + got - BEHIND)) + 1
+                yield array, size
+                kept += got - size
+                room[:kept] = room[size : size + kept]
+
+    def pieces(self, begin: int) -> Iterator[bytes]:
+        """The bytes from there on."""
+        with open(self.path, "rb") as raw:
+            raw.seek(begin)
+            while piece := (raw if self.told is None else _Told(raw, self.told)).read(PIECE):
+                yield piece
+
+
 def _unpacked(raw: BinaryIO, name: str) -> Iterator[bytes]:
     first = raw.read(PIECE)
     if not first.strip():
         raise input_error(name, "the file is empty", "name a capture file")
-    if first[:2] == b"\x1f\x8b":
+    if first.startswith(_GZIP):
         yield from _swelling(_gunzip(raw, first), len(first), raw, name)
-    elif first[:4] == b"\x28\xb5\x2f\xfd":
+    elif first.startswith(_ZSTD):
         yield from _swelling(_unzstd(raw, first, name), len(first), raw, name)
     else:
         yield first

@@ -10,7 +10,7 @@ from typing import BinaryIO
 
 from tachys.capture.csv import FOUND_OUT, CsvShape, read_csv
 from tachys.capture.eventstream import is_event_stream, read_event_stream
-from tachys.capture.opening import pieces
+from tachys.capture.opening import LongFile, pieces
 from tachys.capture.parquet import MAGIC, read_parquet
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
@@ -41,7 +41,7 @@ def read_capture(
     """
     first, whole = _peek(pieces(path, stream, told))
     if first.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"$"):
-        return read_vcd(whole, str(path), strict=strict)
+        return read_vcd(whole, str(path), strict=strict, long=None if stream else LongFile.at(path, told))
     if first.startswith(MAGIC):
         return read_parquet(whole, str(path))
     if _MODEL.search(first[:_LOOKED_AT]):

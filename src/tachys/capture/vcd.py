@@ -16,9 +16,11 @@ import numpy as np
 
 from tachys.capture import vcd_scan as scan
 from tachys.capture.columns import MOST_CHANGES, ChangeBuffer
+from tachys.capture.opening import LongFile
 from tachys.capture.sampling import step_of
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN
-from tachys.capture.table import MOST_BITS, Capture, Signal, bits_of
+from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_of
+from tachys.capture.vcd_quick import QuickColumns, count_changes
 from tachys.errors import InputError, input_error
 
 _FS = {"s": 10**15, "ms": 10**12, "us": 10**9, "ns": 10**6, "ps": 10**3, "fs": 1}
@@ -72,10 +74,11 @@ class _Tokens:
         return input_error(self.file, wrong, mend, line=self.line)
 
 
-def read_vcd(chunks: Iterable[bytes], file: str, *, strict: bool = False) -> Capture:
+def read_vcd(chunks: Iterable[bytes], file: str, *, strict: bool = False, long: LongFile | None = None) -> Capture:
     """Read a value change dump from its bytes; ``file`` is only shown.
 
-    A file that is cut off is read up to the cut, with a remark; ``strict`` makes that an error.
+    A file that is cut off is read up to the cut, with a remark; ``strict`` makes that an error. ``long``: the same
+    bytes as a file, which is read far faster.
 
     Raises:
         InputError: with the line at which time runs backwards, or something is no change or was not declared.
@@ -84,7 +87,10 @@ def read_vcd(chunks: Iterable[bytes], file: str, *, strict: bool = False) -> Cap
     header, rest = _split_header(pieces, file)
     tokens = _Tokens(re.split(r"(?<=\n)", header.decode("utf-8-sig", "replace")), file)
     variables, tick_fs = _header(tokens)
-    return _Changes(file, variables, tick_fs, header.count(b"\n")).read(rest, pieces, strict=strict)
+    changes = _Changes(file, variables, tick_fs, header.count(b"\n"))
+    if long is not None:
+        rest, pieces = b"", long.pieces(changes.take(long, len(header)))
+    return changes.read(rest, pieces, strict=strict)
 
 
 def _split_header(pieces: Iterator[bytes], file: str) -> tuple[bytes, bytes]:
@@ -158,11 +164,13 @@ class _Changes:
         self.state[scan.LINE] = lines
         self.gathered = ChangeBuffer(len(variables))
         self.remarks: list[str] = []
+        self.quick: QuickColumns | None = None
+        self.passed: tuple[LongFile, int] | None = None  # to which byte; its lines are counted when somebody asks
         try:
             self.keys, self.slots = scan.make_table(self.codes)
         except ValueError as error:
             raise input_error(file, str(error), "export it again with shorter identifiers") from None
-        self.direct = np.full(128, -1, np.int64)
+        self.direct = np.full(256, -1, np.int64)
         for slot, code in enumerate(self.codes):
             if len(code) == 1 and code[0] < 128 and not variables[code.decode()][0].real:
                 self.direct[code[0]] = slot
@@ -170,6 +178,21 @@ class _Changes:
             [-1 if aliases[0].real else min(MOST_BITS, max(variable.width for variable in aliases))
              for aliases in variables.values()], np.int64,
         )  # fmt: skip
+
+    def take(self, long: LongFile, begin: int) -> int:
+        """Take the common words from byte ``begin`` on, where the definitions end; up to which byte that went."""
+        counts = np.zeros(len(self.codes), np.int64)
+        for data, size in long.lines(begin, quietly=True):
+            if count_changes(data, size, self.keys, self.slots, self.direct, counts) < size:
+                break
+        self.quick, at = QuickColumns(counts, self.scale), begin
+        for data, size in long.lines(begin):
+            used = self.quick.take(data, size, self.state, self.keys, self.slots, self.direct, self.widths)
+            at += used
+            if used < size:
+                break
+        self.passed, self.state[scan.LINE] = (long, at), 0
+        return at
 
     def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
         """Scan what follows the definitions, to the end."""
@@ -202,7 +225,7 @@ class _Changes:
                 self._complain(data[at:])
             gathered.take(found)
             at += used
-            if gathered.total > MOST_CHANGES:
+            if gathered.total + (self.quick.total if self.quick else 0) > MOST_CHANGES:
                 raise self._error(f"more than {MOST_CHANGES} changes", "cut the capture into parts")
             if found < len(gathered.times) and fault != scan.REAL:
                 return data[at:]
@@ -230,13 +253,22 @@ class _Changes:
             self._cut(f'the last {len(rest)} bytes, "{_shown(rest)}", are left out', strict)
 
     def _cut(self, what: str, strict: bool) -> None:
-        line = int(self.state[scan.LINE]) + 1
         if strict:
             raise self._error("the file ends in the middle of a line", "it is cut off: export it again")
-        self.remarks.append(f"the file ends in the middle of line {line}: {what}; it is cut off")
+        self.remarks.append(f"the file ends in the middle of line {self._line()}: {what}; it is cut off")
+
+    def _line(self) -> int:
+        """The line at which the scanner is."""
+        line = int(self.state[scan.LINE]) + 1
+        if self.passed is not None:
+            long, left = self.passed
+            for piece in LongFile(long.path).pieces(0):
+                line += piece.count(b"\n", 0, left)
+                left = max(0, left - len(piece))
+        return line
 
     def _error(self, wrong: str, mend: str) -> InputError:
-        return input_error(self.file, wrong, mend, line=int(self.state[scan.LINE]) + 1)
+        return input_error(self.file, wrong, mend, line=self._line())
 
     def _complain(self, data: bytes) -> None:
         """Say what the scanner has found to be wrong."""
@@ -268,7 +300,7 @@ class _Changes:
         first, last = int(self.state[scan.BEGIN]), int(self.state[scan.NOW])
         if last * self.scale.numerator > LARGEST:
             raise self._error("its times are beyond 64 bits of picoseconds", "is the timescale right?")
-        columns = self.gathered.signals(self.scale)
+        columns = self._columns()
         flat = [(slot, variable) for slot, aliases in enumerate(self.variables.values()) for variable in aliases]
         short = Counter(variable.short for _, variable in flat)
         signals: dict[str, Signal] = {}
@@ -280,6 +312,17 @@ class _Changes:
         step = step_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
         begin, end = int(first * self.scale), int(last * self.scale)
         return Capture(self.file, signals, begin, end, step.ps, tuple(self.remarks), step.rounding)
+
+    def _columns(self) -> list[tuple[Instants, Instants, Known]]:
+        if self.quick is None:
+            return self.gathered.signals(self.scale)
+        columns = []
+        for slot, rest in enumerate(self.gathered.signals(self.scale, self.quick.last, self.quick.said())):
+            times, values, known = self.quick.of_slot(slot)
+            if len(rest[0]):
+                times, values, known = map(np.concatenate, zip((times, values, known), rest, strict=True))
+            columns.append((times, values, known))
+        return columns
 
 
 def _shown(word: bytes) -> str:

@@ -1,0 +1,179 @@
+"""The scanner of the words that nearly every dump is made of; at any other it stops, and the careful one goes on there.
+
+It goes over a file twice: the first time counts the changes of each signal, the second puts them where they belong, so
+that nothing is grown, dealt out or copied. Both go by whole lines.
+"""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+
+from tachys.capture.columns import column
+from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints
+from tachys.capture.vcd_scan import BEGIN, BEGUN, BITS, NOW, PENDING, VALUE, find_slot, read_vector
+from tachys.compiled import bare, int64, kernel, wrapped
+
+
+@kernel(inline=True)
+def word_end(data: Any, at: int) -> int:
+    """Where the word ends that begins here; a line ends behind it."""
+    while data[at] > 32:
+        at += 1
+    return at
+
+
+@kernel(inline=True)
+def is_level(head: int) -> bool:
+    """Whether it is one of 0 1 x z X Z."""
+    return head == 48 or head == 49 or head == 120 or head == 122 or head == 88 or head == 90
+
+
+@kernel(weight=2, size=1)
+def count_changes(data: Bytes, size: int, keys: Ints, slots: Ints, direct: Ints, counts: Ints) -> int:
+    """Add up how many changes each slot has in ``data[:size]``, whole lines; where that ended, which is at ``size``
+    or at an uncommon word."""
+    words, of_letter, count = bare(data), bare(direct), bare(counts)
+    at = 0
+    while at < size:
+        head = words[at]
+        if head == 35:  # '#'
+            at = word_end(words, at + 1) + 1
+        elif (head == 48 or head == 49) and words[at + 2] <= 32:
+            slot = of_letter[words[at + 1]]
+            if slot < 0:
+                return at
+            count[slot] += 1
+            at += 3
+        elif head <= 32:
+            at += 1
+        elif head == 36 and words[at + 1] != 99:  # $dumpvars, $end, but no $comment
+            at = word_end(words, at)
+        else:
+            code, first = at + 1, at
+            if head == 98 or head == 66:  # b B
+                code = word_end(words, at) + 1
+            elif not is_level(head):
+                return at
+            if code >= size or words[code] <= 32:
+                return first
+            at = word_end(words, code)
+            slot = find_slot(words, code, at, keys, slots)
+            if slot < 0:
+                return first
+            count[slot] += 1
+    return at
+
+
+@kernel(weight=2, size=1)
+def place_changes(
+    data: Bytes, size: int, state: Ints, keys: Ints, slots: Ints, direct: Ints, widths: Ints, room: Ints, ends: Ints,
+    last: Ints, seen: Ints, over: int, under: int, longest: int, out_times: Ints, out_values: Ints, out_known: Any,
+) -> int:  # fmt: skip
+    """Put the changes of ``data[:size]``, whole lines, where the columns of their slots go on; where that ended.
+
+    Times are multiplied by ``over / under``, rounded down, and have fewer than ``longest`` digits; what does
+    not change a value is dropped. No slot goes beyond its ``room``: the file may have changed since it was counted.
+    ``last`` is UNKNOWN where nothing was said or that it is not known, or that number; ``seen`` tells which.
+    """
+    words, of_letter, end, before, told = bare(data), bare(direct), bare(ends), bare(last), bare(seen)
+    times, values, known, most = bare(out_times), bare(out_values), bare(out_known), bare(room)
+    at, now = 0, state[NOW]
+    scaled = now * over if under == 1 else now * over // under
+    while at < size:
+        head, first = words[at], at
+        if head == 35:  # '#'
+            later: Any = 0
+            at += 1
+            digit: Any = int64(words[at]) - 48
+            while digit >= 0 and digit <= 9:
+                later = wrapped(10 * later + digit)
+                at += 1
+                digit = int64(words[at]) - 48
+            length = at - first
+            if words[at] > 32 or length == 1 or length > longest or (later < now and state[BEGUN]):
+                at = first
+                break
+            now = later
+            at += 1
+            scaled = now * over if under == 1 else now * over // under
+            if not state[BEGUN]:
+                state[BEGUN], state[BEGIN] = 1, now
+            continue
+        if (head == 48 or head == 49) and words[at + 2] <= 32:
+            slot = of_letter[words[at + 1]]
+            value: Any = int64(head) - 48
+            if slot < 0 or end[slot] >= most[slot]:
+                break
+            at += 3
+            if before[slot] != value:
+                before[slot] = value
+                place = end[slot]
+                times[place], values[place] = scaled, value
+                end[slot] = place + 1
+            continue
+        if head <= 32:
+            at += 1
+            continue
+        if head == 36 and words[at + 1] != 99:  # $dumpvars, $end, but no $comment
+            at = word_end(words, at)
+            continue
+        slot, value, is_known, bits, code = -1, UNKNOWN, KNOWN, 0, at + 1
+        if head == 98 or head == 66:  # b B
+            code = word_end(words, at) + 1
+            if code < size and words[code] > 32 and read_vector(words, first, code - 1, state):
+                is_known, value, bits = state[PENDING], state[VALUE], state[BITS]
+                at = word_end(words, code)
+                slot = find_slot(words, code, at, keys, slots)
+            state[PENDING] = 0
+        elif words[code] > 32 and is_level(head):
+            at = word_end(words, code)
+            slot = find_slot(words, code, at, keys, slots)
+            if head <= 49:
+                value = int64(head) - 48
+            else:
+                is_known = NOT_KNOWN
+        if slot >= 0 and bits > widths[slot]:
+            slot = -1
+        if slot < 0 or widths[slot] < 0 or end[slot] >= most[slot]:
+            at = first
+            break
+        if before[slot] != value or (value == UNKNOWN and told[slot] != is_known):
+            told[slot], before[slot] = is_known, value
+            place = end[slot]
+            times[place], values[place], known[place] = scaled, value, 2 - is_known
+            end[slot] = place + 1
+    state[NOW] = now
+    return at
+
+
+class QuickColumns:
+    """A column a slot, as long as was counted, and what was last said of each slot."""
+
+    def __init__(self, counts: Ints, scale: Fraction) -> None:
+        self.first = np.concatenate([[0], np.cumsum(counts)])
+        self.room, self.ends = self.first[1:], self.first[:-1].copy()
+        self.last, self.seen = np.full(len(counts), UNKNOWN, np.int64), np.zeros(len(counts), np.int64)
+        self.scale, self.total = scale, int(self.first[-1])
+        self.times, self.values = column(self.total, np.int64), column(self.total, np.int64)
+        self.known = column(self.total, np.bool_)
+        self.known[:] = True
+
+    def take(self, data: Bytes, size: int, state: Ints, keys: Ints, slots: Ints, direct: Ints, widths: Ints) -> int:
+        """Take whole lines, ``data[:size]``; how many bytes are done, all of them or up to an uncommon word."""
+        over, under = self.scale.numerator, self.scale.denominator
+        return place_changes(
+            data, size, state, keys, slots, direct, widths, self.room, self.ends, self.last, self.seen,
+            over, under, len(str(LARGEST // over)), self.times, self.values, self.known.view(np.uint8),
+        )  # fmt: skip
+
+    def said(self) -> Ints:
+        """What was last said of each slot: nothing yet, KNOWN or NOT_KNOWN."""
+        return np.where(self.last == UNKNOWN, self.seen, KNOWN)
+
+    def of_slot(self, slot: int) -> tuple[Ints, Ints, Any]:
+        """(times, values, which are known) of a slot."""
+        cut = slice(int(self.first[slot]), int(self.ends[slot]))
+        return self.times[cut], self.values[cut], self.known[cut]

@@ -1,0 +1,85 @@
+"""Long files are read twice, by a quicker scanner that stops at uncommon words: to the same columns, or the same error."""
+
+import random
+
+import numpy as np
+import pytest
+
+from tachys import compiled
+from tachys.capture import opening
+from tachys.capture.opening import LongFile
+from tachys.capture.vcd import read_vcd
+from tachys.errors import InputError
+from test_reading import written
+
+ODD = [
+    b"$comment 0! #5 $end\n", b"b101\ns\n", b"r1.5 q\n", b"#0\n", b"0\n", b"x\n", b"1~~\n", b"2!\n", b"b10z1  !\n", b" \t\n",
+    b"$dumpoff\n", b"$end\n", b"#9999999999999999999999\n", b"b" + b"01" * 40 + b' "\n', b"\r\n", b"\xff!\n", b"0\xff\n", b"B0 !\n",
+    b"Z!\n", b"0!1!\n", b"0! 1!\n", b"#\n", b"#12x\n", b"b !\n", b"0 \n", b"#99999999999999999\n", b"$\n", b"$c", b"-1!\n",
+]  # fmt: skip
+
+
+def mangled(seed):
+    """A dump by an independent writer, with a few odd words put in, taken out and cut off."""
+    dice = random.Random(seed)
+    lines = written(seed)[0].encode().splitlines(keepends=True)
+    for _ in range(dice.choice([0, 0, 1, 2, 4])):
+        lines.insert(dice.randrange(len(lines) // 2, len(lines)), dice.choice(ODD))
+    data = b"".join(lines)
+    if dice.random() < 0.3:
+        data = data[: dice.randrange(len(data) // 2, len(data))]
+    return data.replace(b"\n", b"\r\n") if dice.random() < 0.1 else data
+
+
+def outcome(data, path, long):
+    """All that comes of a file: its columns, or what is wrong with it."""
+    try:
+        capture = read_vcd([data[:700], data[700:]], "w.vcd", long=LongFile(path) if long else None)
+    except InputError as error:
+        return str(error)
+    columns = [(s.name, s.at.tolist(), s.value.tolist(), s.known.tolist()) for s in capture.signals.values()]
+    return capture.begin, capture.end, capture.remarks, columns
+
+
+@pytest.mark.parametrize("room", [64, 4096, opening.LINES])
+@pytest.mark.parametrize("seed", range(120))
+def test_the_quick_scanner_and_the_careful_one_read_the_same(seed, room, tmp_path, monkeypatch):
+    monkeypatch.setattr(opening, "LINES", room)
+    data, path = mangled(seed), tmp_path / "w.vcd"
+    path.write_bytes(data)
+    expected = outcome(data, path, long=False)
+    with compiled.checked():
+        assert outcome(data, path, long=True) == expected
+    if seed < 40:
+        with compiled.only(plain=False):
+            assert outcome(data, path, long=True) == expected
+
+
+def test_a_file_that_grows_while_it_is_read_stays_within_its_columns(tmp_path, monkeypatch):
+    monkeypatch.setattr(opening, "LINES", 256)
+    data, path, lines = written(3)[0].encode(), tmp_path / "w.vcd", LongFile.lines
+    path.write_bytes(data)
+
+    def counted_too_short(self, begin, *, quietly=False):
+        for place, each in enumerate(lines(self, begin, quietly=quietly)):
+            if quietly and place == 3:
+                return
+            yield each
+
+    monkeypatch.setattr(LongFile, "lines", counted_too_short)
+    whole = read_vcd([data], "w.vcd")
+    with compiled.checked():
+        grown = read_vcd([data], "w.vcd", long=LongFile(path))
+    assert all(np.array_equal(grown.signals[name].at, whole.signals[name].at) for name in whole.signals)
+
+
+def test_long_files_are_read_twice_and_packed_ones_are_not(tmp_path, monkeypatch):
+    monkeypatch.setattr(opening, "LONG", 1000)
+    for name, data, long in (
+        ("a", b"$" * 2000, True),
+        ("b", b"$" * 999, False),
+        ("c", b"\x1f\x8b" + b"a" * 2000, False),
+    ):
+        (tmp_path / name).write_bytes(data)
+        assert (LongFile.at(tmp_path / name, None) is not None) == long
+    assert LongFile.at(tmp_path, None) is None
