@@ -67,7 +67,7 @@ class LongFile:
     """
 
     def __init__(self, path: str | Path, told: Callable[[int], None] | None = None) -> None:
-        self.path, self.told = path, told
+        self.path, self.told, self.size = path, told, Path(path).stat().st_size
 
     @classmethod
     def at(cls, path: str | Path, told: Callable[[int], None] | None) -> LongFile | None:
@@ -77,8 +77,15 @@ class LongFile:
         with open(path, "rb") as raw:
             return None if raw.read(4).startswith((_GZIP, _ZSTD)) else cls(path, told)
 
-    def lines(self, begin: int, *, quietly: bool = False) -> Iterator[tuple[npt.NDArray[np.uint8], int]]:
-        """(room, how many of its bytes are whole lines) from a byte on, up to a line that is longer than the room.
+    def line_at(self, place: int, mark: bytes) -> int:
+        """Where the first line from ``place`` on begins that begins with ``mark``; the end if there is none near."""
+        with open(self.path, "rb", buffering=0) as raw:
+            raw.seek(place)
+            found = raw.read(LINES).find(b"\n" + mark)
+        return self.size if found < 0 else place + found + 1
+
+    def lines(self, begin: int, stop: int, *, quietly: bool = False) -> Iterator[tuple[npt.NDArray[np.uint8], int]]:
+        """(room, how many of its bytes are whole lines) from a byte to another, or to a line longer than the room.
 
         The room is filled anew each time. At least :data:`BEHIND` bytes follow the lines.
         """
@@ -86,12 +93,12 @@ class LongFile:
         view, array = memoryview(room), np.frombuffer(room, np.uint8)
         with open(self.path, "rb", buffering=0) as raw:
             raw.seek(begin)
-            while kept < LINES and (got := raw.readinto(view[kept:])):
+            while begin < stop and kept < LINES and (got := raw.readinto(view[kept:])):
                 if self.told is not None and not quietly:
                     self.told(got)
-                size = room.rfind(b"\n", 0, max(0, kept + got - BEHIND)) + 1
+                size = min(stop - begin, room.rfind(b"\n", 0, max(0, kept + got - BEHIND)) + 1)
                 yield array, size
-                kept += got - size
+                begin, kept = begin + size, kept + got - size
                 room[:kept] = room[size : size + kept]
 
     def pieces(self, begin: int) -> Iterator[bytes]:

@@ -20,7 +20,7 @@ from tachys.capture.opening import LongFile
 from tachys.capture.sampling import step_of
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN
 from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_of
-from tachys.capture.vcd_quick import QuickColumns, count_changes
+from tachys.capture.vcd_quick import Codes, QuickColumns
 from tachys.errors import InputError, input_error
 
 _FS = {"s": 10**15, "ms": 10**12, "us": 10**9, "ns": 10**6, "ps": 10**3, "fs": 1}
@@ -181,18 +181,10 @@ class _Changes:
 
     def take(self, long: LongFile, begin: int) -> int:
         """Take the common words from byte ``begin`` on, where the definitions end; up to which byte that went."""
-        counts = np.zeros(len(self.codes), np.int64)
-        for data, size in long.lines(begin, quietly=True):
-            if count_changes(data, size, self.keys, self.slots, self.direct, counts) < size:
-                break
-        self.quick, at = QuickColumns(counts, self.scale), begin
-        for data, size in long.lines(begin):
-            used = self.quick.take(data, size, self.state, self.keys, self.slots, self.direct, self.widths)
-            at += used
-            if used < size:
-                break
-        self.passed, self.state[scan.LINE] = (long, at), 0
-        return at
+        codes = Codes(self.keys, self.slots, self.direct, self.widths)
+        self.quick = QuickColumns(long, begin, codes, self.scale)
+        self.state, self.passed = self.quick.state, (long, self.quick.at)
+        return self.quick.at
 
     def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
         """Scan what follows the definitions, to the end."""
@@ -317,7 +309,7 @@ class _Changes:
         if self.quick is None:
             return self.gathered.signals(self.scale)
         columns = []
-        for slot, rest in enumerate(self.gathered.signals(self.scale, self.quick.last, self.quick.said())):
+        for slot, rest in enumerate(self.gathered.signals(self.scale, self.quick.last, self.quick.seen)):
             times, values, known = self.quick.of_slot(slot)
             if len(rest[0]):
                 times, values, known = map(np.concatenate, zip((times, values, known), rest, strict=True))

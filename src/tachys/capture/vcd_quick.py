@@ -6,14 +6,16 @@ that nothing is grown, dealt out or copied. Both go by whole lines.
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from fractions import Fraction
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from tachys.capture.columns import column
+from tachys.capture.opening import LongFile
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints
-from tachys.capture.vcd_scan import BEGIN, BEGUN, BITS, NOW, PENDING, VALUE, find_slot, read_vector
+from tachys.capture.vcd_scan import BEGIN, BEGUN, BITS, NOW, PENDING, STATE, VALUE, find_slot, read_vector
 from tachys.compiled import bare, int64, kernel, wrapped
 
 
@@ -149,29 +151,94 @@ def place_changes(
     return at
 
 
+class Codes(NamedTuple):
+    """The identifiers of a dump: an open table by hash, the slots of those of one character, how wide each slot is."""
+
+    keys: Ints
+    slots: Ints
+    direct: Ints
+    widths: Ints
+
+
+class _Part:
+    """A stretch of the file, whole lines, that is scanned for itself."""
+
+    def __init__(self, begin: int, stop: int, slots: int) -> None:
+        self.begin, self.stop, self.at = begin, stop, begin
+        self.state, self.counts = np.zeros(STATE, np.int64), np.zeros(slots, np.int64)
+        self.last, self.seen = np.full(slots, UNKNOWN, np.int64), np.zeros(slots, np.int64)
+        self.first = self.ends = self.room = self.counts
+
+
 class QuickColumns:
-    """A column a slot, as long as was counted, and what was last said of each slot."""
+    """The columns of a long file, from byte ``begin`` on, up to the first uncommon word or its last lines.
 
-    def __init__(self, counts: Ints, scale: Fraction) -> None:
-        self.first = np.concatenate([[0], np.cumsum(counts)])
-        self.room, self.ends = self.first[1:], self.first[:-1].copy()
-        self.last, self.seen = np.full(len(counts), UNKNOWN, np.int64), np.zeros(len(counts), np.int64)
-        self.scale, self.total = scale, int(self.first[-1])
-        self.times, self.values = column(self.total, np.int64), column(self.total, np.int64)
-        self.known = column(self.total, np.bool_)
-        self.known[:] = True
+    Both halves of the file are scanned at the same time, each into its own part of every column.
+    """
 
-    def take(self, data: Bytes, size: int, state: Ints, keys: Ints, slots: Ints, direct: Ints, widths: Ints) -> int:
-        """Take whole lines, ``data[:size]``; how many bytes are done, all of them or up to an uncommon word."""
+    def __init__(self, long: LongFile, begin: int, codes: Codes, scale: Fraction) -> None:
+        self.long, self.codes, self.scale = long, codes, scale
+        slots, middle = len(codes.widths), max(begin, long.line_at((begin + long.size) // 2, b"#"))
+        head, tail = self._parts = [_Part(begin, middle, slots), _Part(middle, long.size, slots)]
+        self._off = False
+        with ThreadPoolExecutor(2) as pool:
+            try:
+                list(pool.map(self._count, self._parts))
+                counts = np.array([head.counts, tail.counts])
+                self.total = int(counts.sum())
+                self.times, self.values = column(self.total, np.int64), column(self.total, np.int64)
+                self.known = column(self.total, np.bool_)
+                first = np.cumsum(counts.T).reshape(slots, 2) - counts.T
+                for part, starts in zip(self._parts, first.T, strict=True):
+                    part.first, part.ends, part.room = starts, starts.copy(), starts + part.counts
+                list(pool.map(self._place, self._parts))
+            finally:
+                self._off = True
+        self._join(head, tail)
+
+    def _count(self, part: _Part) -> None:
+        """Add up how many changes each slot has in a part."""
+        for data, size in self.long.lines(part.begin, part.stop, quietly=True):
+            if count_changes(data, size, *self.codes[:3], part.counts) < size or self._off:
+                return
+
+    def _place(self, part: _Part) -> None:
+        """Fill a part of the columns."""
         over, under = self.scale.numerator, self.scale.denominator
-        return place_changes(
-            data, size, state, keys, slots, direct, widths, self.room, self.ends, self.last, self.seen,
-            over, under, len(str(LARGEST // over)), self.times, self.values, self.known.view(np.uint8),
-        )  # fmt: skip
+        for first, room in zip(part.first, part.room, strict=True):
+            self.known[first:room] = True
+        for data, size in self.long.lines(part.begin, part.stop):
+            used = place_changes(
+                data, size, part.state, *self.codes, part.room, part.ends, part.last, part.seen, over, under,
+                len(str(LARGEST // over)), self.times, self.values, self.known.view(np.uint8),
+            )  # fmt: skip
+            part.at += used
+            if used < size or self._off:
+                return
 
-    def said(self) -> Ints:
-        """What was last said of each slot: nothing yet, KNOWN or NOT_KNOWN."""
-        return np.where(self.last == UNKNOWN, self.seen, KNOWN)
+    def _join(self, head: _Part, tail: _Part) -> None:
+        """Have the second half go on where the first has ended, or leave it out where it cannot."""
+        self.first, self.ends, self.at, self.state = head.first, head.ends, head.at, head.state
+        self.last, self.seen = head.last, np.where(head.last == UNKNOWN, head.seen, KNOWN)
+        if tail.begin != head.at or not tail.state[BEGUN] or tail.state[BEGIN] < head.state[NOW]:
+            return
+        for slot in range(len(head.ends)):
+            end, begin, stop = int(head.ends[slot]), int(tail.first[slot]), int(tail.ends[slot])
+            if head.first[slot] < end and begin < stop and self._is_same(end - 1, begin):
+                begin += 1
+            self.ends[slot] = end + stop - begin
+            if end != begin:
+                for each in (self.times, self.values, self.known):
+                    each[end : self.ends[slot]] = each[begin:stop]
+        if head.state[BEGUN]:
+            tail.state[BEGIN] = head.state[BEGIN]
+        said = (tail.last != UNKNOWN) | (tail.seen != 0)
+        self.last = np.where(said, tail.last, self.last)
+        self.seen = np.where(said, np.where(tail.last == UNKNOWN, tail.seen, KNOWN), self.seen)
+        self.at, self.state = tail.at, tail.state
+
+    def _is_same(self, one: int, other: int) -> bool:
+        return bool(self.values[one] == self.values[other] and self.known[one] == self.known[other])
 
     def of_slot(self, slot: int) -> tuple[Ints, Ints, Any]:
         """(times, values, which are known) of a slot."""
