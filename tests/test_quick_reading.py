@@ -1,4 +1,4 @@
-"""Long files are read twice, by a quicker scanner that stops at uncommon words: to the same columns, or the same error."""
+"""What is read by a quicker way comes to the same columns as by the careful one, or to the same error."""
 
 import random
 
@@ -7,6 +7,7 @@ import pytest
 
 from tachys import compiled
 from tachys.capture import opening
+from tachys.capture.csv import read_csv
 from tachys.capture.opening import LongFile
 from tachys.capture.vcd import read_vcd
 from tachys.errors import InputError
@@ -53,6 +54,66 @@ def test_the_quick_scanner_and_the_careful_one_read_the_same(seed, room, tmp_pat
     if seed < 40:
         with compiled.only(plain=False):
             assert outcome(data, path, long=True) == expected
+
+
+CELLS = ["0", "1", "1", "0", " 1", "x", "", "2", "0x1F", "1.0", "-1", "1,0", '"1"', "2.5", "01", "Z"]
+STAMPS = [
+    "{:.1f}",
+    "{}",
+    "{:.3f}",
+    "{:.1f} ",
+    "+{}",
+    " {}",
+    '"{}"',
+    "{:.2e}",
+    "{:.12f}",
+    "000{}",
+    "-{}",
+    "{}.",
+    "{:030d}",
+]
+
+
+def sampled(seed):
+    """A table of levels, most of them as above, with a few odd cells, times, rows and line ends."""
+    dice = random.Random(seed)
+    mark, columns, odd = dice.choice([",", ";", "\t"]), dice.choice([1, 2, 9]), dice.choice([0, 0, 0.01, 0.1])
+    stamp, unit = dice.choice(STAMPS[:5]), dice.choice(["s", "ms", "us", "ns", "ps"])
+    rows = ["#"] * 196  # so that what follows the header is not read with it
+    rows.append(mark.join([f"Time [{unit}]", *(f"D{k}" for k in range(columns))]))
+    levels, now = ["0"] * columns, 0
+    for _ in range(300):
+        now += dice.choice([0, 1, 1, 1, 10 ** dice.randrange(12 if dice.random() < odd else 1)])
+        if dice.random() < 0.3:
+            levels[dice.randrange(columns)] = dice.choice(CELLS if dice.random() < odd else CELLS[:2])
+        form = dice.choice(STAMPS) if dice.random() < odd else stamp
+        cells = [form.format(now if "d" in form or "{}" in form else now / 10), *levels]
+        rows.append(mark.join(cells[: dice.randrange(columns + 1)] if dice.random() < odd / 10 else cells))
+        if dice.random() < odd / 3:
+            rows.append(dice.choice(["", "# 1", "; 2", " ", "%"]))
+    end = "\r\n" if dice.random() < 0.2 else "\n"
+    return end.join([*rows, ""] if dice.random() < 0.8 else rows)
+
+
+def read_table(pieces):
+    """All that comes of a table: its columns, or what is wrong with it."""
+    try:
+        capture = read_csv(pieces, "w.csv")
+    except InputError as error:
+        return str(error)
+    columns = [(repr(s), s.at.tolist(), s.value.tolist(), s.known.tolist()) for s in capture.signals.values()]
+    return capture.begin, capture.end, capture.resolution, capture.rounding, capture.remarks, columns
+
+
+@pytest.mark.parametrize("seed", range(200))
+def test_rows_like_the_one_above_are_read_as_if_each_stood_alone(seed):
+    data = sampled(seed).encode()
+    with compiled.checked():
+        whole = read_table([data])
+        assert read_table(list(data.splitlines(keepends=True))) == whole
+    if seed < 50:
+        with compiled.only(plain=False):
+            assert read_table([data]) == whole
 
 
 def test_a_file_that_grows_while_it_is_read_stays_within_its_columns(tmp_path, monkeypatch):

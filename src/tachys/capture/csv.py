@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
 from fractions import Fraction
+from itertools import islice
 
 import numpy as np
 
@@ -26,6 +27,7 @@ from tachys.errors import InputError, input_error
 
 _PS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
 _UNIT = re.compile(r"[\[(]\s*([^\[\]()]*?)\s*[\])]\s*$|[/ _](s|ms|us|µs|μs|ns|ps|seconds?|sec)\s*$", re.IGNORECASE)
+_MARK = re.compile(rb"[.,]")
 _STAMP = re.compile(r"(?:(\d{4}-\d\d-\d\d)[T ])?(\d{1,2}:\d\d:\d\d)(?:[.,](\d{1,12}))?\s*$")
 _LOOKED_AT = 1 << 17
 _ENOUGH = 20  # rows that tell what the last digit of the largest times is
@@ -64,7 +66,8 @@ def read_csv(chunks: Iterable[bytes], file: str, shape: CsvShape = FOUND_OUT, *,
     head = head.removeprefix(b"\xef\xbb\xbf").replace(b"\r\n", b"\n") if b"\n" in head else head.replace(b"\r", b"\n")
     text = head[: max(_LOOKED_AT, _end_of_rows(head))].decode("utf-8", "replace")
     # lines end where the scanner ends them, and nowhere else
-    rows = [(number, line) for number, line in enumerate(text.split("\n"), 1) if _holds_values(line)]
+    numbered = enumerate(text.split("\n"), 1)
+    rows = list(islice(((number, line) for number, line in numbered if _holds_values(line)), 3))
     if not rows:
         raise input_error(file, "there are no rows", "a time column and a column a signal are due")
     separator = shape.separator or _find_separator(rows, file)
@@ -175,7 +178,7 @@ class _Rows:
         self.file = file
         self.names = names[1:]
         self.separator = separator
-        self.point = ord("," if separator != "," else ".")
+        self.point = ord(".")
         self.unit = 1 if stamps else unit
         self.stamps = stamps
         self.stamped = 10**12  # what the last digit of the finest stamp stands for, in ps
@@ -194,6 +197,8 @@ class _Rows:
 
     def read(self, rest: bytes, pieces: Iterator[bytes], *, strict: bool) -> Capture:
         """Scan all rows."""
+        if self.separator != "," and (mark := _MARK.search(rest)):  # where it does not separate, it may be a point
+            self.point = ord(mark.group())
         rest = self._scan(rest)
         for piece in pieces:
             if b"\n" not in piece and len(rest) > _LONGEST_LINE:
@@ -238,22 +243,20 @@ class _Rows:
 
     def _scan_columns(self, data: bytes) -> bytes:
         columns, gathered, at = np.frombuffer(data, np.uint8), self.gathered, 0
-        # both kinds of decimal points are seen; where the comma does not separate, it may be one
-        point = ord(".") if self.separator == "," or b"," not in data[:4096] else self.point
         while True:
             used, found = scan.scan_columns(
-                columns[at:], len(data) - at, ord(self.separator), point, self.unit, self.state, self.now,
+                columns[at:], len(data) - at, ord(self.separator), self.point, self.unit, self.state, self.now,
                 self.told, self.real, gathered.times, gathered.which, gathered.values,
             )  # fmt: skip
             gathered.take(found)
             if self.state[scan.C_FAULT]:
-                self._take_numbers(data[at : at + used], point)
+                self._take_numbers(data[at : at + used])
                 found = len(gathered.times)
             at += used
             if used == 0 or found < len(gathered.times) - len(self.names):
                 return data[at:]
 
-    def _take_numbers(self, lines: bytes, point: int) -> None:
+    def _take_numbers(self, lines: bytes) -> None:
         """The last of the lines has numbers that are no levels: read it with their bits, or say what is wrong in it."""
         line, separator = lines.rstrip(b"\n").rpartition(b"\n")[2], self.separator.encode()
         cells, turned = line.split(separator), []
@@ -263,7 +266,7 @@ class _Rows:
             _end, how, _ = scan.read_level.plain(cell, 0, len(cell), 0)
             if how >= 0 and not self.real[column]:
                 continue
-            number = math.nan if how == NOT_KNOWN else _as_float(cell, point)
+            number = math.nan if how == NOT_KNOWN else _as_float(cell, self.point)
             if number is None:
                 self.state[scan.C_COLUMN] = column + 1
                 self._complain(lines)

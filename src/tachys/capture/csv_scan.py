@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints, plain_real
-from tachys.compiled import as_signed, int64, kernel, uint64
+from tachys.compiled import as_signed, bare, int64, kernel, uint64, wrapped
 
 # places in the state of a scan of columns
 ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_BITS = range(9)
@@ -16,6 +16,7 @@ FINEST, LEAD, AT_LEAD, DIGIT = range(9, 13)
 C_STATE = 13
 RAGGED, NO_NUMBER, NO_LEVEL, C_BACKWARDS, TOO_LONG, TOO_MANY_BITS = range(1, 7)
 _ALL_BITS, _NEAR_TOP = 2**64 - 1, 2**59
+_PLAIN_DIGITS = 18  # of a time that is read as it stands: it stays below 64 bits
 
 
 @kernel(inline=True)
@@ -151,6 +152,69 @@ def shifted(number: Any, exponent: int, scale: int) -> tuple[int, int]:
     return number, 0
 
 
+@kernel(inline=True)
+def read_digits(data: Any, place: int, size: int, point: int) -> tuple[int, Any, int, int]:
+    """A time of nothing but digits, and a point in them: (where it ends, the digits, how many, behind the point).
+
+    Those in front that are 0 are not counted.
+    """
+    number: Any = int64(0)
+    digits, shift, after = 0, 0, 0
+    while place < size:
+        digit: Any = int64(data[place]) - 48
+        if digit >= 0 and digit <= 9:
+            number = wrapped(10 * number + digit)
+            digits += number > 0
+            shift += after
+        elif data[place] == point and not after:
+            after = 1
+        else:
+            break
+        place += 1
+    return place, number, digits, shift
+
+
+@kernel(inline=True)
+def is_repeated(data: Any, place: int, above: int, length: int) -> bool:
+    """Whether the same bytes stand at both places."""
+    at = 0
+    while at < length and data[place + at] == data[above + at]:
+        at += 1
+    return at == length
+
+
+@kernel(inline=True)
+def is_plain(data: Any, place: int, size: int, separator: int, columns: int) -> bool:
+    """Whether separators and digits 0 or 1 stand there, so many, and then a line ends."""
+    end = place + 2 * columns
+    if columns == 0 or end >= size or data[end] != 10:
+        return False
+    while place < end:
+        if data[place] != separator or data[place + 1] | 1 != 49:
+            return False
+        place += 2
+    return True
+
+
+@kernel(inline=True)
+def note_row(state: Ints, time: int, digits: int, last: int) -> None:
+    """A row is read whole, with its time: so many digits, of which the last stands for that power of ten."""
+    if state[ROWS] == 0:
+        state[FIRST_TIME] = time
+    else:
+        step = time - state[LAST_TIME]
+        state[LEAST_STEP] = step if state[ROWS] == 1 else min(step, state[LEAST_STEP])
+        state[MOST_STEP] = max(step, state[MOST_STEP])
+    state[LAST_TIME] = time
+    state[FINEST] = min(state[FINEST], last)
+    if digits + last >= state[LEAD] and digits:
+        longer = digits + last > state[LEAD]
+        state[AT_LEAD] = 1 if longer else state[AT_LEAD] + 1
+        state[DIGIT] = last if longer else min(state[DIGIT], last)
+        state[LEAD] = digits + last
+    state[ROWS] += 1
+
+
 @kernel(weight=3, size=1)
 def scan_columns(
     data: Bytes, size: int, separator: int, point: int, scale: int, state: Ints, now: Ints, told: Ints, real: Ints,
@@ -165,52 +229,79 @@ def scan_columns(
     """
     # one loop over rows: its parts are above, and what is left shares the state of a row
     at, found, columns = 0, 0, len(now)
+    text, marks, values_now, told_now = bare(data), bare(state), bare(now), bare(told)
+    plain = columns  # if all of them hold levels
+    for column in range(columns):
+        plain = 0 if real[column] else plain
+    # what stands behind the time of the row above: most rows repeat it; and what the digits of that time were taken by
+    levels, length, behind_point, factor, most = 0, 0, 0, 1, LARGEST
     number_read = np.zeros(1, np.float64)
     bits_read = number_read.view(np.int64)
     had, had_told = np.zeros(columns, np.int64), np.zeros(columns, np.int64)
     room = len(times) - columns
     while found < room:
         start = at
+        if length:
+            place, number, digits, shift = read_digits(text, at, size, point)
+            short = place - at <= _PLAIN_DIGITS and place > at and place + length <= size
+            if short and shift == behind_point and number <= most:
+                time = number * factor
+                same = is_repeated(text, place, levels, length)
+                if time >= marks[LAST_TIME] and (same or is_plain(text, place, size, separator, plain)):
+                    if not same:
+                        levels, length = place, 2 * plain + 1
+                        for column in range(plain):
+                            place += 2
+                            bits: Any = int64(text[place - 1]) - 48
+                            if values_now[column] != bits or told_now[column] != KNOWN:
+                                values_now[column], told_now[column] = bits, KNOWN
+                                times[found], which[found], values[found] = time, column, bits
+                                found += 1
+                    at = levels + length if not same else place + length
+                    marks[ROW] += 1
+                    note_row(marks, time, digits, -shift)
+                    continue
         end = at
-        while end < size and data[end] != 10:
+        while end < size and text[end] != 10:
             end += 1
         if end == size:
             break
         at = end + 1
-        state[ROW] += 1
-        while start < end and data[start] <= 32 and data[start] != separator:
+        marks[ROW] += 1
+        while start < end and text[start] <= 32 and text[start] != separator:
             start += 1
-        while end > start and data[end - 1] <= 32 and data[end - 1] != separator:
+        while end > start and text[end - 1] <= 32 and text[end - 1] != separator:
             end -= 1
-        if start == end or data[start] == 35 or data[start] == 37 or (data[start] == 59 and separator != 59):
+        if start == end or text[start] == 35 or text[start] == 37 or (text[start] == 59 and separator != 59):
             continue
-        place, time, wrong, digits, last = read_time(data, start, end, separator, point, scale)
+        place, time, wrong, digits, last = read_time(text, start, end, separator, point, scale)
         if wrong:
-            state[C_FAULT] = wrong
+            marks[C_FAULT] = wrong
             break
-        if state[ROWS] and time < state[LAST_TIME]:
-            state[C_FAULT] = C_BACKWARDS
+        if marks[ROWS] and time < marks[LAST_TIME]:
+            marks[C_FAULT] = C_BACKWARDS
             break
-        if state[ROWS] == 0:
-            state[FIRST_TIME] = time
-        else:
-            step = time - state[LAST_TIME]
-            state[LEAST_STEP] = step if state[ROWS] == 1 else min(step, state[LEAST_STEP])
-            state[MOST_STEP] = max(step, state[MOST_STEP])
+        levels, length, behind_point, factor = place, at - place, -last, scale
+        while factor % 10 == 0 and last < 0:
+            factor //= 10
+            last += 1
+        if last != 0:
+            length = 0  # its digits are to be rounded, or shifted up
+        last, most = -behind_point, LARGEST // factor
         # the levels
         column, before = 0, found
         while place < end and column < columns:
             place += 1  # the separator
-            if real[column] and not state[AS_BITS]:
-                place, how = read_real(data, place, end, separator, point, number_read)
+            if real[column] and not marks[AS_BITS]:
+                place, how = read_real(text, place, end, separator, point, number_read)
                 bits = bits_read[0] if how == KNOWN else UNKNOWN
-            elif 48 <= data[place] <= 49 and (place + 1 == end or data[place + 1] == separator):
-                how, bits = KNOWN, int64(data[place]) - 48  # much the commonest
+            elif 48 <= text[place] <= 49 and (place + 1 == end or text[place + 1] == separator):
+                how, bits = KNOWN, int64(text[place]) - 48  # much the commonest
                 place += 1
             else:
-                place, how, bits = read_level(data, place, end, separator)
+                place, how, bits = read_level(text, place, end, separator)
             if how < 0:
-                state[C_FAULT] = -how
+                marks[C_FAULT] = -how
                 break
             if now[column] != bits or told[column] != how:
                 had[column], had_told[column] = now[column], told[column]
@@ -220,20 +311,13 @@ def scan_columns(
                 values[found] = bits
                 found += 1
             column += 1
-        if state[C_FAULT] or column < columns or place < end:
-            state[C_COLUMN] = column + 1
-            state[C_FAULT] = state[C_FAULT] if state[C_FAULT] else RAGGED
+        if marks[C_FAULT] or column < columns or place < end:
+            marks[C_COLUMN] = column + 1
+            marks[C_FAULT] = marks[C_FAULT] if marks[C_FAULT] else RAGGED
             while found > before:  # nothing of a row that is no row
                 found -= 1
                 column = which[found] if which[found] >= 0 else ~which[found]
                 now[column], told[column] = had[column], had_told[column]
             break
-        state[LAST_TIME] = time
-        state[FINEST] = min(state[FINEST], last)
-        if digits + last >= state[LEAD] and digits:
-            longer = digits + last > state[LEAD]
-            state[AT_LEAD] = 1 if longer else state[AT_LEAD] + 1
-            state[DIGIT] = last if longer else min(state[DIGIT], last)
-            state[LEAD] = digits + last
-        state[ROWS] += 1
+        note_row(marks, time, digits, last)
     return at, found
