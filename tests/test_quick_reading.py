@@ -5,7 +5,7 @@ import random
 import numpy as np
 import pytest
 
-from tachys import compiled
+from tachys import compiled, stretches
 from tachys.capture import opening
 from tachys.capture.csv import read_csv
 from tachys.capture.opening import LongFile
@@ -144,3 +144,16 @@ def test_long_files_are_read_twice_and_packed_ones_are_not(tmp_path, monkeypatch
         (tmp_path / name).write_bytes(data)
         assert (LongFile.at(tmp_path / name, None) is not None) == long
     assert LongFile.at(tmp_path, None) is None
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_places_are_walked_to_as_they_are_searched_for(seed, monkeypatch):
+    monkeypatch.setattr(stretches, "MANY", 0)
+    dice = np.random.default_rng(seed)
+    ordered, keys = (dice.integers(-9, 9, dice.integers(0, 30)) for _ in range(2))
+    ordered.sort()
+    for plain in (True, False)[: 1 + (seed < 20)]:
+        with compiled.only(plain=plain):
+            assert stretches.place_of(ordered, keys).tolist() == np.searchsorted(ordered, keys).tolist()
+            found = stretches.place_of(ordered, keys, behind=True)
+        assert found.tolist() == np.searchsorted(ordered, keys, side="right").tolist()

@@ -155,7 +155,8 @@ def _make_bare() -> Any:
 
 
 # the bare address of an array's items: compiled code counts references to arrays at every call, which costs more than
-# the calls do, and asks at every index whether it counts from the end; an address it takes as it is
+# the calls do, and asks at every index whether it counts from the end; an address it takes as it is.
+# Only of what comes in or is returned: an array that is made within goes with its last use
 bare = Twin(lambda array: array, make=_make_bare)
 
 

@@ -7,35 +7,59 @@ one exit before it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.binding import Readings
-from tachys.checking.probes.lines import Bodies
 from tachys.model.nodes import Isr
 from tachys.model.system import System
+from tachys.stretches import place_of
 
 EMPTY = np.zeros(0, np.int64)
 
 
+@dataclass(frozen=True, slots=True)
+class AllBodies:
+    """The bodies of all routines that are seen, in order of their ends, with how urgent each is; ``ended``: when those
+    ended whose end was seen."""
+
+    begins: Instants
+    ends: Instants
+    urgency: Instants
+    ended: Instants
+    routines: int
+
+    @classmethod
+    def of(cls, system: System, shown: Readings) -> AllBodies:
+        """Those of a system."""
+        seen = [(isr.urgency, shown.bodies[isr.thing]) for isr in system.isrs if isr.thing in shown.bodies]
+        begins, ends, ended, urgency = (
+            np.concatenate([EMPTY, *columns])
+            for columns in (
+                [bodies.start for _, bodies in seen], [bodies.end for _, bodies in seen],
+                [bodies.ended for _, bodies in seen], [np.full(len(bodies.end), each) for each, bodies in seen],
+            )
+        )  # fmt: skip
+        order = np.argsort(ends, kind="stable")
+        return cls(begins[order], ends[order], urgency[order], np.sort(ended, kind="stable"), len(seen))
+
+
 def acceptance_leads(
-    system: System, shown: Readings, ended: Instants, isr: Isr, starts: Instants, slack: int
+    system: System, bodies: AllBodies, isr: Isr, starts: Instants, slack: int
 ) -> tuple[Instants, Instants]:
     """How many ps before its first instruction each run was accepted, at least and at most; gaps may be ``slack`` off.
 
-    ``ended`` is when any routine ended, in order. The most is what put-off runs have; where nothing of the kind can
-    have been, it is the least and ``slack`` twice.
+    The most is what put-off runs have; where nothing of the kind can have been, it is the least and ``slack`` twice.
     """
     core = system.core
     if core.late_arrival:
         zero = np.zeros(len(starts), np.int64)
         return zero, zero
-    others = list(_bodies(system, shown))
-    chained = _ends_near(ended, starts, core.chain.least - slack, core.chain.most + slack)
-    alone = core.entry.least if len(others) == len(system.isrs) else core.least_latency
+    chained = _ends_near(bodies.ended, starts, core.chain.least - slack, core.chain.most + slack)
+    alone = core.entry.least if bodies.routines == len(system.isrs) else core.least_latency
     if core.chain.least < core.entry.least:
         least = np.where(chained, core.chain.least, alone)
     elif core.chain.most >= core.exit.least + core.entry.least - slack:  # an exit and an entry look the same
@@ -44,39 +68,27 @@ def acceptance_leads(
         least = np.where(chained, core.chain.least, core.least_latency)
     longest = np.where(chained, max(core.chain.most, core.entry.most), core.entry.most)
     least, most = np.maximum(0, least - slack), longest + slack
-    _put_off(system, [bodies for urgency, bodies in others if urgency < isr.urgency], starts, least, most, slack)
+    urgent = bodies.urgency < isr.urgency
+    _put_off(system, bodies.begins[urgent], bodies.ends[urgent], starts, least, most, slack)
     return least, most
-
-
-def all_ends(system: System, shown: Readings) -> Instants:
-    """When any routine was seen to end, in order."""
-    return np.sort(np.concatenate([EMPTY, *(bodies.ended for _, bodies in _bodies(system, shown))]), kind="stable")
-
-
-def _bodies(system: System, shown: Readings) -> Iterator[tuple[int, Bodies]]:
-    for isr in system.isrs:
-        bodies = shown.bodies.get(isr.thing)
-        if bodies is not None:
-            yield isr.urgency, bodies
 
 
 def _ends_near(ended: Instants, starts: Instants, least: int, most: int) -> npt.NDArray[np.bool_]:
     """Whether some body ended from ``most`` to ``least`` ps before each start."""
-    return np.searchsorted(ended, starts - least, side="right") > np.searchsorted(ended, starts - most)
+    return place_of(ended, starts - least, behind=True) > place_of(ended, starts - most)
 
 
 def _put_off(
-    system: System, urgent: list[Bodies], starts: Instants, least: Instants, most: Instants, slack: int
+    system: System, begins: Instants, ends: Instants, starts: Instants, least: Instants, most: Instants, slack: int
 ) -> None:
-    """Lengthen the leads of runs that were accepted, but put off by more urgent ones before their first instruction."""
+    """Lengthen the leads of runs that were accepted, but put off by more urgent ones before their first instruction.
+
+    The bodies of those in order of their ends.
+    """
     core = system.core
-    begins = np.concatenate([EMPTY, *(bodies.start for bodies in urgent)])
-    ends = np.concatenate([EMPTY, *(bodies.end for bodies in urgent)])
     if not len(ends):
         return
-    order = np.argsort(ends, kind="stable")
-    begins, ends = begins[order], ends[order]
-    last = np.searchsorted(ends, starts, side="right") - 1
+    last = place_of(ends, starts, behind=True) - 1
     gap = starts - ends[np.maximum(last, 0)]
     may = (last >= 0) & (gap >= core.exit.least - slack) & (gap <= core.exit.most + slack)
     other = (gap >= core.entry.least - slack) | (

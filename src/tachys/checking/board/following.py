@@ -16,6 +16,7 @@ from tachys.checking.board.measuring import Measurement
 from tachys.model.events import Thing
 from tachys.model.graph import Link
 from tachys.needs.seen import Delays, Following
+from tachys.stretches import place_of
 
 OPEN, LOST, UNSURE = -1, -2, -3
 
@@ -53,7 +54,7 @@ def follow(board: Measurement, need: Following) -> Followed | None:
     if ends is None:
         return None
     least = _least_way(board, hops)
-    place = np.searchsorted(ends, begins + max(0, least - board.resolution))
+    place = place_of(ends, begins + max(0, least - board.resolution))
     known = place < len(ends)
     return Followed(
         Delays(begins[known], ends[place[known]] - begins[known], EMPTY, begins[~known]), waiting, hops is not None
@@ -131,7 +132,7 @@ def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, 
         if (np.diff(asked) < 0).any():
             order = np.argsort(asked, kind="stable")
             asked, told = asked[order], told[order]
-        place = np.minimum(np.searchsorted(asked, times), len(asked) - 1)
+        place = np.minimum(place_of(asked, times), len(asked) - 1)
         hit = going & (asked[place] == times)
         found[hit] = told[place[hit]]
     free = going & (found == UNSURE)
@@ -151,7 +152,7 @@ def _taken(board: Measurement, hop: Link, times: Instants, age: bool) -> Instant
     takes = board.events(hop.after)
     assert takes is not None
     sets = np.sort(np.concatenate([reaction.at, flag.overwritten, reaction.open]))
-    place = np.searchsorted(takes, sets)
+    place = place_of(takes, sets)
     last = np.append(place[1:] != place[:-1], True)[: len(sets)]
     known = last & (place < len(takes))
     return _answered(times, sets[known], takes[place[known]], EMPTY, sets[last & (place >= len(takes))])

@@ -16,6 +16,7 @@ import numpy.typing as npt
 
 from tachys.capture.table import Instants
 from tachys.compiled import kernel, zeros
+from tachys.stretches import place_of
 
 UNSURE, SERVED, LOST, WAITING = range(4)
 
@@ -172,7 +173,7 @@ def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longes
     hanging = np.zeros(len(at), np.bool_)
     if not len(runs) or not len(at):
         return hanging
-    following = np.searchsorted(runs, at)  # the first run that begins at or after each event
+    following = place_of(runs, at)  # the first run that begins at or after each event
     for later in range(3):
         run = np.minimum(following + later, len(runs) - 1)
         inside = (at >= runs[run] - longest[run]) & (at <= runs[run] - leads[run]) & (following + later < len(runs))

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from tachys.capture.table import Capture, Instants
-from tachys.checking.board.accepting import EMPTY, acceptance_leads, all_ends
+from tachys.checking.board.accepting import EMPTY, AllBodies, acceptance_leads
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
 from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
@@ -22,6 +22,7 @@ from tachys.model.events import Event, Thing
 from tachys.model.nodes import Isr, Source, Step, Unit
 from tachys.model.system import System
 from tachys.needs.seen import Delays
+from tachys.stretches import place_of
 from tachys.worstcase.bounds import Bounds
 
 
@@ -121,9 +122,9 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
     _nest(board)
     for unit in system.units:
         _without_restarts(shown, unit, board.resolution)
-    ended = all_ends(system, shown)
+    routines = AllBodies.of(system, shown)
     for isr in system.isrs:
-        board.isrs[isr.name] = _runs(board, isr, ended)
+        board.isrs[isr.name] = _runs(board, isr, routines)
     for unit in system.units:
         board.units[unit.name] = Works(unit, _works(board, unit))
     for step in system.steps:
@@ -176,7 +177,7 @@ def _unseen_on_top(board: Measurement, thing: Thing, spans: Instants) -> Instant
     return unseen_work(board.paper, above, spans)
 
 
-def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
+def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
     """Which run served which event, and how soon."""
     found = board.isrs.get(isr.name) or Runs(isr)
     bodies = board.shown.bodies.get(isr.thing)
@@ -189,7 +190,7 @@ def _runs(board: Measurement, isr: Isr, ended: Instants) -> Runs:
     events = [board.events(event) for event in isr.on]
     known = [each for each in events if each is not None]
     if len(known) == len(events):
-        lead, longest = acceptance_leads(board.system, board.shown, ended, isr, starts, board.resolution)
+        lead, longest = acceptance_leads(board.system, routines, isr, starts, board.resolution)
         found.accepted = starts - longest
         begin = board.capture.begin
         if several is not None and bodies is not None and bodies.cut_begin and len(bodies.end):
@@ -285,8 +286,8 @@ def _without_restarts(shown: Readings, unit: Unit, slack: int) -> None:
     if unit.busy != "restart" or bodies is None or not causes:
         return
     starts = np.sort(np.concatenate(causes))
-    first = np.searchsorted(starts, bodies.end - slack)
-    started = np.searchsorted(starts, bodies.end + slack, side="right") > first
+    first = place_of(starts, bodies.end - slack)
+    started = place_of(starts, bodies.end + slack, behind=True) > first
     false = started & (bodies.end - bodies.start < unit.takes.least - slack)
     false[len(false) - int(bodies.cut_end) :] = True
     shown.instants[unit.end] = bodies.end[~false]
@@ -332,7 +333,7 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
     sets, takes = board.shown.all_of(setters), board.events(takers[0].start)
     if sets is None or takes is None:
         return None
-    taken_by = np.searchsorted(takes, sets)
+    taken_by = place_of(takes, sets)
     first = np.append(True, taken_by[1:] != taken_by[:-1])[: len(sets)]
     # one set may have come before the capture began: its take then answers none of those seen
     answered = taken_by < len(takes)

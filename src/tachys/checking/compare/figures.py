@@ -22,6 +22,7 @@ from tachys.model.acts import Guard
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Source, Step, Unit
 from tachys.model.quantities import Range
+from tachys.stretches import place_of
 from tachys.worstcase.arrivals import source_curve
 
 
@@ -225,9 +226,9 @@ def _served(board: Measurement, isr: Isr, runs: int) -> Instants | None:
     accepted = board.isrs[isr.name].accepted
     if events is None or starts is None or accepted is None or not len(starts):
         return np.full(runs, capacity, np.int64)
-    come = np.searchsorted(events, starts[:runs] + board.resolution, side="right")
+    come = place_of(events, starts[:runs] + board.resolution, behind=True)
     # what came before the run before it was accepted, that run took
-    since = np.searchsorted(events, accepted[: max(0, runs - 1)] - board.resolution)
+    since = place_of(events, accepted[: max(0, runs - 1)] - board.resolution)
     since = np.concatenate([come[:1] - capacity, since])
     served: Instants = np.clip(come - since, 1, capacity)
     return served
@@ -370,7 +371,7 @@ def _waits_held(board: Measurement, isr: Isr) -> _Held | None:
     delays, core, tops = board.isrs[isr.name].latency, board.system.core, board.tops
     if delays is None or delays.relative or not len(delays.at) or not len(tops.at):
         return None
-    first = np.searchsorted(tops.at, delays.at, side="right")
+    first = place_of(tops.at, delays.at, behind=True)
     before = np.maximum(first - 1, 0)
     holder = np.where(first > 0, tops.who[before], -1)
     covered = holder >= 0

@@ -18,6 +18,7 @@ from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.events import Event, Thing, instant_of
 from tachys.model.nodes import IDLE, Probe
 from tachys.model.system import System
+from tachys.stretches import place_of
 
 
 @dataclass(slots=True)
@@ -197,7 +198,7 @@ def _pair_ends(shown: Readings, thing: Thing) -> None:
     starts, ends = shown.instants.get(thing.start), shown.instants.get(thing.end)
     if thing in shown.bodies or thing.kind == "unit" or starts is None or ends is None:
         return
-    place = np.searchsorted(ends, starts)
+    place = place_of(ends, starts)
     following = np.append(starts[1:], np.iinfo(np.int64).max)
     known = place < len(ends)
     known[known] &= ends[place[known]] <= following[known]
