@@ -1,17 +1,20 @@
 """No bound may ever be beaten: random models of the whole language, played, stay within [least, most]."""
 
 import random
+from contextlib import suppress
 from fractions import Fraction
 from pathlib import Path
 
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from attack import Attack, toml
 from playing import LONG, beaten, played, ways
 from strategies import firm_models, lone_models
 from tachys.compiled import checked
 from tachys.demo.machine import Burns, Halts, Hold, Machine, Pauses, Plan, Routine, Task, Waits
 from tachys.demo.project import model_text
+from tachys.errors import InputError
 from tachys.model import acts
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
@@ -19,6 +22,8 @@ from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted
 from tachys.worstcase.analysis import bounds
+from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.fixedpoint import settle
 
 
 @given(firm_models(), st.integers(0, 2**16))
@@ -115,3 +120,17 @@ def test_nested_sporadic_routines_reach_their_bound(tasks):
     run = played(system, RunOptions("most", "together", "gap"), 10**6)
     last = f"r{len(tasks) - 1}"
     assert counted(run.memory, run.index)[f"isr.{last}.response"].most == bounds(system).isrs[last].response.most
+
+
+@given(st.integers(0, 2**16))
+def test_the_work_of_a_window_is_that_of_its_counts(seed):
+    try:
+        load = settle(read_model(toml(Attack(seed).model()), "m")).load
+    except InputError:
+        return
+    dice = random.Random(seed)
+    for _ in range(50):
+        ps, end = dice.randrange(10 ** dice.randrange(1, 17)), dice.randrange(len(load.rows) + 1)
+        with suppress(NoBound):
+            counts = load.counts(ps, end)
+            assert load.work(ps, end) == sum(int(n) * int(t) for n, t in zip(counts, load.taken, strict=False))

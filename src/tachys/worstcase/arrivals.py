@@ -10,6 +10,7 @@ analysis using standard event models", Braunschweig 2005; J.-Y. Le Boudec, P. Th
 from __future__ import annotations
 
 import heapq
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
 from math import ceil
@@ -48,6 +49,14 @@ class Curve(Protocol):
     @property
     def depth(self) -> int:
         """How many sums stand inside each other in it."""
+
+
+def exact_sum(parts: Iterable[Fraction]) -> Fraction:
+    """The sum of fractions, two by two: their common denominator grows long, and most of the sums are to be short."""
+    left = list(parts)
+    while len(left) > 1:
+        left = [a + b for a, b in zip(left[::2], left[1::2], strict=False)] + left[len(left) - len(left) % 2 :]
+    return left[0] if left else Fraction(0)
 
 
 def most_before(curve: Curve, ps: int) -> int:

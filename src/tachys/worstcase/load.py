@@ -9,7 +9,7 @@ from math import ceil
 
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
-from tachys.worstcase.arrivals import Curve, NoBound, moved, sum_of, tightest
+from tachys.worstcase.arrivals import Curve, NoBound, exact_sum, moved, sum_of, tightest
 from tachys.worstcase.blocking import after_body
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.loop import LoopWindows
@@ -26,7 +26,7 @@ def load_bounds(
     shares = [_isr_share(system, line, reach) for line in load.lines]
     storms = tuple(line.isr.name for line, share in zip(load.lines, shares, strict=True) if share.most >= 1)
     reason = ""
-    wanted = sum((share.most for share in shares), Fraction(0))
+    wanted = exact_sum(share.most for share in shares)
     if wanted > 1:
         reason = f"the routines alone want {float(wanted):.1%} of the core"
     if system.loop:
@@ -34,8 +34,8 @@ def load_bounds(
         shares += loop_shares
         if filler and not reason:
             reason = f"step.{filler} runs in every pass, so the loop takes all that the routines leave"
-    most = min(sum((share.most for share in shares), Fraction(0)), ONE)
-    least = min(sum((share.least for share in shares), Fraction(0)), most)
+    most = min(exact_sum(share.most for share in shares), ONE)
+    least = min(exact_sum(share.least for share in shares), most)
     busiest = tuple(_window(system, load, reach, windows, length) for length in lengths)
     return LoadBounds(least, most, tuple(shares), reason, busiest, storms)
 

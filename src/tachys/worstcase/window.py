@@ -137,11 +137,10 @@ class _Window:
         """First to last instruction by the wall clock, with all that can be put on top."""
         cost = body_most(self.line.isr)
         length = self.load.close(cost, self.over)
-        over = self.load.counts(length - 1, self.over)
 
         def parts() -> tuple[Part, ...]:
             own = Part("own cost", self.line.isr.thing, 1, cost)
-            taken = self.load.parts("preempted", over)
+            taken = self.load.parts("preempted", self.load.counts(length - 1, self.over))
             return (own, *taken) if own.total else tuple(taken)
 
         return Figure(self.line.isr.cost.least, length, parts)

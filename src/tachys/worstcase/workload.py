@@ -19,12 +19,13 @@ from tachys.model.events import Event
 from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
-from tachys.worstcase.arrivals import Curve, NoBound, Staircase, SumOfCurves, Unbounded, least_spans
+from tachys.worstcase.arrivals import Curve, NoBound, Staircase, SumOfCurves, Unbounded, exact_sum, least_spans
 from tachys.worstcase.blocking import Blockers, after_body
 
 MOST_ROUNDS = 20_000
 QUICK_ROUNDS = 50
 MOST_ARRIVALS = 100_000
+SURELY_BELOW = 1 - 1e-6  # of the core: sums of floats are nearer than that
 TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
 Bools = NDArray[np.bool_]
 _SAFE = 1 << 62
@@ -117,32 +118,40 @@ class Workload:
         self._most_den = int(self._den.max(initial=1))
         self._most_jitter = int(self._jitter.max(initial=0))
         self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Unbounded)), None)
-        self._surely_fits = self._fitting()  # in a window as long as that, whatever all lines ask for fits 64 bits
+        # in a window as long as that, whatever all lines ask for fits 64 bits
+        self._surely_fits = self._fitting(LONGEST_PS)
         self.levels_before: list[int] = []  # how many lines stand before the level of each line
         for rank, line in enumerate(lines):
             same = rank > 0 and lines[rank - 1].isr.urgency == line.isr.urgency
             self.levels_before.append(self.levels_before[-1] if same else rank)
         self._shares: list[Fraction | None] = []
-        total: Fraction | None = Fraction(0)
         for line in lines:
             try:
-                total = None if total is None else total + line.share
+                self._shares.append(line.share)
             except NoBound:
-                total = None
-            self._shares.append(total)
+                self._shares.append(None)
+        self._near = np.cumsum([np.inf if share is None else float(share) for share in self._shares])
+        self._all_taken, self._before = self.taken.astype(np.float64), np.append(0, np.cumsum(self.taken))
+        self._dens = self._den.astype(np.float64)
+        # windows up to which all that is asked for is told exactly by floats; none where a curve is no plain staircase
+        self._exactly = -1 if self._any_apart or self._odd else self._fitting(_EXACT)
+        self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
+        self._room = np.empty(len(rows))
 
-    def _fitting(self) -> int:
-        """The longest window in ps in which what all lines ask for is surely less than Tachys counts."""
+    def _fitting(self, most: int) -> int:
+        """The longest window in ps in which all lines together surely ask for less than ``most`` ps."""
         if self._endless is not None:
             return -1
         leaks = [(each.curve.leaky(), int(taken)) for (_, each), taken in zip(self.rows, self.taken, strict=True)]
         burst = sum(float(burst) * taken for (burst, _), taken in leaks)
         rate = sum(float(rate) * taken for (_, rate), taken in leaks)
-        return int((LONGEST_PS / 2 - burst) / rate) if rate else LONGEST_PS
+        return int((most / 2 - burst) / rate) if rate else most
 
     def share(self, rank: int) -> Fraction | None:
         """What the lines up to and including ``rank`` ask of the core in the long run; None: no number is enough."""
-        return self._shares[rank] if rank >= 0 else Fraction(0)
+        shares = self._shares[: rank + 1]
+        known = [share for share in shares if share is not None]
+        return exact_sum(known) if len(known) == len(shares) else None
 
     def counts(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
         """The most activations of rows ``begin`` to ``end`` in a closed window [0, ps].
@@ -177,7 +186,21 @@ class Workload:
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
         """What those activations take of the core, in ps."""
-        return self.total(self.counts(ps, end, begin), self.taken[begin:end], ps)
+        if not 0 <= ps <= self._exactly:
+            return self.total(self.counts(ps, end, begin), self.taken[begin:end], ps)
+        self.rounds += 1
+        if end <= begin:
+            return 0
+        begun, bottoms = self._exact  # as counts does, without a column that is new each time
+        room, rows = self._room[: end - begin], slice(begin, end)
+        if self._most_den == 1:
+            np.add(begun[rows], float(ps + 1), out=room)
+        else:
+            np.multiply(self._dens[rows], float(ps + 1), out=room)
+            np.add(room, begun[rows], out=room)
+        np.divide(room, bottoms[rows], out=room)
+        np.floor(room, out=room)
+        return int(room.dot(self._all_taken[rows])) + int(self._before[end] - self._before[begin])
 
     def close(self, base: int, end: int, closed: Bools | None = None, least: int = 0) -> int:
         """The least t >= ``least`` with t = base + the work of all arrivals of rows up to ``end`` in [0, t).
@@ -190,10 +213,11 @@ class Workload:
         """
         taken, now = self.taken[:end], max(base, least)
         for _ in range(QUICK_ROUNDS):
-            counts = self.counts(now - 1, end)
-            if closed is not None:
-                counts = np.where(closed[:end], self.counts(now, end), counts)
-            later = base + self.total(counts, taken, now)
+            if closed is None:
+                later = base + self.work(now - 1, end)
+            else:
+                counts = np.where(closed[:end], self.counts(now, end), self.counts(now - 1, end))
+                later = base + self.total(counts, taken, now)
             if later <= now:
                 return now
             now = later
@@ -243,6 +267,8 @@ class Workload:
         Raises:
             WindowTooLong: with who wants how much.
         """
+        if rank < 0 or self._near[rank] < SURELY_BELOW:
+            return
         wanted = self.share(rank)
         if wanted is None:
             raise WindowTooLong(self._endless or "nothing holds the events apart that go before it")
