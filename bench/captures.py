@@ -44,14 +44,14 @@ def make_vcd(path: Path, size: int) -> None:
             written += stream.write("".join(block))
 
 
-def make_csv(path: Path, rows: int) -> None:
-    """Regular samples of eight lines."""
+def make_csv(path: Path, rows: int, chance: float = 0.05) -> None:
+    """Regular samples of eight lines, of which one changes by ``chance`` from a row to the next."""
     dice = random.Random(2)
     with path.open("w") as stream:
         stream.write("Time [us]," + ",".join(f"D{k}" for k in range(8)) + "\n")
         level = 0
         for row in range(rows):
-            if dice.random() < 0.05:
+            if dice.random() < chance:
                 level ^= 1 << dice.randrange(8)
             stream.write(f"{row / 10:.1f}," + ",".join(str(level >> k & 1) for k in range(8)) + "\n")
 
