@@ -7,6 +7,7 @@ model is a dict of tables, so that it can be changed, relaxed and shrunk; ``toml
 import random
 
 NS = 1000
+WOVEN = 1_000_000  # seeds below are as they were before there were tokens
 KINDS = ("clock", "source", "unit", "isr", "step", "need", "probe")
 
 
@@ -230,9 +231,111 @@ class Attack:
         return model
 
 
+class Woven(Attack):
+    """A model by chance through whose loop tokens go round: a unit, routines, a flag, a step, and the unit again.
+
+    Beside such rings: steps that a tick wakes by a flag, halts, and waits for what the loop itself has begun. Most of
+    them are as one would write them, some have a second token, a second taker, a second cause.
+    """
+
+    def ring(self, model, name):
+        """One round, mostly with one token."""
+        unit, step, routines = f"u{name}", f"s{name}", [f"i{name}{k}" for k in range(self.one(1, 1, 2))]
+        odd = self.chance(0.25)
+        model["unit"][unit] = {"on": f"step.{step}.{self.one('start', 'end', 'end')}", "takes": self.span(60, NS)}
+        if not (odd and self.chance(0.3)):
+            model["unit"][unit]["primed"] = True
+        if self.chance(0.4):
+            model["unit"][unit]["busy"] = self.one("drop", "restart", "queue")
+        cause = f"unit.{unit}"
+        if self.chance(0.2):
+            model["unit"][f"v{name}"] = {"on": cause, "takes": self.span(30, NS)}
+            cause = f"unit.v{name}" + self.one("", ".start")
+        for routine in routines:
+            model["isr"][routine] = {"on": cause, "level": self.dice.randrange(self.levels), "cost": self.span()}
+            cause = f"isr.{routine}.{self.one('end', 'end', 'start')}"
+        last = model["isr"][routines[-1]]
+        last["sets"] = f"g{name}"
+        if odd and self.chance(0.5):
+            on = self.one(cause, *(f"source.{each}" for each in model["source"]), f"step.{step}.end")
+            model["isr"][routines[0]]["on"] = list(dict.fromkeys([model["isr"][routines[0]]["on"], on]))
+        self.add_step(model, step, {"polls": f"g{name}", "cost": self.span(20)})
+        if self.chance(0.2):
+            model["step"][step]["pause"] = Time(self.dice.randint(1, 30) * NS)
+        if self.chance(0.15):
+            model["step"][step] |= {
+                "every": Time(self.dice.randint(20, 300) * NS),
+                "rearm": self.one("grid", "skip", "now"),
+            }
+        if odd and self.chance(0.3):
+            self.add_step(model, f"t{name}", {"polls": f"g{name}", "cost": self.span(20)})
+
+    def tick(self, model, name):
+        """A step behind a flag that a source of its own sets through a routine."""
+        model["source"][f"k{name}"] = {"every": Time(self.dice.randint(60, 900) * NS)} | (
+            {"jitter": Time(self.dice.randint(0, 60) * NS)} if self.chance(0.3) else {}
+        )
+        model["isr"][f"k{name}"] = {"on": f"source.k{name}", "level": self.dice.randrange(self.levels),
+                                    "cost": self.span(), "sets": f"k{name}"}  # fmt: skip
+        self.add_step(model, f"k{name}", {"polls": f"k{name}", "cost": self.span(20)})
+
+    def errand(self, model, name):
+        """A step begins a unit, and the same or another waits for it, or for the flag that its routine sets."""
+        begun, waits = f"b{name}", self.one(f"b{name}", f"w{name}")
+        model["unit"][f"e{name}"] = {"on": f"step.{begun}.{'start' if begun == waits else self.one('start', 'end')}",
+                                     "takes": self.span(40, NS)}  # fmt: skip
+        what = f"unit.e{name}"
+        if self.chance(0.6):
+            model["isr"][f"e{name}"] = {"on": f"unit.e{name}", "level": self.dice.randrange(self.levels),
+                                        "cost": self.span(), "sets": f"e{name}"}  # fmt: skip
+            what = f"e{name}"
+        made = {"waits": what, "cost": self.span(20)}
+        if self.chance(0.4):
+            made["at_most"] = Time(self.dice.randint(1, 300) * NS)
+        first = {"cost": self.span(10, NS)} if waits != begun else {}
+        for step, table in ((begun, first), (waits, made)):
+            if step == waits or first:
+                self.add_step(model, step, table)
+
+    def add_step(self, model, name, table):
+        """At any place of the loop."""
+        steps = [*model["step"].items()]
+        steps.insert(self.dice.randint(0, len(steps)), (name, table))
+        model["step"] = dict(steps)
+
+    def model(self):
+        """All of it."""
+        model = super().model()
+        if "step" not in model:
+            model["loop"], model["step"] = {"overhead": self.span(6, NS)}, {}
+        if self.chance(0.5):  # little else
+            kept = self.dice.choice(list(model["source"]))
+            model |= {"source": {kept: model["source"][kept]}, "unit": {}, "step": {}, "need": {}}
+            model["isr"] = {"i0": {"on": f"source.{kept}", "level": 0, "cost": self.span()}}
+            model.pop("watchdog", None)
+        for name in range(self.one(1, 1, 2, 3)):
+            self.one(self.ring, self.ring, self.tick, self.errand)(model, name)
+        if self.chance(0.5):
+            self.add_step(model, "z", {"cost": self.span(9)})
+        if self.chance(0.3):
+            flags = [step["polls"] for step in model["step"].values() if "polls" in step]
+            self.add_step(
+                model, "sleep", {"cost": Time(0), "sleep": {"unless": flags} if flags and self.chance(0.7) else True}
+            )
+        events = [f"step.{name}.{moment}" for name in model["step"] for moment in ("start", "end")]
+        events += [f"isr.{name}.end" for name in model["isr"]]
+        for number in range(self.one(0, 1, 2)):
+            model["need"][f"w{number}"] = self.need(events, [f"isr.{name}" for name in model["isr"]])
+        if self.chance(0.3):
+            model["watchdog"] = {"fed_by": self.dice.choice(events), "timeout": self.limit()}
+            if self.chance(0.5):
+                model["watchdog"]["not_before"] = self.limit()
+        return model
+
+
 def attack(seed):
-    """The model of a seed."""
-    return Attack(seed).model()
+    """The model of a seed; of each three one has tokens that go round its loop."""
+    return Woven(seed).model() if seed % 3 == 2 and seed >= WOVEN else Attack(seed).model()
 
 
 # --- the same model, changed ----------------------------------------------------------------------------------------

@@ -17,7 +17,7 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from pathlib import Path
 
-from attack import NS, Attack, copied, relaxed, shrunk, toml
+from attack import NS, attack, copied, relaxed, shrunk, toml
 from playing import figures
 from second_judge import Story, misses, rows_of
 from tachys.compiled import checked
@@ -319,7 +319,7 @@ def one(seed, plays):
     """What one model gives: a plain record, so that a worker that dies takes only its own model with it."""
     told = {"seed": seed, "found": [], "compared": 0, "refused": ""}
     begun = time.process_time()
-    model = Attack(seed).model()
+    model = attack(seed)
     try:
         wrong, told["compared"] = look(model, seed, plays)
         told["found"] = [(kind, str(what)) for kind, what in dict(reversed(wrong)).items()]
@@ -357,7 +357,7 @@ def watched(first, last, plays, step, results):
 def smallest(kind, seed, plays=2):
     """The smallest model found that is wrong in the same way; one that kills the process stays as it is."""
     if kind == "crash: the process died":
-        return Attack(seed).model()
+        return attack(seed)
 
     def fails(model):
         try:
@@ -367,14 +367,14 @@ def smallest(kind, seed, plays=2):
         except Exception as error:
             return kind == f"crash: {type(error).__name__}"
 
-    return shrunk(Attack(seed).model(), fails)
+    return shrunk(attack(seed), fails)
 
 
 def main():
     """Soak, report, shrink."""
     options = argparse.ArgumentParser()
     options.add_argument("--models", type=int, default=2000)
-    options.add_argument("--seed", type=int, default=0)
+    options.add_argument("--seed", type=int, default=1_000_000)
     options.add_argument("--plays", type=int, default=2)
     options.add_argument("--workers", type=int, default=2)
     options.add_argument("--shrink", type=int, default=5, help="how many of the kinds found are shrunk")
