@@ -294,7 +294,7 @@ class Woven(Attack):
             made["at_most"] = Time(self.dice.randint(1, 300) * NS)
         first = {"cost": self.span(10, NS)} if waits != begun else {}
         for step, table in ((begun, first), (waits, made)):
-            if step == waits or first:
+            if table:
                 self.add_step(model, step, table)
 
     def add_step(self, model, name, table):

@@ -38,8 +38,7 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS) -> Bounds:
     flags = {flag: flag_bounds(system, flag, passes, events, isrs) for flag in system.graph.flags}
     reach = EventBounds(system, events, isrs, units, flags, steps)
     for step in system.steps if passes else ():  # what a flag keeps apart is only known now
-        interval = replace(steps[step.name].interval, least=reach.least_apart(step))
-        steps[step.name] = replace(steps[step.name], interval=interval)
+        steps[step.name] = replace(steps[step.name], interval=reach.interval(step))
     lengths = sorted({*windows, *_asked(system)})
     taken = load_bounds(system, load, reach, passes, lengths)
     paper = BoundsOnPaper(reach, taken)

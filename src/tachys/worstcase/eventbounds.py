@@ -127,9 +127,13 @@ class EventBounds:
         duration = found.duration
         return 0 if duration.most is None else apart - (duration.most - duration.least)
 
-    def least_apart(self, step: Step) -> int:
-        """The least distance of two starts of a step."""
-        return self._step_apart(step.start)
+    def interval(self, step: Step) -> Figure:
+        """From start to next start of a step, now that it is known how its flag is set."""
+        known = replace(self.steps[step.name].interval, least=self._step_apart(step.start))
+        if step.polls is None:
+            return known
+        most = self.distances(step.start)[1]
+        return known if most.most is None else replace(most, least=known.least)
 
     def _from_time_zero(self, cause: Event, most: Figure) -> Figure:
         """The most distance, where one may lie between time zero and the first of the causes."""

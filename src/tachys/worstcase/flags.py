@@ -26,6 +26,8 @@ def flag_bounds(
     assert sets is not None
     figures = [_reaction(windows, step, flag, set_after, sets) for step in found]
     figure = min(figures, key=lambda each: 2**80 if each.most is None else each.most)
+    if any(step.thing in events.rings.turns for step in found):  # the only token of a ring sets it
+        return FlagBounds(flag, figure, False, "")
     if figure.most is None:
         return FlagBounds(flag, figure, True, figure.reason)
     try:
@@ -42,6 +44,8 @@ def _reaction(windows: LoopWindows, step: Step, flag: str, set_after: int, sets:
     It had taken an earlier set, at the least distance of sets before or more, within the longest reaction; where that
     and its longest duration are over by then, it does not run before it takes this one.
     """
+    if windows.events.rings.passes_end(step.thing):  # the only token of a ring sets it, and has left the step by then
+        return windows.reaction(step, flag, set_after, again=False)
     figure = windows.reaction(step, flag, set_after)
     duration = windows.duration(step)
     if figure.most is None or duration.most is None or step.polls != flag:

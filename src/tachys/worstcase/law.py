@@ -88,6 +88,9 @@ class Finished(Protocol):
     def loses(self, thing: Thing) -> str | None:
         """Why events of a thing may be lost; None if none ever is."""
 
+    def distances(self, event: str) -> tuple[int, Figure]:
+        """(the least distance in ps between neighbouring events, the most as a figure)."""
+
 
 @dataclass(frozen=True)
 class Law:
@@ -96,13 +99,17 @@ class Law:
     system: System
     node: Any
     losing: ClassVar[str] = ""  # what is lost, where something may be
-    in_rings: ClassVar[bool] = True  # whether a ring with one token may go on through it
     keeps_apart: ClassVar[bool] = False  # whether none of its events come closer than ``least_again``
 
     @property
     def begins_alone(self) -> bool:
         """Whether it begins once, at time zero, without a cause."""
         return False
+
+    @property
+    def in_rings(self) -> bool:
+        """Whether a ring with one token may go on through it."""
+        return True
 
     @property
     def breaks_off(self) -> bool:

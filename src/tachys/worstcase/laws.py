@@ -31,7 +31,7 @@ from tachys.worstcase.gaps import Gaps, source_gap
 from tachys.worstcase.law import Curves, Finished, Law, Rates
 from tachys.worstcase.queueing import MOST_STARTS
 from tachys.worstcase.result import UnitBounds
-from tachys.worstcase.rounds import least_distance, least_round
+from tachys.worstcase.rounds import least_distance, least_round, own_least
 
 
 class SourceLaw(Law):
@@ -260,8 +260,13 @@ class StepLaw(Law):
     """Steps of the loop."""
 
     node: Step
-    in_rings: ClassVar[bool] = False
     keeps_apart: ClassVar[bool] = True
+
+    @property
+    def in_rings(self) -> bool:
+        """Where it alone takes its flag: that holds the token until it begins."""
+        step = self.node
+        return step.polls is not None and self.system.graph.rival(step.polls, step) is None
 
     def curve(self, curves: Curves, event: Event) -> Curve:
         """No denser than passes, its timer, and the sets of its flag; the end after a way of its own."""
@@ -288,6 +293,20 @@ class StepLaw(Law):
     def least_again(self) -> int:
         """A pass in which it runs."""
         return least_round(self.system, self.node)
+
+    def least_way(self, moment: str) -> int:
+        """The loop looks no sooner than the routine that has set its flag is left."""
+        return self.system.core.exit.least + (own_least(self.node) if moment == "end" else 0)
+
+    def passes(self, found: Finished, moment: str) -> Figure:
+        """The reaction to its flag, and for its end its duration."""
+        assert self.node.polls is not None
+        reaction, duration = found.flags[self.node.polls].reaction, found.steps[self.node.name].duration
+        if moment == "start" or reaction.most is None:
+            return reaction
+        if duration.most is None:
+            return duration
+        return summed(reaction.least + duration.least, [*reaction.parts, *duration.parts])
 
     def gaps(self, gaps: Gaps, found: Finished) -> None:
         """By its timer or in every pass; behind its flag where nobody else takes that."""
@@ -332,10 +351,9 @@ class StepLaw(Law):
         step, bounds = self.node, found.steps[self.node.name]
         interval = bounds.interval
         if step.polls is not None:
-            gap = found.gap(step.start)
-            if gap is None:
-                return Figure(least, None, reason=interval.reason)
-            interval = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
+            interval = self._polled(found, interval)
+            if interval.most is None:
+                return interval
         if event.moment == "start" or interval.most is None:
             least = max(least, interval.least) if event.moment == "start" else least
             return Figure(least, interval.most, interval.parts, interval.reason)
@@ -346,6 +364,24 @@ class StepLaw(Law):
         parts = [*interval.parts, *bounds.duration.parts,
                  Part("the least of the same step", step.thing, 1, -bounds.duration.least)]  # fmt: skip
         return summed(least, parts)
+
+    def _polled(self, found: Finished, interval: Figure) -> Figure:
+        """From start to next start behind its flag: each takes the next set, or one comes from any instant on."""
+        step, gap = self.node, found.gap(self.node.start)
+        assert step.polls is not None
+        known = Figure(interval.least, None, reason=interval.reason)
+        if gap is not None:
+            known = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
+        flag, setters = found.flags[step.polls], self.system.graph.ends_of_setters(step.polls)
+        alone = step.every is None and self.system.graph.rival(step.polls, step) is None
+        alone = alone and not found.events.tangled(step.thing)
+        if not alone or flag.overwritten or flag.reaction.most is None or len(setters) != 1:
+            return known
+        sets = found.distances(setters[0])[1]
+        if sets.most is None or (gap is not None and sets.most + flag.reaction.most - flag.reaction.least > gap):
+            return known
+        least = Part("the least of the same way", f"flag.{step.polls}", 1, -flag.reaction.least)
+        return summed(interval.least, [*sets.parts, *flag.reaction.parts, least])
 
 
 class FlagLaw(Law):

@@ -93,7 +93,7 @@ class LoopWindows:
         raised = raised_by_loop(system)
         self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
         self._all = np.ones_like(self._own_raised)
-        self._found: dict[tuple[int, bool], Counts] = {}
+        self._found: dict[tuple[int, bool, Step | None], Counts] = {}
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -105,7 +105,7 @@ class LoopWindows:
 
     def duration(self, step: Step) -> Figure:
         """From the start of a step to its end."""
-        return self.stretch(own_least(step), self._own(step))
+        return self.stretch(own_least(step), self._own(step), within=step)
 
     def overhead(self) -> Figure:
         """From the beginning of a pass to its first look."""
@@ -114,7 +114,7 @@ class LoopWindows:
     def until_paid(self, step: Step) -> Figure:
         """From the start of a step to the end of its cost."""
         last = max((place for place, act in enumerate(step.acts) if act.burns), default=-1)
-        return self.stretch(0, self._own(step, acts=step.acts[: last + 1]))
+        return self.stretch(0, self._own(step, acts=step.acts[: last + 1]), within=step)
 
     def late(self, step: Step) -> Figure:
         """From the instant at which a software timer is due to the start of its step."""
@@ -254,33 +254,40 @@ class LoopWindows:
         cut = min(set_after, figure.most)
         return summed(0, [*figure.parts, Part("before the flag was set", f"flag.{flag}", 1, -cut)])
 
-    def stretch(self, least: int, own: list[Part] | str, *, closed: bool = False) -> Figure:
+    def stretch(self, least: int, own: list[Part] | str, *, closed: bool = False, within: Step | None = None) -> Figure:
         """The figure of a window in which the loop has ``own`` to do (or cannot be bounded, for a reason).
 
-        ``closed``: it begins with an arrival, so that what comes at both its ends is in it.
+        ``closed``: it begins with an arrival, so that what comes at both its ends is in it. ``within``: it lies between
+        the start and the end of that step.
         """
         if isinstance(own, str):
             return Figure(least, None, reason=own)
         base = sum(part.total for part in own)
         try:
-            over = self.load.parts("interrupted by", self._interrupted(base, closed))
+            over = self.load.parts("interrupted by", self._interrupted(base, closed, within))
         except NoBound as error:
             return Figure(least, None, reason=str(error))
         return summed(least, [*own, *over])
 
-    def _interrupted(self, base: int, closed: bool) -> Counts:
+    def _interrupted(self, base: int, closed: bool, within: Step | None) -> Counts:
         """The most activations of each row in a window in which the loop works for ``base`` ps; worked out once.
+
+        While a step has the only token of its ring, none of the routines in that ring comes.
 
         Raises:
             NoBound: the window has no end.
         """
-        if (base, closed) not in self._found:
+        holder = within if within is not None and self.events.rings.passes_end(within.thing) else None
+        if (base, closed, holder) not in self._found:
             self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
             rows, end = self._all if closed else self._own_raised, len(self.load.rows)
-            length = self.load.close(base, end, rows if rows.any() else None)
-            counts = np.where(rows, self.load.counts(length, end), self.load.counts(length - 1, end))
-            self._found[base, closed] = counts
-        return self._found[base, closed]
+            absent = None
+            if holder is not None:
+                ring = self.events.rings.turns[holder.thing]
+                absent = np.array([line.isr.thing in ring for line, _ in self.load.rows], np.bool_)
+            length = self.load.close(base, end, rows if rows.any() else None, absent=absent)
+            self._found[base, closed, holder] = self.load.arrivals(length, end, rows, absent)
+        return self._found[base, closed, holder]
 
     def _round(self, without: Step | None = None, known: str | None = None) -> list[Part] | str:
         """What the loop itself does in one round; ``known``: the flag that is set all the while."""

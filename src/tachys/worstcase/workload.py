@@ -202,32 +202,47 @@ class Workload:
         np.floor(room, out=room)
         return int(room.dot(self._all_taken[rows])) + int(self._before[end] - self._before[begin])
 
-    def close(self, base: int, end: int, closed: Bools | None = None, least: int = 0) -> int:
+    def close(
+        self, base: int, end: int, closed: Bools | None = None, least: int = 0, absent: Bools | None = None
+    ) -> int:
         """The least t >= ``least`` with t = base + the work of all arrivals of rows up to ``end`` in [0, t).
 
-        ``closed``: rows of which those at t itself count too. A few rounds of the recurrence find most of them; a long
-        window is followed arrival by arrival.
+        ``closed``: rows of which those at t itself count too; ``absent``: rows of which none comes. A few rounds of the
+        recurrence find most of them; a long window is followed arrival by arrival.
 
         Raises:
             NoBound: it has no end, or none within ``MOST_ARRIVALS``.
         """
         taken, now = self.taken[:end], max(base, least)
         for _ in range(QUICK_ROUNDS):
-            if closed is None:
+            if closed is None and absent is None:
                 later = base + self.work(now - 1, end)
             else:
-                counts = np.where(closed[:end], self.counts(now, end), self.counts(now - 1, end))
+                counts = self.arrivals(now, end, closed, absent)
                 later = base + self.total(counts, taken, now)
             if later <= now:
                 return now
             now = later
-        return self._walk(base, end, closed, max(now, 1), least)
+        return self._walk(base, end, closed, max(now, 1), least, absent)
 
-    def _walk(self, base: int, end: int, closed: Bools | None, begun: int, least: int) -> int:
+    def arrivals(
+        self, length: int, end: int, closed: Bools | None = None, absent: Bools | None = None
+    ) -> NDArray[np.int64]:
+        """The most activations of rows up to ``end`` in [0, length), those at its end too of ``closed`` ones.
+
+        Raises:
+            NoBound: nothing holds one of the events apart.
+        """
+        counts = self.counts(length - 1, end)
+        if closed is not None:
+            counts = np.where(closed[:end], self.counts(length, end), counts)
+        return counts if absent is None else np.where(absent[:end], 0, counts)
+
+    def _walk(self, base: int, end: int, closed: Bools | None, begun: int, least: int, absent: Bools | None) -> int:
         """As :meth:`close`, all arrivals in order of time; ``begun``: a time before which it does not close."""
         horizon = 2 * begun
         while horizon < _SAFE:
-            counts = self.counts(horizon, end)
+            counts = self.arrivals(horizon + 1, end, absent=absent)
             self.total(counts, self.taken[:end], horizon)
             if int(counts.sum()) > MOST_ARRIVALS:
                 break
