@@ -263,3 +263,44 @@ def test_a_need_without_a_way_waits_for_the_next():
     late = found.steps["t"].late.most
     assert found.needs["n"].bound == 5000 * NS + late
     assert found.needs["n"].proved
+
+
+RING = (
+    '[unit.u]\non = "step.act.end"\ntakes = "100 ns"\nprimed = true\n'
+    + isr("done", 0, ns(10), 'sets = "ready"', on='"unit.u"')
+    + '[loop]\noverhead = "3 ns"\n[step.act]\npolls = "ready"\ncost = ["5 ns", "20 ns"]\n'
+)
+
+
+def test_the_one_token_of_a_ring_through_the_loop():
+    found = bounds(read_model(head() + RING + '[step.rest]\ncost = "7 ns"\n', "m.toml"))
+    act = found.steps["act"]
+    # unit, chain, body, exit, the least of the step; nothing lies between them at best
+    assert act.interval.least == (100 + 1 + 10 + 1 + 5) * NS
+    # while it works its token is nowhere else: no routine interrupts it
+    assert act.duration.most == 20 * NS
+    # one pass without itself, the routine with its entry and exit, less the least of it up to the set
+    assert found.flags["ready"].reaction.most == (3 + 7 + 13 - 11) * NS
+    assert act.interval.most == (100 + 12 + 12 + 20) * NS
+    assert sum(part.total for part in act.interval.parts) == act.interval.most
+    assert not found.flags["ready"].overwritten
+    assert not found.units["u"].lost
+    assert found.load.least > 0
+
+
+def test_a_ring_wakes_a_halt_that_its_flag_holds_off_and_no_other():
+    for unless, known in (('{ unless = ["ready"] }', True), ("true", False)):
+        found = bounds(read_model(head() + RING + f'[step.nap]\ncost = "0 ns"\nsleep = {unless}\n', "m.toml"))
+        assert (found.loop_pass.most is not None) is known
+
+
+def test_a_step_that_another_may_rob_of_its_flag_is_on_no_ring():
+    found = bounds(read_model(head() + RING + '[step.thief]\npolls = "ready"\ncost = "1 ns"\n', "m.toml"))
+    assert found.flags["ready"].overwritten or found.steps["act"].interval.most is None
+
+
+def test_in_a_halt_comes_nothing_but_what_ends_it():
+    sources = '[source.tick]\nevery = "1000 ns"\n' + isr("tick", 0, ns(5)) + gap("rx", 10) + isr("rx", 1, ns(1))
+    loop = '[loop]\noverhead = "3 ns"\n[step.nap]\ncost = "0 ns"\nsleep = true\n'
+    # two pieces of T ns together: tick (T + 2 + 2·999) // 1000 = 2 times 8, rx (T + 2 + 2·9) // 10 = 5 times 4
+    assert bounds(read_model(head() + sources + loop, "m.toml")).loop_pass.most == (1000 + 3 + 2 * 8 + 5 * 4) * NS

@@ -10,13 +10,17 @@ from tachys.frames import Seconds, in_seconds
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """One term of a figure: ``count`` times (``body`` + ``overhead``) ps, caused by ``who``."""
+    """One term of a figure: ``count`` times (``body`` + ``overhead``) ps, caused by ``who``.
+
+    ``by_clock``: it passes by the clock on the wall, whatever runs meanwhile.
+    """
 
     what: str
     who: str
     count: int
     body: int
     overhead: int = 0
+    by_clock: bool = False
 
     @property
     def total(self) -> int:

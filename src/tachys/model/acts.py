@@ -33,11 +33,15 @@ class Guard:
 
 @dataclass(frozen=True, slots=True)
 class Act:
-    """One act; ``part``: its word in figures, ``state``: in lanes, ``burns``: it takes CPU time, which is load."""
+    """One act; ``part``: its word in figures, ``state``: in lanes, ``burns``: it takes CPU time, which is load.
+
+    ``by_clock``: what it ``takes`` passes by the clock on the wall.
+    """
 
     part: ClassVar[str]
     state: ClassVar[ActState]
     burns: ClassVar[bool] = False
+    by_clock: ClassVar[bool] = False
 
     @property
     def takes(self) -> Range:
@@ -102,6 +106,7 @@ class Pause(Act):
 
     part: ClassVar[str] = "pause"
     state: ClassVar[ActState] = "spins"
+    by_clock: ClassVar[bool] = True
     length: Range = ZERO
 
     @property

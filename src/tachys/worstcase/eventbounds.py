@@ -129,7 +129,7 @@ class EventBounds:
 
     def interval(self, step: Step) -> Figure:
         """From start to next start of a step, now that it is known how its flag is set."""
-        known = replace(self.steps[step.name].interval, least=self._step_apart(step.start))
+        known = replace(self.steps[step.name].interval, least=self._least_distance(step.start))
         if step.polls is None:
             return known
         most = self.distances(step.start)[1]

@@ -11,8 +11,12 @@ What the loop itself raises, it can raise at that very instant, right after the 
 window [0, t]. So does everything in a window that begins with an arrival, and not with a look (the reaction to a
 flag): acceptance goes before the look with which the window ends.
 
-Pauses, waits and halts pass by the clock on the wall, and interrupts only fill them; counting both in full is safe.
-A halt lasts at most until the next event of some line that is sure to come, plus the time to wake. A flag is set
+Pauses, waits and halts pass by the clock on the wall, and interrupts only fill them. Counting both in full is safe. So
+is this: cut such times out, and what is left is one piece more than there were of them, in each of which a busy window
+of its own begins, at the last instant before its beginning at which no routine ran or waited. All pieces together last
+as long as the loop works and routines interrupt it in them; of each row no more can come than in closed windows of that
+length together. The fewer of both count. In a halt nothing comes but what ends it. A halt lasts at most until the next
+event of some line that is sure to come, plus the time to wake. A flag is set
 inside a routine; its window begins at the last instant before, at which no routine ran or waited, when the loop stood
 anywhere in its pass or was halted. (The polling loop as the least urgent task of a fixed-priority system; the window
 argument is that of M. Joseph, P. Pandya, "Finding response times in a real-time system", Computer Journal 29, 1986.)
@@ -20,7 +24,7 @@ argument is that of M. Joseph, P. Pandya, "Finding response times in a real-time
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -63,7 +67,7 @@ MOST_ROUNDS = 200  # in a row, in which a step makes up for what it has missed
 
 @dataclass(frozen=True, slots=True)
 class _Waker:
-    """The line whose event comes soonest for sure, and how long that can take."""
+    """A line whose event is sure to come, and how long that can take."""
 
     who: str
     within: int
@@ -81,6 +85,14 @@ class _Pace:
         return (length + self.late) // self.period + 1
 
 
+@dataclass(frozen=True, slots=True)
+class _Pieces:
+    """How much of a window passes by the clock, in ps, and into how many pieces that divides the rest of it."""
+
+    clock: int
+    count: int
+
+
 class LoopWindows:
     """Windows of the loop of a system, for given lines and events."""
 
@@ -89,11 +101,11 @@ class LoopWindows:
         self.loop = loop
         self.load = load
         self.events = events
-        self.waker = self._waker()
+        self._wakers = self._sure_wakers()
         raised = raised_by_loop(system)
         self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
         self._all = np.ones_like(self._own_raised)
-        self._found: dict[tuple[int, bool, Step | None], Counts] = {}
+        self._found: dict[tuple[int, _Pieces, bool, Step | None], Counts] = {}
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -263,14 +275,16 @@ class LoopWindows:
         if isinstance(own, str):
             return Figure(least, None, reason=own)
         base = sum(part.total for part in own)
+        clock = [part for part in own if part.by_clock and part.total]
+        pieces = _Pieces(sum(part.total for part in clock), 1 + sum(part.count for part in clock))
         try:
-            over = self.load.parts("interrupted by", self._interrupted(base, closed, within))
+            over = self.load.parts("interrupted by", self._interrupted(base, pieces, closed, within))
         except NoBound as error:
             return Figure(least, None, reason=str(error))
         return summed(least, [*own, *over])
 
-    def _interrupted(self, base: int, closed: bool, within: Step | None) -> Counts:
-        """The most activations of each row in a window in which the loop works for ``base`` ps; worked out once.
+    def _interrupted(self, base: int, pieces: _Pieces, closed: bool, within: Step | None) -> Counts:
+        """The most activations of each row in a window in which the loop has ``base`` ps to do; worked out once.
 
         While a step has the only token of its ring, none of the routines in that ring comes.
 
@@ -278,7 +292,8 @@ class LoopWindows:
             NoBound: the window has no end.
         """
         holder = within if within is not None and self.events.rings.passes_end(within.thing) else None
-        if (base, closed, holder) not in self._found:
+        key = base, pieces, closed, holder
+        if key not in self._found:
             self.load.refuse_overload(len(self.load.lines) - 1, delayed=True, what="the routines")
             rows, end = self._all if closed else self._own_raised, len(self.load.rows)
             absent = None
@@ -286,8 +301,11 @@ class LoopWindows:
                 ring = self.events.rings.turns[holder.thing]
                 absent = np.array([line.isr.thing in ring for line, _ in self.load.rows], np.bool_)
             length = self.load.close(base, end, rows if rows.any() else None, absent=absent)
-            self._found[base, closed, holder] = self.load.arrivals(length, end, rows, absent)
-        return self._found[base, closed, holder]
+            counts = self.load.arrivals(length, end, rows, absent)
+            if pieces.clock:
+                counts = self.load.in_pieces(base - pieces.clock, pieces.count, counts)
+            self._found[key] = counts
+        return self._found[key]
 
     def _round(self, without: Step | None = None, known: str | None = None) -> list[Part] | str:
         """What the loop itself does in one round; ``known``: the flag that is set all the while."""
@@ -312,15 +330,31 @@ class LoopWindows:
                 longest = self._longest_halt(step, act, known)
             if isinstance(longest, str):
                 return longest
-            parts += [*longest, Part(act.part, step.thing, 1, act.takes.most)]
+            parts += [*longest, Part(act.part, step.thing, 1, act.takes.most, by_clock=act.by_clock)]
         return parts
 
     def _longest_halt(self, step: Step, halt: Halt, known: str | None) -> list[Part] | str:
         if known is not None and known in halt.unless:
             return []
-        if self.waker is None:
+        waker = min([*self._wakers, *self._ring_wakers(step, halt)], key=lambda each: each.within, default=None)
+        if waker is None:
             return f"{step.thing} sleeps, and no interrupt is sure to wake it: all their sources are sporadic"
-        return [Part(f"asleep until {self.waker.who}", step.thing, 1, self.waker.within)]
+        return [Part(f"asleep until {waker.who}", step.thing, 1, waker.within, by_clock=True)]
+
+    def _ring_wakers(self, step: Step, halt: Halt) -> Iterator[_Waker]:
+        """The routines of rings whose only token is in hardware when this halt begins, and how long it can be there.
+
+        No routine runs or waits then; the step itself does not hold the token, and a flag that could holds the halt
+        off. A unit that the token leaves at its start may still work when it comes back, and drop it.
+        """
+        rings = self.events.rings
+        for ring in {id(ring): ring for ring in rings.turns.values()}.values():
+            isrs = [body for body in ring if body.kind == "isr"]
+            holds = [self.system.step(body.name) for body in ring if body.kind == "step"]
+            units = [self.system.unit(body.name) for body in ring if body.kind == "unit"]
+            firm = not any(ring[unit.thing] == "start" and unit.busy == "drop" for unit in units)
+            if isrs and firm and not any(each is step or each.polls not in halt.unless for each in holds):
+                yield _Waker(isrs[0], sum(self.events.wait(unit) + unit.takes.most for unit in units))
 
     def _longest_wait(self, step: Step, wait: Wait, known: str | None) -> list[Part] | str:
         """The longest wait in ps, interrupts apart."""
@@ -332,17 +366,16 @@ class LoopWindows:
             if all(event.kind == "step" for event in unit.on):
                 limits.append(self.events.wait(unit) + unit.takes.most)
         if limits:
-            return [Part(wait.part, step.thing, 1, min(limits))]
+            return [Part(wait.part, step.thing, 1, min(limits), by_clock=True)]
         if wait.on.kind == "unit":
             why = f"{wait.on} is started by others too, and may be busy again whenever the loop looks"
         else:
             why = f'nothing limits how long the flag "{wait.on.name}" stays away'
         return f"{step.thing} waits without at_most: {why}"
 
-    def _waker(self) -> _Waker | None:
+    def _sure_wakers(self) -> list[_Waker]:
         within = self.events.hardware_gaps().within
-        found = [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
-        return min(found, key=lambda waker: waker.within, default=None)
+        return [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
 
 
 def step_bounds(windows: LoopWindows, step: Step) -> StepBounds:

@@ -238,6 +238,29 @@ class Workload:
             counts = np.where(closed[:end], self.counts(length, end), counts)
         return counts if absent is None else np.where(absent[:end], 0, counts)
 
+    def in_pieces(self, base: int, pieces: int, most: NDArray[np.int64]) -> NDArray[np.int64]:
+        """The most activations of rows in so many closed windows that last ``base`` and their work together.
+
+        ``most``: no more of each come in any case, which is the answer where nothing better is found soon.
+        """
+        end, now = len(most), base
+        plain = np.ones(end, np.bool_)
+        plain[[row for row in self._odd if row < end]] = False
+        num, den, jitter, distance = (each[:end] for each in (self._num, self._den, self._jitter, self._distance))
+        for _ in range(QUICK_ROUNDS):
+            longest = (now + pieces * (1 + self._most_jitter)) * self._most_den
+            if longest + pieces * int(num.max(initial=1)) >= _SAFE:
+                break
+            # in a closed window of t ps come (t + 1 + jitter) / period at most, rounded up
+            steps = ((now + pieces * (1 + jitter)) * den + pieces * (num - 1)) // num
+            steps = np.where(self._apart[:end], np.minimum(steps, now // distance + pieces), steps)
+            counts = np.where(plain, np.minimum(most, steps), most)
+            later = base + self.total(counts, self.taken[:end], now)
+            if later <= now:
+                return counts
+            now = later
+        return most
+
     def _walk(self, base: int, end: int, closed: Bools | None, begun: int, least: int, absent: Bools | None) -> int:
         """As :meth:`close`, all arrivals in order of time; ``begun``: a time before which it does not close."""
         horizon = 2 * begun
