@@ -325,7 +325,11 @@ class Woven(Attack):
         events = [f"step.{name}.{moment}" for name in model["step"] for moment in ("start", "end")]
         events += [f"isr.{name}.end" for name in model["isr"]]
         for number in range(self.one(0, 1, 2)):
-            model["need"][f"w{number}"] = self.need(events, [f"isr.{name}" for name in model["isr"]])
+            need = self.need(events, [f"isr.{name}" for name in model["isr"]])
+            if "load" in need and self.chance(0.7):
+                bodies = [f"{kind}.{name}" for kind in ("isr", "step") for name in model[kind]]
+                need["of"] = "interrupts" if "over" in need or self.chance(0.4) else self.some(bodies, 3)
+            model["need"][f"w{number}"] = need
         if self.chance(0.3):
             model["watchdog"] = {"fed_by": self.dice.choice(events), "timeout": self.limit()}
             if self.chance(0.5):

@@ -56,8 +56,18 @@ class Story:
     @cached_property
     def busy(self):
         """When the core worked: whole nests of interrupts, and the costs of steps, apart from each other."""
+        return self._ran(loop=True)
+
+    @cached_property
+    def interrupted(self):
+        """When it served interrupts, entries and exits included."""
+        return self._ran(loop=False)
+
+    def _ran(self, loop):
         found, since, cost = [], None, None
         for time, kind, number, cause in self.rows:
+            if not loop and kind in (at.STEP_PHASE, at.PASS, at.HALTS, at.STEP_END):
+                continue
             if kind == at.ACCEPT:
                 if since is None and cost is not None and time > cost:
                     found.append((cost, time))
@@ -87,9 +97,9 @@ class Story:
                 apart.append((begin, end))
         return apart
 
-    def busiest(self, length):
-        """The most load of any window of ``length`` ps that lies in the run."""
-        busy = self.busy
+    def busiest(self, length, of=()):
+        """The most load of any window of ``length`` ps that lies in the run; ``of`` interrupts, or of all."""
+        busy = self.interrupted if of else self.busy
         if self.end < length or not busy:
             return Fraction(0)
         begins, before = [begin for begin, _ in busy], [0, *accumulate(end - begin for begin, end in busy)]
@@ -284,7 +294,7 @@ def misses(story, need):
             last = time
         return count + (story.end - last >= dog.timeout)
     if isinstance(need, LoadNeed) and need.over is not None:
-        return int(story.busiest(need.over) > need.limit)
+        return int(story.busiest(need.over, need.of) > need.limit)
     if isinstance(need, JitterNeed) and not need.of.startswith("source."):
         least, most, count = None, None, 0
         for delay in story.delays(need.of):

@@ -24,12 +24,14 @@ from tachys.compiled import checked
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.needs.kinds import LoadNeed, LossNeed
+from tachys.needs.takers import share_of
 from tachys.needs.verdicts import Verdict
 from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, losses
 from tachys.worstcase.analysis import bounds
+from tachys.worstcase.load import surplus
 
 LONGEST = 5.0  # seconds that a model may take
 
@@ -115,6 +117,7 @@ class Case:
         self._loads(story)
         seen = simulate(self.system, end, how, bounds=self.paper)
         self._needs(story, seen)
+        self._shares(seen, end)
         return seen
 
     def _checked(self, how, end):
@@ -214,9 +217,25 @@ class Case:
             if isinstance(need.need, LoadNeed) and need.need.over is not None and need.need.over <= story.end:
                 self.hold(
                     "judges differ on the load",
-                    (name, need.value, story.busiest(need.need.over)),
-                    need.value == story.busiest(need.need.over),
+                    (name, need.value, story.busiest(need.need.over, need.need.of)),
+                    need.value == story.busiest(need.need.over, need.need.of),
                 )
+
+    def _shares(self, seen, end):
+        """No routine, step or group takes more than its share, but for what a run holds more as it ends somewhere."""
+        overhead = self.system.loop.overhead.most if self.system.loop else 0
+        cost = sum(step.cost.most for step in self.system.steps)
+        for share in [*self.paper.load.shares, *self.paper.load.groups[:1]]:
+            if share.who == "loop.overhead":
+                taken, more = seen.shares["loop.overhead"], surplus(self.paper.reach, end, ()) + cost + overhead
+            else:
+                taken = share_of(seen.shares, (share.who,))
+                more = surplus(self.paper.reach, end, (share.who,)) + cost * share.who.startswith("step.")
+            self.hold(
+                "more taken than its share",
+                (share.who, float(taken), float(share.most), more / end),
+                taken * end <= share.most * end + more,
+            )
 
 
 def index_events(system):
@@ -279,6 +298,21 @@ def monotone(case, model, dice):
             case.hold("allowing more proves a need", (change[1], name), need.proved or not wider.needs[name].proved)
 
 
+def plainer(case):
+    """By plain rules no bound is nearer to what can happen."""
+    plain = figures(bounds(case.system, plain=True))
+    for name, figure in figures(case.paper).items():
+        most = plain[name].most
+        case.hold(
+            "refined above plain",
+            (name, figure.most, most),
+            most is None or (figure.most is not None and figure.most <= most),
+        )
+        case.hold(
+            "refined least below plain", (name, figure.least, plain[name].least), figure.least >= plain[name].least
+        )
+
+
 def deeper(case, model, dice):
     """A queue that is deep enough does not make anything later by being deeper."""
     deep = [
@@ -312,6 +346,7 @@ def look(model, seed, plays=2):
     if dice.random() < 0.5:
         monotone(case, model, dice)
         deeper(case, model, dice)
+        plainer(case)
     return case.wrong, case.compared
 
 

@@ -10,6 +10,7 @@ import click
 
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
+from tachys.needs.takers import INTERRUPTS
 from tachys.needs.verdicts import Verdict
 from tachys.needs.words import doubt_of, value_text, what_holds
 from tachys.words import count_text, exact_share, exact_time, share_text, time_text
@@ -25,10 +26,16 @@ Row = list[str | Verdict]
 @click.command("bounds")
 @click.argument("model", type=click.Path())
 @click.option("--why", metavar="NAME", help="Take apart the figures of one thing: a routine, step, flag, need, load …")
+@click.option(
+    "--rules",
+    type=click.Choice(["refined", "plain"]),
+    default="refined",
+    help="plain: follow no tokens through the loop, and count all that can come while it sleeps or waits.",
+)
 @model_options
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
 @format_option
-def bounds_command(model: str, why: str | None, changes: Changes, strict: bool, shape: str) -> int:
+def bounds_command(model: str, why: str | None, rules: str, changes: Changes, strict: bool, shape: str) -> int:
     """Worst-case latency, response, loss, load and needs of MODEL, without running anything."""
     from tachys.cli.output import print_csv, print_json, warn
     from tachys.worstcase.analysis import bounds
@@ -37,7 +44,7 @@ def bounds_command(model: str, why: str | None, changes: Changes, strict: bool, 
     from tachys.worstcase.lint import lint
 
     system = changes.load(model)
-    found = bounds(system)
+    found = bounds(system, plain=rules == "plain")
     warn([*system.remarks, *lint(found)])
     if why is not None:
         _show_why(found, why, model, shape)
@@ -221,10 +228,14 @@ def _show_flags(found: Bounds) -> None:
 
 def _load_lines(found: Bounds) -> list[str]:
     load = found.load
-    lines = [f"Load in the long run: {share_text(load.least, 'down')} to {share_text(load.most, 'up')}"]
-    biggest = sorted(load.shares, key=lambda share: -share.most)[:5]
-    if biggest:
-        lines.append("  at most: " + ", ".join(f"{share.who} {share_text(share.most, 'up')}" for share in biggest))
+    whole = f"{share_text(load.least, 'down')} to {share_text(load.most, 'up')}"
+    lines = [f"Load in the long run: {whole}; and what each takes at most by itself"]
+    for group in load.groups:
+        mine = [share for share in load.shares if share.who.startswith("isr.") == (group.who == INTERRUPTS)]
+        biggest = sorted(mine, key=lambda share: -share.most)[:3] if group.who != "idle" else []
+        told = ", ".join(f"{share.who} {share_text(share.most, 'up')}" for share in biggest if share.most)
+        range_ = f"{share_text(group.least, 'down'):>7} to {share_text(group.most, 'up'):>7}"
+        lines.append(f"  {group.who:10} {range_}" + (f": {told}" if told else ""))
     if load.reason:
         lines.append(f"  {load.reason}.")
     busiest = ", ".join(f"{share_text(w.most, 'up')} of any {time_text(w.length)}" for w in load.windows)
@@ -292,11 +303,14 @@ def _show_load_why(found: Bounds) -> None:
          *(exact_share(each[share.who]) if share.who in each else "-" for each in inside)]
         for share in sorted(load.shares, key=lambda share: -share.most)
     ]  # fmt: skip
-    total = [exact_share(sum((getattr(s, key) for s in load.shares), Fraction(0))) for key in ("least", "most")]
-    rows.append(["sum", *total, *(exact_share(sum(each.values(), Fraction(0))) for each in inside)])
+    sums = [sum((getattr(s, key) for s in load.shares), Fraction(0)) for key in ("least", "most")]
+    sums += [sum(each.values(), Fraction(0)) for each in inside]
+    rows.append(["sum", *map(exact_share, sums)])
+    if any(each > 1 for each in sums):
+        rows.append(["no more than", *(exact_share(min(each, Fraction(1))) for each in sums)])
     table(columns, rows)
-    if any(sum(each.values()) > 1 for each in inside):
-        say("A sum beyond 100 % is 100 %: not all of it fits into the window.")
+    if any(each > 1 for each in sums):
+        say("Each is what one can take by itself. Not all of them can at once, so sums may be beyond 100 %.")
 
 
 def _which(figure: Figure) -> str:

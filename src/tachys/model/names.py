@@ -11,6 +11,7 @@ from typing import Any
 
 from tachys.errors import did_you_mean
 from tachys.model.nodes import IDLE
+from tachys.needs.takers import INTERRUPTS
 
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]
@@ -101,12 +102,15 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
 def _need_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Reference]:
     losers = [f"{section}.{name}" for section in ("source", "unit", "isr") for name in table_of(raw, section)]
     losers += [f"flag.{flag}" for flag in flag_names(raw)]
+    takers = [INTERRUPTS, *(f"{section}.{name}" for section in ("isr", "step") for name in table_of(raw, section))]
     for name, table in table_of(raw, "need").items():
         for key in ("from", "to"):
             for event in _as_list(table.get(key)):
                 yield ("need", name, key), event, events, "event"
         for thing in _as_list(table.get("of")):
-            if "lost" in table:
+            if "load" in table:
+                yield ("need", name, "of"), thing, takers, "routine or step, or interrupts"
+            elif "lost" in table:
                 yield ("need", name, "of"), thing, losers, "source, unit, routine or flag"
             else:
                 yield ("need", name, "of"), thing, events, "event"

@@ -12,10 +12,11 @@ from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
 from tachys.needs.kinds import FeedNeed, JitterNeed, LoadNeed, LossNeed, Need, PeriodNeed, Watchdog, WithinNeed
+from tachys.needs.takers import INTERRUPTS
 
 _KINDS = {
     frozenset({"from", "to", "within"}): frozenset({"age"}),
-    frozenset({"load"}): frozenset({"over"}),
+    frozenset({"load"}): frozenset({"over", "of"}),
     frozenset({"of", "lost"}): frozenset(),
     frozenset({"of", "every", "give_or_take"}): frozenset(),
     frozenset({"of", "jitter"}): frozenset(),
@@ -55,8 +56,16 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
         if table.load > 1:
             report.complain((*path, "load"), "is more than 100 %", "a core cannot work more than all the time")
         over = None if table.over is None else clocks.distance(table.over, (*path, "over"))
-        return LoadNeed(name, table.load, over)
-    assert table.of is not None
+        of = (table.of,) if isinstance(table.of, str) else tuple(table.of or ())
+        if over is not None and of and of != (INTERRUPTS,):
+            report.complain(
+                (*path, "of"), "windows of single routines and steps are not followed",
+                'write of = "interrupts", or leave over out',
+            )  # fmt: skip
+        return LoadNeed(name, table.load, over, of)
+    if not isinstance(table.of, str):
+        report.complain((*path, "of"), "takes one event or thing here", "only a load takes a list")
+        return None
     if table.lost is not None:
         return LossNeed(name, Thing(table.of), table.lost)
     if table.jitter is not None:

@@ -228,7 +228,7 @@ class NeedTable(Table):
     to: str | None = None
     within: PositiveTime | None = None
     age: bool = False
-    of: str | None = None
+    of: str | list[str] | None = None
     lost: Annotated[int, Field(strict=True, ge=0, le=2**31)] | None = None
     every: PositiveTime | None = None
     give_or_take: Share | None = None

@@ -89,6 +89,11 @@ class Need(ABC):
         return None
 
     @property
+    def takers(self) -> tuple[str, ...]:
+        """Whose load it is about; empty: everybody's."""
+        return ()
+
+    @property
     def window(self) -> int | None:
         """The length of the windows that it looks at, in ps."""
         return None
@@ -194,7 +199,10 @@ class WithinNeed(Need):
 
 @dataclass(frozen=True, slots=True)
 class LoadNeed(Need):
-    """The share of time that the core works, at most; ``over`` ps of any window, None: in the long run."""
+    """The share of time that the core works, at most; ``over`` ps of any window, None: in the long run.
+
+    ``of``: what these alone take, "interrupts" or routines and steps with what belongs to them; empty: everything.
+    """
 
     measures: ClassVar[Literal["time", "share", "number"]] = "share"
     timed: ClassVar[bool] = False
@@ -202,6 +210,12 @@ class LoadNeed(Need):
     name: str
     share: Fraction
     over: int | None = None
+    of: tuple[str, ...] = ()
+
+    @property
+    def takers(self) -> tuple[str, ...]:
+        """Those named in it."""
+        return self.of
 
     @property
     def window(self) -> int | None:
@@ -210,13 +224,13 @@ class LoadNeed(Need):
 
     def bound(self, paper: Paper) -> NeedBounds:
         """The load of the bounds."""
-        least, most, reason = paper.load(self.over)
+        least, most, reason = paper.load(self.over, self.of)
         proved = most <= self.share
         return NeedBounds(self, self.share, most, proved, "" if proved else reason, least=least)
 
     def sum_up(self, seen: Observation, surplus: Fraction = Fraction(0)) -> Total | None:
         """More than the limit in any window, or in all."""
-        found = seen.load(self.over)
+        found = seen.load(self.over, self.of)
         if found is None:
             return None
         more = surplus if self.over is None else Fraction(0)
@@ -226,7 +240,8 @@ class LoadNeed(Need):
 
     def words(self, time: Callable[[int], str]) -> str:
         """What must hold."""
-        return "load" if self.over is None else f"load in any {time(self.over)}"
+        whose = f"load of {', '.join(self.of)}" if self.of else "load"
+        return whose if self.over is None else f"{whose} in any {time(self.over)}"
 
 
 @dataclass(frozen=True, slots=True)

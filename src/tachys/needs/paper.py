@@ -27,5 +27,5 @@ class Paper(Protocol):
     def loses(self, thing: Thing) -> str | None:
         """Why events of a thing may be lost; None if none ever is."""
 
-    def load(self, over: int | None) -> tuple[Fraction, Fraction, str]:
+    def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""

@@ -94,8 +94,8 @@ class Observation(Protocol):
     def lost(self, thing: Thing) -> tuple[Instants, int] | None:
         """(when events of a thing were lost as far as that is known, how many)."""
 
-    def load(self, over: int | None) -> Taken | None:
-        """What was taken of the core: of the busiest window of that length in ps, or of all that was seen."""
+    def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
+        """What these (empty: all) took of the core: of the busiest window of that length in ps, or of all seen."""
 
 
 @dataclass(frozen=True, slots=True)

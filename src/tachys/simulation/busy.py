@@ -18,10 +18,13 @@ from tachys.stretches import busiest, joined
 
 
 class BusySpans:
-    """Slice by slice, the stretches in which the core worked, and the busiest window of ``length`` ps among them."""
+    """Slice by slice, the stretches in which the core worked, and the busiest window of ``length`` ps among them.
 
-    def __init__(self, length: int) -> None:
-        self.length = length
+    ``interrupts_only``: those of routines, with their entries and exits.
+    """
+
+    def __init__(self, length: int, *, interrupts_only: bool = False) -> None:
+        self.length, self.interrupts_only = length, interrupts_only
         self.busiest = Fraction(0)
         self._begins = np.zeros(0, np.int64)
         self._ends = np.zeros(0, np.int64)
@@ -33,10 +36,11 @@ class BusySpans:
         kind, time = records.kind, records.time
         out = (kind == at.BACK) & (records.index == len(index.rows))
         nests = _paired(time, (kind == at.ACCEPT) | out, kind == at.ACCEPT, self._nest)
-        paid = (kind == at.STEP_PHASE) & (records.cause == at.WORK)
+        loop = not self.interrupts_only
+        paid = loop & (kind == at.STEP_PHASE) & (records.cause == at.WORK)
         told = (kind == at.STEP_PHASE) | (kind == at.HALTS) | (kind == at.STEP_END)
         costs = _paired(time, told, paid, self._cost)
-        ran = kind == at.PASS
+        ran = loop & (kind == at.PASS)
         self._nest, self._cost = nests[2], costs[2]
         begins = np.concatenate([self._begins, nests[0], costs[0], records.cause[ran]])
         ends = np.concatenate([self._ends, nests[1], costs[1], time[ran]])

@@ -289,6 +289,11 @@ def end_routine(m: Ints, log: Ints) -> None:
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number) + 1)
     if acceptable(m):
         accept(m, log, m[CHAIN_LEAST], m[CHAIN_MOST])
+        longer = m[ENTRY_PAID] - m[ENTRY_MOST]  # than any entry: who ends here pays for it, as on paper
+        if longer > 0:
+            m[m[LINES] + m[PAYING] * LINE_SIZE + L_OVER] -= longer
+            m[line + L_OVER] += longer
+            m[ENTRY_PAID] -= longer
         return
     length = draw_cost(m, m[EXIT_LEAST], m[EXIT_MOST])
     m[line + L_OVER] += length

@@ -110,7 +110,7 @@ class PlayedSlice:
         """Counters tell, not records."""
         return None
 
-    def load(self, over: int | None) -> Taken | None:
+    def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """Counters tell, or :class:`BusySpans`."""
         return None
 
@@ -133,7 +133,7 @@ class Watch:
     def __post_init__(self) -> None:
         self.seen = Counted(0, 0, at.NEVER, -1, np.zeros((at.OCTAVES + 2) << self.bits, np.int64), self.bits)
         if self.need.window is not None:
-            self._busy = BusySpans(self.need.window)
+            self._busy = BusySpans(self.need.window, interrupts_only=bool(self.need.takers))
 
     def look(self, played: PlayedSlice) -> None:
         """Take in a slice."""
@@ -226,7 +226,7 @@ class _AllRuns:
         )
         return np.zeros(0, np.int64), sum(mine)
 
-    def load(self, over: int | None) -> Taken | None:
+    def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What was taken of the core in all, or in the busiest window."""
         return Taken(self.taken if over is None else self.busiest, 0)
 

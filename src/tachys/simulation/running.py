@@ -9,6 +9,7 @@ from fractions import Fraction
 from threading import Event
 
 from tachys.model.system import System
+from tachys.needs.takers import share_of
 from tachys.simulation.engine import Run, work_of
 from tachys.simulation.kernel import play
 from tachys.simulation.needs import Watch, became, needs_records, watched, watches
@@ -152,9 +153,11 @@ def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
     shares = {name: Fraction(sum(part.taken[name] for part in parts), length or 1) for name in first.taken}
     made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares)
     assert paper.reach is not None
-    extra = sum(surplus(paper.reach, part.length) for part in parts)
-    more = Fraction(extra, length or 1)
     for number, need in enumerate(paper.needs.values()):
-        found = became(need, [part.watches[number] for part in parts], lost, made.load, more)
+        of, more = need.need.takers, Fraction(0)
+        load = share_of(shares, of) if of else made.load
+        if need.need.measures == "share":
+            more = Fraction(sum(surplus(paper.reach, part.length, of) for part in parts), length or 1)
+        found = became(need, [part.watches[number] for part in parts], lost, load, more)
         made.needs[need.need.name] = found
     return made

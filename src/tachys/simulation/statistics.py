@@ -113,8 +113,9 @@ def losses(memory: at.Ints, index: Index) -> dict[str, int]:
 def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
     """What was taken of the core up to ``end``, in ps, by who; the bodies that still ran at the end up to there.
 
-    "isr.NAME" and "step.NAME" are bodies, "isr.NAME.overhead" its entries, exits and chains, "loop.overhead" that of
-    passes in which a step ran; "asleep" and "wake" stand apart, and "spun" is the rest.
+    "isr.NAME" and "step.NAME" are bodies, "isr.NAME.overhead" its entries, exits and chains: of one behind it what is
+    longer than an entry, of one before it the rest. "loop.overhead" is that of passes in which a step ran; "asleep" and
+    "wake" stand apart, and "spun" is what is left.
     """
     found: dict[str, int] = {}
     for number, name in enumerate(index.isrs):

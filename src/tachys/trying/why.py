@@ -6,6 +6,7 @@ from fractions import Fraction
 
 from tachys.figures import Figure
 from tachys.needs.kinds import NeedBounds
+from tachys.needs.takers import is_of
 from tachys.worstcase.bounds import Bounds
 
 _SHOWN = 3
@@ -16,7 +17,7 @@ def shares_of(paper: Bounds, name: str) -> list[tuple[str, Fraction]]:
     """(who, share of the whole) of what stands against a need: of its bound, of a response, or of the load."""
     need = paper.needs[name]
     if need.need.measures == "share":
-        most = [(share.who, share.most) for share in paper.load.shares]
+        most = [(share.who, share.most) for share in paper.load.shares if is_of(share.who, need.need.takers)]
         return _by_size(most, sum((share for _, share in most), Fraction(0)))
     figure, own = _figure(paper, need)
     if figure is None or figure.most is None:

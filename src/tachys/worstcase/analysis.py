@@ -20,12 +20,13 @@ from tachys.worstcase.window import isr_bounds
 USUAL_WINDOWS = (10**9, 10**10, 10**11)  # 1, 10 and 100 ms
 
 
-def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS) -> Bounds:
+def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: bool = False) -> Bounds:
     """The worst and best cases of everything in a system. Overload is said, never an endless search.
 
-    The load is worked out for ``windows`` in ps, and for those that a need asks for.
+    The load is worked out for ``windows`` in ps, and for those that a need asks for. ``plain``: without the rules that
+    follow tokens through the loop and set apart what passes by the clock, for who wants to see what these bring.
     """
-    settled = settle(system)
+    settled = settle(system, plain=plain)
     load, events = settled.load, settled.events
     isrs = {
         isr.name: isr_bounds(system, load, rank, alone=events.rings.passes_end(isr.thing))

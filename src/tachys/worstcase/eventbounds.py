@@ -130,7 +130,7 @@ class EventBounds:
     def interval(self, step: Step) -> Figure:
         """From start to next start of a step, now that it is known how its flag is set."""
         known = replace(self.steps[step.name].interval, least=self._least_distance(step.start))
-        if step.polls is None:
+        if step.polls is None or self.events.rings.plain:
             return known
         most = self.distances(step.start)[1]
         return known if most.most is None else replace(most, least=known.least)

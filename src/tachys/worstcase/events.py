@@ -15,16 +15,16 @@ from tachys.worstcase.gaps import Gaps
 from tachys.worstcase.laws import law_of
 from tachys.worstcase.queueing import Backlog, backlog
 from tachys.worstcase.result import Spreads
-from tachys.worstcase.rings import Rings, find_rings
+from tachys.worstcase.rings import Rings
 
 
 class Events:
     """The curves of all events of a system, for given delays."""
 
-    def __init__(self, system: System, delays: Spreads, rings: Rings | None = None) -> None:
+    def __init__(self, system: System, delays: Spreads, rings: Rings) -> None:
         self.system = system
         self.delays = delays
-        self.rings = rings or find_rings(system)
+        self.rings = rings
         self._causes = system.graph.causes
         self._curves: dict[Event, Curve] = {}
         self._backlogs: dict[str, Backlog] = {}

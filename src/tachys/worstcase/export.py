@@ -24,6 +24,7 @@ def _load(load: LoadBounds) -> dict[str, Any]:
     return {
         "least": float(load.least),
         "most": float(load.most),
+        "groups": {group.who: {"least": float(group.least), "most": float(group.most)} for group in load.groups},
         "shares": {share.who: {"least": float(share.least), "most": float(share.most)} for share in load.shares},
         "windows": [
             {"length": seconds(window.length), "most": float(window.most),

@@ -34,9 +34,9 @@ class Settled:
     endless: tuple[Event, ...] = ()
 
 
-def settle(system: System) -> Settled:
+def settle(system: System, *, plain: bool = False) -> Settled:
     """The curves of all events, and the lines with them."""
-    rings = find_rings(system)
+    rings = find_rings(system, plain=plain)
     asked = set(system.graph.begun_by)
     if any(event.kind == "step" for event in asked):  # a polled step comes as its flag is set
         asked |= {isr.end for isr in system.isrs if isr.sets}

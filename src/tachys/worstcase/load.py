@@ -9,14 +9,16 @@ from math import ceil
 
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
+from tachys.needs.takers import INTERRUPTS, is_of
 from tachys.worstcase.arrivals import Curve, NoBound, exact_sum, moved, sum_of, tightest
 from tachys.worstcase.blocking import after_body
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import LoadBounds, LoadShare, Window
+from tachys.worstcase.rounds import least_round, own_least
 from tachys.worstcase.workload import InterruptLine, Workload
 
-ONE = Fraction(1)
+ZERO, ONE = Fraction(0), Fraction(1)
 
 
 def load_bounds(
@@ -29,15 +31,20 @@ def load_bounds(
     wanted = exact_sum(share.most for share in shares)
     if wanted > 1:
         reason = f"the routines alone want {float(wanted):.1%} of the core"
+    interrupts = LoadShare(INTERRUPTS, min(exact_sum(share.least for share in shares), ONE), min(wanted, ONE))
+    left, loop = ONE - interrupts.least, LoadShare("loop", Fraction(0), Fraction(0))
     if system.loop:
-        loop_shares, filler = _loop_shares(system, system.loop, reach, max(1 - wanted, Fraction(0)))
+        loop_shares, filler = _loop_shares(system, system.loop, reach, left)
         shares += loop_shares
+        lows, highs = (exact_sum(getattr(share, side) for share in loop_shares) for side in ("least", "most"))
+        loop = LoadShare("loop", min(lows, left), min(highs, left))
         if filler and not reason:
             reason = f"step.{filler} runs in every pass, so the loop takes all that the routines leave"
     most = min(exact_sum(share.most for share in shares), ONE)
     least = min(exact_sum(share.least for share in shares), most)
+    groups = (interrupts, loop, LoadShare("idle", ONE - most, ONE - least))
     busiest = tuple(_window(system, load, reach, windows, length) for length in lengths)
-    return LoadBounds(least, most, tuple(shares), reason, busiest, storms)
+    return LoadBounds(least, most, tuple(shares), groups, reason, busiest, storms)
 
 
 def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadShare:
@@ -56,18 +63,30 @@ def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadS
 
 
 def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction) -> tuple[list[LoadShare], str | None]:
-    """The share of every step and of the overhead of the passes in which one ran; who fills the rest, if any."""
+    """The share of every step and of the overhead of the passes in which one ran; who fills the rest, if any.
+
+    What can run in every pass takes no more than its part of the shortest pass in which it costs most.
+    """
     shares, passes, filler = [], Fraction(0), None
+    shortest = least_round(system)
+
+    def part(cost: int, least: int) -> Fraction:
+        """``cost`` in place of its ``least``, beside what else is sure to be in a pass."""
+        return Fraction(cost, cost + shortest - least) if cost else ZERO
+
     for step in loop.steps:
         rate = _step_rate(system, step, reach)
-        least = min(reach.least_rate(step.start) * _sure_cost(step), left)
+        sure = min(reach.least_rate(step.start) * _sure_cost(step), left)
         if rate is None:
             filler = filler or step.name
-            shares.append(LoadShare(step.thing, least, left if step.cost.most else Fraction(0)))
+            always = step.every is None and step.polls is None
+            least = min(step.cost.least, own_least(step)) if always else 0
+            shares.append(LoadShare(step.thing, sure, part(step.cost.most, least)))
             continue
         passes += rate
-        shares.append(LoadShare(step.thing, least, min(rate * step.cost.most, left)))
-    shares.append(LoadShare("loop.overhead", Fraction(0), left if filler else min(passes * loop.overhead.most, left)))
+        shares.append(LoadShare(step.thing, sure, min(rate * step.cost.most, ONE)))
+    overhead = part(loop.overhead.most, loop.overhead.least)
+    shares.append(LoadShare("loop.overhead", ZERO, overhead if filler else min(passes * loop.overhead.most, ONE)))
     return shares, filler
 
 
@@ -150,16 +169,17 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
     return Window(length, most, tuple(shares))
 
 
-def surplus(reach: EventBounds, length: int) -> int:
+def surplus(reach: EventBounds, length: int, of: tuple[str, ...]) -> int:
     """How much more work, in ps, than the long-run load allows can fall into a run of ``length`` ps: it ends somewhere.
 
-    The most events of the run, less those of the long run, of each routine and step.
+    The most events of the run, less those of the long run, of each routine and step among these (empty: of all).
     """
     system, total = reach.system, Fraction(0)
     ends = system.core.entry.most + after_body(system.core)
-    works = [(event, cost.most + ends) for isr in system.isrs for event, cost in zip(isr.on, isr.costs, strict=True)]
-    overhead = system.loop.overhead.most if system.loop else 0
-    works += [(step.start, step.cost.most + overhead) for step in system.steps]
+    works = [(event, cost.most + ends) for isr in system.isrs if is_of(isr.thing, of)
+             for event, cost in zip(isr.on, isr.costs, strict=True)]  # fmt: skip
+    overhead = system.loop.overhead.most if system.loop and not of else 0
+    works += [(step.start, step.cost.most + overhead) for step in system.steps if is_of(step.thing, of)]
     rounds = passes(system, reach)
     for event, work in works:
         curves = [reach.events.curve(event)]

@@ -302,7 +302,7 @@ class LoopWindows:
                 absent = np.array([line.isr.thing in ring for line, _ in self.load.rows], np.bool_)
             length = self.load.close(base, end, rows if rows.any() else None, absent=absent)
             counts = self.load.arrivals(length, end, rows, absent)
-            if pieces.clock:
+            if pieces.clock and not self.events.rings.plain:
                 counts = self.load.in_pieces(base - pieces.clock, pieces.count, counts)
             self._found[key] = counts
         return self._found[key]
@@ -348,6 +348,8 @@ class LoopWindows:
         off. A unit that the token leaves at its start may still work when it comes back, and drop it.
         """
         rings = self.events.rings
+        if rings.plain:
+            return
         for ring in {id(ring): ring for ring in rings.turns.values()}.values():
             isrs = [body for body in ring if body.kind == "isr"]
             holds = [self.system.step(body.name) for body in ring if body.kind == "step"]

@@ -8,6 +8,8 @@ from fractions import Fraction
 from tachys.figures import Figure, summed
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
+from tachys.needs.takers import is_of, share_of
+from tachys.worstcase.arrivals import exact_sum
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.laws import hop, law_of
 from tachys.worstcase.result import LoadBounds
@@ -36,11 +38,16 @@ class BoundsOnPaper:
         """Why events of a thing may be lost; None if none ever is."""
         return self.reach.loses(thing)
 
-    def load(self, over: int | None) -> tuple[Fraction, Fraction, str]:
+    def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""
-        if over is None:
+        if over is None and not of:
             return self.taken.least, self.taken.most, self.taken.reason
-        return Fraction(0), next(window.most for window in self.taken.windows if window.length == over), ""
+        if over is None:
+            mine = [share for share in self.taken.shares if is_of(share.who, of)]
+            most = min(exact_sum(share.most for share in mine), Fraction(1))
+            return min(exact_sum(share.least for share in mine), most), most, ""
+        shares = next(window.shares for window in self.taken.windows if window.length == over)
+        return Fraction(0), min(share_of(dict(shares), of), Fraction(1)), ""
 
     def way(self, begins: Event, ends: Event, *, age: bool) -> tuple[Figure, str] | None:
         """(time from one event to what it causes, why one may be lost on the way); None: no chain leads there."""

@@ -82,11 +82,16 @@ class Window:
 
 @dataclass(frozen=True, slots=True)
 class LoadBounds:
-    """Long-run load; ``most`` is at most one. ``storms``: routines that alone can take the core."""
+    """Long-run load; ``most`` is at most one. ``storms``: routines that alone can take the core.
+
+    Each of the ``shares`` is what one takes at most by itself: not all of them can at once. ``groups``: what routines,
+    loop and nobody take.
+    """
 
     least: Fraction
     most: Fraction
     shares: tuple[LoadShare, ...]
+    groups: tuple[LoadShare, ...] = ()
     reason: str = ""
     windows: tuple[Window, ...] = ()
     storms: tuple[str, ...] = ()

@@ -22,21 +22,23 @@ class Rings:
 
     ``rounds``: least time in ps from one to the next, by the events on simple rings. ``turns``: the bodies of the ring
     that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of other rings.
-    ``order``: all bodies, causes before what they cause, those that go round in a ring together.
+    ``order``: all bodies, causes before what they cause, those that go round in a ring together. ``plain``: none is
+    followed through the loop, and nothing that the loop does by the clock is set apart.
     """
 
     rounds: dict[Event, int] = field(default_factory=dict)
     turns: dict[Thing, dict[Thing, str]] = field(default_factory=dict)
     tangled: frozenset[Thing] = frozenset()
     order: tuple[tuple[Thing, ...], ...] = ()
+    plain: bool = False
 
     def passes_end(self, body: Thing) -> bool:
         """Whether the only token of a simple ring passes from the start to the end of a body: never two at once."""
         return body in self.turns and self.turns[body][body] == "end"
 
 
-def find_rings(system: System) -> Rings:
-    """All rings of a system."""
+def find_rings(system: System, *, plain: bool = False) -> Rings:
+    """All rings of a system, by plain rules on request."""
     causes = system.graph.causes
     below = {body: [event.thing for event in events if event.kind != "source"]
              for body, events in causes.items()}  # fmt: skip
@@ -47,7 +49,8 @@ def find_rings(system: System) -> Rings:
     for group in order:
         if len(group) == 1 and group[0] not in below[group[0]]:
             continue
-        left = _left(system, group, causes, below)
+        through_loop = any(body.kind == "step" for body in group)
+        left = {} if plain and through_loop else _left(system, group, causes, below)
         laws = {body: law_of(system, body) for body in left}
         least = sum(laws[body].least_way(moment) for body, moment in left.items())
         if least:
@@ -56,7 +59,7 @@ def find_rings(system: System) -> Rings:
             turns |= dict.fromkeys(left, left)
         else:
             tangled |= set(group)
-    return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)))
+    return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)), plain)
 
 
 def _left(

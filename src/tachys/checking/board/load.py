@@ -10,6 +10,7 @@ import numpy as np
 from tachys import stretches
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
+from tachys.needs.takers import INTERRUPTS, is_of
 from tachys.stretches import joined
 
 
@@ -67,14 +68,37 @@ def load_seen(board: Measurement) -> LoadSeen | None:
     return LoadSeen(max(0.0, taken - slack), min(1.0, taken + slack + float(more)), "busy lines", tuple(missing))
 
 
-def busy_stretches(board: Measurement) -> tuple[Instants, Instants]:
-    """When something that has a line ran; worked out once for each board."""
+def taken_by(board: Measurement, of: tuple[str, ...]) -> Fraction | None:
+    """The share that these took of the whole capture, at least; None where none of them has a line.
+
+    Of a step that also waits or pauses nothing is known.
+    """
+    core, length, total, seen = board.system.core, board.capture.length, 0, False
+    if INTERRUPTS in of:
+        begins, ends = _busy(board, interrupts_only=True)
+        total, seen = int((ends - begins).sum()) - 2 * board.resolution * len(begins), len(begins) > 0
+    apart = min(core.entry.least + core.exit.least, core.chain.least)
+    for isr in board.system.isrs:
+        cost = board.isrs[isr.name].cost
+        if INTERRUPTS not in of and is_of(isr.thing, of) and cost is not None:
+            total, seen = total + int(cost.least.sum()) + apart * len(cost.least), True
+    for step in board.system.steps:
+        own = board.steps[step.name].own
+        if is_of(step.thing, of) and own is not None and all(act.burns for act in step.acts):
+            total, seen = total + int(own.least.sum()), True
+    return Fraction(max(0, total), length) if seen and length else None
+
+
+def busy_stretches(board: Measurement, *, interrupts_only: bool = False) -> tuple[Instants, Instants]:
+    """When something that has a line ran; of all of it worked out once for each board."""
+    if interrupts_only:
+        return _busy(board, interrupts_only=True)
     if board.busy is None:
         board.busy = _busy(board)
     return board.busy
 
 
-def _busy(board: Measurement) -> tuple[Instants, Instants]:
+def _busy(board: Measurement, *, interrupts_only: bool = False) -> tuple[Instants, Instants]:
     """The stretches in which bodies ran, with entry before and exit behind each routine, put together.
 
     The time that a step spins or sleeps is no load: steps that pause, wait or sleep count their modelled cost at most.
@@ -82,6 +106,8 @@ def _busy(board: Measurement) -> tuple[Instants, Instants]:
     core, begins, ends = board.system.core, [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
     for thing in board.things:
         bodies, kind, name = board.shown.bodies[thing], thing.kind, thing.name
+        if interrupts_only and kind != "isr":
+            continue
         start, end = bodies.start, bodies.end
         if kind == "isr":
             start, end = start - core.entry.least, end + core.exit.least
@@ -94,11 +120,11 @@ def _busy(board: Measurement) -> tuple[Instants, Instants]:
     return joined(np.concatenate(begins), np.concatenate(ends))
 
 
-def busiest(board: Measurement, over: int) -> tuple[float, int] | None:
+def busiest(board: Measurement, over: int, *, interrupts_only: bool = False) -> tuple[float, int] | None:
     """(share, begin in ps) of the busiest window of ``over`` ps; None where the capture is shorter or shows nothing."""
     if board.capture.length < over or not board.things:
         return None
-    begins, ends = busy_stretches(board)
+    begins, ends = busy_stretches(board, interrupts_only=interrupts_only)
     if not len(begins):
         return 0.0, board.capture.begin
     most, at = stretches.busiest(begins, ends, over, board.capture.begin, board.capture.end)

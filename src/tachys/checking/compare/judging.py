@@ -10,7 +10,7 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.following import Followed, follow
-from tachys.checking.board.load import busiest, load_seen
+from tachys.checking.board.load import busiest, load_seen, taken_by
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.waits import Cause, WaitPart, causes_of, stretches_of
 from tachys.checking.compare.tail import tail_of
@@ -98,15 +98,18 @@ class BoardSeen:
         lost = np.sort(np.concatenate([EMPTY, *parts]))
         return (lost, len(lost)) if parts else None
 
-    def load(self, over: int | None) -> Taken | None:
+    def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What was taken of the core, at least: of the busiest window of ``over`` ps, or of the whole capture."""
         board = self.board
+        if over is None and of:
+            taken = taken_by(board, of)
+            return None if taken is None else Taken(taken, board.capture.begin, by="from their own lines")
         if over is None:
             load = load_seen(board)
             if load is None:
                 return None
             return Taken(Fraction(load.least).limit_denominator(10**6), board.capture.begin, by=f"from {load.by}")
-        found = busiest(board, over)
+        found = busiest(board, over, interrupts_only=bool(of))
         if found is None:
             return None
         share, at = found
@@ -146,7 +149,7 @@ def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
     reach = board.paper.reach
     length = board.capture.length
     assert reach is not None
-    more = Fraction(surplus(reach, length), length) if length and need.measures == "share" else Fraction(0)
+    more = Fraction(surplus(reach, length, need.takers), length) if length and need.measures == "share" else Fraction(0)
     total: Total | None = need.sum_up(shown, more)
     if total is None:
         return _made(paper, 0, 0, refuted)
