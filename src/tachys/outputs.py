@@ -56,8 +56,8 @@ def _bounds() -> Any:
     reason = _or_not({"reason": str})
     figure = _shape("Bound", least=Seconds, most=_null_or(Seconds), parts=_list(part), **reason)
     window = _shape("Window", length=Seconds, most=Share, shares=_by_name(Share))
-    load = _shape("Load", least=Share, most=Share, groups=_by_name(_range("Shares")), shares=_by_name(_range("Shares")), windows=_list(window),
-                  storms=_list(str))  # fmt: skip
+    taken = _by_name(_range("Shares"))
+    load = _shape("Load", least=Share, most=Share, groups=taken, shares=taken, windows=_list(window), storms=_list(str))
     loses = Literal["never", "possible"]
     isr = _shape("Routine", **_measured("isr", figure, bounded=True), lost=loses, pending_needed=_null_or(int))
     unit = _shape("Unit", **_measured("unit", figure, bounded=True), lost=loses, lost_in_row=_null_or(int),
