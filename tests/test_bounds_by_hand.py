@@ -304,3 +304,43 @@ def test_in_a_halt_comes_nothing_but_what_ends_it():
     loop = '[loop]\noverhead = "3 ns"\n[step.nap]\ncost = "0 ns"\nsleep = true\n'
     # two pieces of T ns together: tick (T + 2 + 2·999) // 1000 = 2 times 8, rx (T + 2 + 2·9) // 10 = 5 times 4
     assert bounds(read_model(head() + sources + loop, "m.toml")).loop_pass.most == (1000 + 3 + 2 * 8 + 5 * 4) * NS
+
+
+ERRAND = '[unit.u]\non = "step.{}"\ntakes = "100 ns"\n' + isr("done", 0, ns(10), 'sets = "ready"', on='"unit.u"')
+
+
+def test_a_wait_for_what_the_same_pass_has_begun():
+    loop = (
+        '[loop]\noverhead = "3 ns"\n[step.go]\ncost = "4 ns"\n[step.mid]\ncost = "5 ns"\n'
+        '[step.use]\nwaits = "ready"\ncost = "7 ns"\n'
+    )
+    found = bounds(read_model(head() + ERRAND.format("go.end") + loop, "m.toml"))
+    # the unit, its routine with entry and body, and what is interrupted by it: 13 with its exit
+    assert found.steps["use"].duration.most <= (100 + 12 + 7 + 2 * 13) * NS
+    assert found.loop_pass.most <= (3 + 4 + 5 + 100 + 12 + 7 + 2 * 13) * NS
+    assert not found.units["u"].lost
+    assert not found.isrs["done"].lost
+    assert not found.flags["ready"].overwritten
+    # the wait may not have begun: a pass without the wait
+    assert found.flags["ready"].reaction.most <= (3 + 4 + 5 + 13) * NS
+    itself = '[loop]\noverhead = "3 ns"\n[step.use]\nevery = "1 us"\nwaits = "ready"\ncost = "7 ns"\n'
+    found = bounds(read_model(head() + ERRAND.format("use.start") + itself, "m.toml"))
+    assert found.steps["use"].duration.most is not None
+    assert not found.flags["ready"].overwritten
+
+
+@pytest.mark.parametrize(
+    "steps",
+    [
+        '[step.use]\nwaits = "ready"\ncost = "7 ns"\n[step.go]\ncost = "4 ns"\n',  # it waits before anything has begun
+        '[step.go]\nevery = "1 us"\ncost = "4 ns"\n[step.use]\nwaits = "ready"\ncost = "7 ns"\n',
+        '[step.go]\ncost = "4 ns"\n[step.use]\npolls = "other"\nwaits = "ready"\ncost = "7 ns"\n',
+        '[step.go]\ncost = "4 ns"\n[step.use]\nwaits = "ready"\ncost = "7 ns"\n[step.thief]\npolls = "ready"\ncost = "1 ns"\n',
+    ],
+)
+def test_what_is_no_errand_of_the_pass_is_waited_for_without_end(steps):
+    other = gap("x", 900) + isr("x", 1, ns(1), 'sets = "other"')
+    loop = '[loop]\noverhead = "3 ns"\n' + steps
+    assert (
+        bounds(read_model(head() + ERRAND.format("go.end") + other + loop, "m.toml")).steps["use"].duration.most is None
+    )

@@ -29,7 +29,7 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     settled = settle(system, plain=plain)
     load, events = settled.load, settled.events
     isrs = {
-        isr.name: isr_bounds(system, load, rank, alone=events.rings.passes_end(isr.thing))
+        isr.name: isr_bounds(system, load, rank, alone=events.rings.has_one_token(isr.thing))
         for rank, isr in enumerate(system.isrs)
     }
     units = {unit.name: UnitLaw(system, unit).bounds(events) for unit in system.units}

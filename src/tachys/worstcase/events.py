@@ -88,9 +88,9 @@ class Events:
         return law_of(self.system, event.thing).curve(self, event)
 
     def sole_token(self, unit: Unit) -> bool:
-        """Whether the only token of a ring starts a unit, so that no start of it is lost."""
+        """Whether the only token of a ring, or an errand of the loop, starts a unit: no start of it is lost."""
         rings = self.rings
-        return rings.passes_end(unit.thing) or (unit.depth > 0 and unit.thing in rings.turns)
+        return rings.has_one_token(unit.thing) or (unit.depth > 0 and unit.thing in rings.turns)
 
     def tangled(self, thing: Thing) -> bool:
         """Whether it feeds itself in a ring of which little is known."""

@@ -17,13 +17,16 @@ def flag_bounds(
     """The bounds of one flag: the soonest of the steps that take it."""
     setters = [isr.name for isr in system.graph.setters.get(flag, ())]
     found = system.graph.takers(flag)
-    if windows is None or not found:
+    if windows is None or (not found and flag not in events.rings.errands):
         return FlagBounds(flag, Figure(0, None, reason="no step is sure to look at it"), bool(setters), "it stays set")
     if not setters:
         return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
     set_after = min(isrs[name].response.least for name in setters)
     sets = events.sets(flag)
     assert sets is not None
+    errand = events.rings.errands.get(flag)
+    if errand is not None:
+        return FlagBounds(flag, windows.answer(errand, set_after), False, "")
     figures = [_reaction(windows, step, flag, set_after, sets) for step in found]
     figure = min(figures, key=lambda each: 2**80 if each.most is None else each.most)
     if any(step.thing in events.rings.turns for step in found):  # the only token of a ring sets it

@@ -36,9 +36,11 @@ from tachys.model.events import Event
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.errands import Errand
 from tachys.worstcase.events import Events
 from tachys.worstcase.result import StepBounds
 from tachys.worstcase.rounds import least_round, own_least
+from tachys.worstcase.window import isr_bounds
 from tachys.worstcase.workload import Workload
 
 
@@ -261,8 +263,17 @@ class LoopWindows:
             period = -int(-step.every.most // 1)
             parts.insert(0, Part("until its timer is due", step.thing, 1, period))
         figure = self.stretch(0, parts, closed=True)
-        if figure.most is None:
-            return figure
+        return figure if figure.most is None else self._since_set(figure, flag, set_after)
+
+    def answer(self, errand: Errand, set_after: int) -> Figure:
+        """From the set of a flag to the end of the wait for it: what lies before the wait, where it has not begun."""
+        if errand.begins is not errand.waits:
+            return self.reaction(errand.waits, errand.waits_for, set_after, again=False)
+        figure = self.stretch(0, self._own(errand.waits, acts=errand.ahead), closed=True)
+        return figure if figure.most is None else self._since_set(figure, errand.waits_for, set_after)
+
+    def _since_set(self, figure: Figure, flag: str, set_after: int) -> Figure:
+        assert figure.most is not None
         cut = min(set_after, figure.most)
         return summed(0, [*figure.parts, Part("before the flag was set", f"flag.{flag}", 1, -cut)])
 
@@ -362,6 +373,9 @@ class LoopWindows:
         """The longest wait in ps, interrupts apart."""
         if known is not None and wait.flag == known:
             return []
+        errand = self.events.rings.errands.get(wait.flag or "")
+        if errand is not None:
+            return self._errand(errand)
         limits = [] if wait.at_most is None else [wait.at_most.most]
         if wait.on.kind == "unit":
             unit = self.system.unit(wait.on.name)
@@ -374,6 +388,18 @@ class LoopWindows:
         else:
             why = f'nothing limits how long the flag "{wait.on.name}" stays away'
         return f"{step.thing} waits without at_most: {why}"
+
+    def _errand(self, errand: Errand) -> list[Part] | str:
+        """The wait for what the loop has begun before, from there on: the unit, and its routine."""
+        rank = self.system.isrs.index(errand.isr)
+        response = isr_bounds(self.system, self.load, rank, alone=True).response
+        if response.most is None:
+            return f"{errand.waits.thing} waits for {errand.isr.thing}, whose response has no bound: {response.reason}"
+        unit = errand.unit
+        return [
+            Part("waits for it to end", unit.thing, 1, unit.takes.most, by_clock=True),
+            Part("waits for its response", errand.isr.thing, 1, response.most, by_clock=True),
+        ]
 
     def _sure_wakers(self) -> list[_Waker]:
         within = self.events.hardware_gaps().within

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 
 from tachys.model.events import Event, Thing
 from tachys.model.system import System
+from tachys.worstcase.errands import Errand, find_errands
 from tachys.worstcase.laws import law_of
 
 
@@ -22,15 +23,20 @@ class Rings:
 
     ``rounds``: least time in ps from one to the next, by the events on simple rings. ``turns``: the bodies of the ring
     that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of other rings.
-    ``order``: all bodies, causes before what they cause, those that go round in a ring together. ``plain``: none is
-    followed through the loop, and nothing that the loop does by the clock is set apart.
+    ``order``: all bodies, causes before what they cause, those that go round in a ring together. ``errands``: those of
+    the loop, by flag. ``plain``: nothing is followed through the loop, and nothing that it does by the clock set apart.
     """
 
     rounds: dict[Event, int] = field(default_factory=dict)
     turns: dict[Thing, dict[Thing, str]] = field(default_factory=dict)
     tangled: frozenset[Thing] = frozenset()
     order: tuple[tuple[Thing, ...], ...] = ()
+    errands: dict[str, Errand] = field(default_factory=dict)
     plain: bool = False
+
+    def has_one_token(self, body: Thing) -> bool:
+        """Whether a routine or unit never has two to do: the only token of its ring, or the errand of a pass."""
+        return self.passes_end(body) or any(body in (each.unit.thing, each.isr.thing) for each in self.errands.values())
 
     def passes_end(self, body: Thing) -> bool:
         """Whether the only token of a simple ring passes from the start to the end of a body: never two at once."""
@@ -59,7 +65,8 @@ def find_rings(system: System, *, plain: bool = False) -> Rings:
             turns |= dict.fromkeys(left, left)
         else:
             tangled |= set(group)
-    return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)), plain)
+    errands = {} if plain else find_errands(system)
+    return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)), errands, plain)
 
 
 def _left(
