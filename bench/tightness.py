@@ -86,7 +86,7 @@ def search(system: System, plays: int, dice: random.Random, best: Found) -> None
             kept = side[dice.choice(list(side))]
             how, length = changed(dice, system, RunOptions(**kept["how"])), kept["length"]
         else:
-            how, length = ways(dice, system), min(LONGEST, max(length_of(system, dice), 3 * slowest))
+            how, length = ways(dice, system), max(2 * slowest, min(LONGEST, max(length_of(system, dice), 3 * slowest)))
         for where, name, value in played(system, how, length):
             known = best.setdefault(where, {}).get(name)
             if known is None or (value > known["value"] if where == "most" else value < known["value"]):
@@ -124,8 +124,8 @@ def main(count: int, plays: int, seed: int, keep: Path | None) -> None:
     for kind, each in sorted(found.items()):
         tenth, quarter, middle = np.percentile([near for near, _, _ in each], [10, 25, 50])
         print(f"{kind:28}{len(each):8}{tenth:8.2f}{quarter:8.2f}{middle:8.2f}")
-    print("\nFurthest apart:")
-    worst = sorted(each for kind, some in found.items() if not kind.endswith("least") for each in some)
+    print("\nFurthest apart, of those with a bound:")
+    worst = sorted(each for kind, some in found.items() if not kind.endswith(("least", "unbounded")) for each in some)
     for near, figure, name in worst[:10]:
         print(f"{near:8.3f}  {name}: {figure}")
 

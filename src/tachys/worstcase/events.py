@@ -56,7 +56,7 @@ class Events:
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""
         if unit.start in self.rings.rounds:
-            return sporadic(self.rings.rounds[unit.start])
+            return self._turning(unit.start)
         return moved(sum_of([self.curve(event) for event in unit.on]), extra=int(unit.primed))
 
     def backlog(self, unit: Unit) -> Backlog:
@@ -84,8 +84,16 @@ class Events:
 
     def _derive(self, event: Event) -> Curve:
         if event in self.rings.rounds:
-            return sporadic(self.rings.rounds[event])
+            return self._turning(event)
         return law_of(self.system, event.thing).curve(self, event)
+
+    def _turning(self, event: Event) -> Curve:
+        """An event on a simple ring: once a round, and once more than a timer lets the token pass, where one does."""
+        promises: list[Curve] = [sporadic(self.rings.rounds[event])]
+        for body in self.rings.turns[event.thing]:
+            more = int(event != body.start)
+            promises += [moved(each, extra=more) for each in law_of(self.system, body).timed(self)]
+        return tightest(promises)
 
     def sole_token(self, unit: Unit) -> bool:
         """Whether the only token of a ring, or an errand of the loop, starts a unit: no start of it is lost."""

@@ -122,6 +122,10 @@ class Law:
         """The densest way in which one of its events can come."""
         raise NotImplementedError
 
+    def timed(self, curves: Curves) -> list[Curve]:
+        """What a timer of its own promises of its starts."""
+        return []
+
     def least_way(self, moment: str) -> int:
         """The least time in ps from what makes it begin to its start or end."""
         return 0

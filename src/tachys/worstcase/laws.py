@@ -273,19 +273,23 @@ class StepLaw(Law):
         step, again = self.node, self.least_again
         promises = [sporadic(again)]
         if step.every is not None:
-            promises += self._timed(curves)
+            promises += self.timed(curves)
         if step.polls is not None and not curves.tangled(step.thing):
             promises.append(moved(curves.sets(step.polls) or sum_of([]), extra=1))
         starts = tightest(promises)
         return starts if event.moment == "start" else curves.moved(event, starts, 1, again)
 
-    def _timed(self, curves: Curves) -> list[Curve]:
-        assert self.node.every is not None
+    def timed(self, curves: Curves) -> list[Curve]:
+        """As its timer lets it."""
+        if self.node.every is None:
+            return []
         period = self.node.every.least
         if self.node.rearm == "now":
             return [Staircase(period, distance=int(period))]
         if self.node.rearm == "skip":
             return [moved(Staircase(period), extra=1)]
+        if self.node.polls is not None:  # turns without its flag are made up for, however many there were
+            return []
         late = curves.delays.late.get(self.node.name, 0)
         return [] if late is None else [Staircase(period, late)]
 
