@@ -8,7 +8,7 @@ import random
 
 NS = 1000
 WOVEN = 1_000_000  # seeds below are as they were before there were tokens
-KINDS = ("clock", "source", "unit", "isr", "step", "need", "probe")
+KINDS = ("clock", "source", "unit", "isr", "flag", "step", "need", "probe")
 
 
 class Time(int):
@@ -297,6 +297,30 @@ class Woven(Attack):
             if table:
                 self.add_step(model, step, table)
 
+    def bit(self, model, name):
+        """Hardware sets a flag, and a step polls it, or waits for it; mostly nobody else sets it."""
+        step, begun = f"q{name}", self.chance(0.5)
+        if begun:
+            model["unit"][f"q{name}"] = {
+                "on": f"step.{step}.{self.one('start', 'end', 'end')}",
+                "takes": self.span(60, NS),
+            }
+            if self.chance(0.8):
+                model["unit"][f"q{name}"]["primed"] = True
+            event = f"unit.q{name}" + self.one("", "", ".start")
+        else:
+            event = f"source.{self.dice.choice(list(model['source']))}"
+        model.setdefault("flag", {})[f"q{name}"] = {"set_by": [event]}
+        if self.chance(0.2):
+            model["flag"][f"q{name}"]["set_by"] += (
+                [f"unit.{self.dice.choice(list(model['unit']))}"] if model["unit"] else []
+            )
+        table = {"cost": self.span(20, NS)}
+        table["polls" if self.chance(0.8) else "waits"] = f"q{name}"
+        self.add_step(model, step, table)
+        if self.chance(0.15):
+            model["isr"][self.dice.choice(list(model["isr"]))]["sets"] = f"q{name}"
+
     def add_step(self, model, name, table):
         """At any place of the loop."""
         steps = [*model["step"].items()]
@@ -314,7 +338,7 @@ class Woven(Attack):
             model["isr"] = {"i0": {"on": f"source.{kept}", "level": 0, "cost": self.span()}}
             model.pop("watchdog", None)
         for name in range(self.one(1, 1, 2, 3)):
-            self.one(self.ring, self.ring, self.tick, self.errand)(model, name)
+            self.one(self.ring, self.ring, self.tick, self.errand, self.bit)(model, name)
         if self.chance(0.5):
             self.add_step(model, "z", {"cost": self.span(9)})
         if self.chance(0.3):

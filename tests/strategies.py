@@ -133,6 +133,8 @@ def models(draw):
     for number, name in enumerate(isrs):
         before = [f"isr.{other}.end" for other in isrs[:number]] + [f"{end}.start" for end in ends]
         text += draw(isr(name, firm + ends + before + ([e for e in raised if "step." in e] if tangled else []), levels))
+    if draw(st.sampled_from([False, False, True])):
+        text += f'[flag.f0]\nset_by = "{draw(st.sampled_from(firm + ends))}"\n'
     if steps:
         text += f"[loop]\noverhead = {span(draw(costs(6, 1)))}\n"
         for name in steps:
@@ -172,6 +174,8 @@ def lone_models(draw):
             f'serves = "{draw(st.sampled_from(["one", "all"]))}"\nsets = ["f{draw(st.integers(0, 1))}"]\n'
             f"{draw(guards(cost[1], levels))}"
         )
+    if draw(st.sampled_from([False, False, True])):
+        text += '[flag.f0]\nset_by = "source.s0"\n'
     if draw(st.booleans()):
         text += f"[loop]\noverhead = {ns(draw(st.integers(1, 6)))}\n"
         for i in range(draw(st.integers(0, 3))):

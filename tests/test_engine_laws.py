@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from strategies import NS, firm_models, models, source
+from strategies import NS, firm_models, source
 from tachys.errors import InternalError
 from tachys.model.loading import read_model
 from tachys.simulation import draws as draws_of
@@ -213,7 +213,7 @@ def test_statistics_do_not_grow_with_the_time_played():
     assert counted(run.memory, run.index)["isr.r.cost"].count > 0
 
 
-@given(st.one_of(models(), firm_models()), st.integers(0, 99), st.integers(1, 400))
+@given(firm_models(), st.integers(0, 99), st.integers(1, 400))
 def test_what_always_holds_in_the_engine_holds_after_each_slice(text, seed, turns):
     """Also in slices of a few instants, and in those that a full log ends."""
     system = read_model(text, "m.toml")

@@ -44,6 +44,11 @@ EXAMPLES = {
                           (LOOP, LOOP + '[step.s]\npolls = "f"\ncost = "1 us"\n')),
     "flag-never-set": (LOOP + '[step.s]\npolls = "f"\ncost = "1 us"\n' + A.format(cost="3 us", level=0),
                        ('cost = "3 us"', 'cost = "3 us"\nsets = "f"')),
+    "does-not-wake": (
+        TICK + '[source.a]\ngap = "9 ms"\n[unit.u]\non = "source.a"\ntakes = "1 ms"\n[flag.f]\nset_by = "unit.u"\n' + LOOP
+        + '[step.s]\npolls = "f"\ncost = "1 us"\n' + NAP,
+        (NAP, '[step.s2]\ncost = "1 us"\n'),
+    ),
     "no-overhead": (A.format(cost="3 us", level=0), None),
 }  # fmt: skip
 

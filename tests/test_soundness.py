@@ -12,7 +12,7 @@ from attack import Attack, toml
 from playing import LONG, beaten, played, ways
 from strategies import firm_models, lone_models
 from tachys.compiled import checked
-from tachys.demo.machine import Burns, Halts, Hold, Machine, Pauses, Plan, Routine, Task, Waits
+from tachys.demo.machine import Burns, Halts, Hold, Latch, Machine, Pauses, Plan, Routine, Task, Waits
 from tachys.demo.project import model_text
 from tachys.errors import InputError
 from tachys.model import acts
@@ -82,8 +82,9 @@ def plan(system, arrivals):
         for s in system.steps
     )
     overhead = system.loop.overhead.most if system.loop else 0
+    latches = tuple(Latch(flag, arrivals[event.name]) for flag, events in system.set_by.items() for event in events)
     return Plan(routines, steps, overhead, core.nesting, core.entry.most, core.exit.most, core.chain.most,
-                core.wake.most, core.late_arrival)  # fmt: skip
+                core.wake.most, core.late_arrival, latches)  # fmt: skip
 
 
 @given(lone_models(), st.integers(0, 2**16))

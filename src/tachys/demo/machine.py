@@ -39,6 +39,14 @@ class Routine:
 
 
 @dataclass(frozen=True, slots=True)
+class Latch:
+    """A status bit that hardware sets at these instants, ascending."""
+
+    flag: str
+    arrivals: Sequence[int]
+
+
+@dataclass(frozen=True, slots=True)
 class Burns:
     """Part of a step: burns CPU time."""
 
@@ -92,6 +100,7 @@ class Plan:
     chain: int = 0
     wake: int = 0
     late_arrival: bool = False
+    latches: tuple[Latch, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,6 +164,7 @@ class Machine:
         self._stack = [_Frame(BACKGROUND)]
         self._waiting: list[deque[int]] = [deque() for _ in plan.routines]
         self._next = [0] * len(plan.routines)
+        self._sets = sorted((at, latch.flag) for latch in plan.latches for at in latch.arrivals)
         self._flags: set[str] = set()
         self._now = 0
         self._mode = "run"  # run, entry, exit, wake, halt
@@ -216,6 +226,8 @@ class Machine:
                     self.truth.lost.append((routine.name, self._now))
                 else:
                     self._waiting[index].append(self._now)
+        while self._sets and self._sets[0][0] <= self._now:
+            self._flags.add(self._sets.pop(0)[1])
 
     def _best(self, over: _Frame) -> int | None:
         """The line that the core accepts over this context, if any."""
@@ -363,6 +375,7 @@ class Machine:
             for index, routine in enumerate(self.plan.routines)
             if self._next[index] < len(routine.arrivals)
         ]
+        ahead += [at for at, _ in self._sets[:1]]
         frame = self._stack[-1]
         spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look")
         if spins:

@@ -44,9 +44,10 @@ def build(model: ModelFile, report: Reporter) -> System:
     note_lone_flags(model, report)
     places = {
         f"{section}.{name}": report.place((section, name))
-        for section in ("source", "unit", "isr", "step", "need", "probe", "clock")
+        for section in ("source", "unit", "isr", "flag", "step", "need", "probe", "clock")
         for name in getattr(model, section)
     }
+    set_by = {flag: tuple(map(Event.written, as_names(table.set_by))) for flag, table in model.flag.items()}
     return System(
         title=model.title,
         core=core,
@@ -57,6 +58,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         loop=loop,
         needs=tuple(needs),
         probes=probes,
+        set_by=set_by,
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         accepted=make_accepted(model, report, frozenset(need.name for need in needs)),

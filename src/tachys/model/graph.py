@@ -7,7 +7,7 @@ flags, and a step that polls one begins. Bounds, engine, check and drawing walk 
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -35,17 +35,18 @@ class Link:
 class Graph:
     """The links of a model. ``flags`` are those that are set, polled or waited for, in the order written.
 
-    ``begun_by``: what an event begins, units before routines, each in the order written. ``causes``: the events that
-    make each body begin: what it stands on, the setters of the flag that it polls.
+    ``sets``: the flags that each event sets. ``begun_by``: what an event begins, units before routines, each in the
+    order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it polls.
     """
 
     def __init__(
-        self, sources: Sequence[Source], units: Sequence[Unit], isrs: Sequence[Isr], steps: Sequence[Step]
-    ) -> None:
+        self, sources: Sequence[Source], units: Sequence[Unit], isrs: Sequence[Isr], steps: Sequence[Step],
+        set_by: Mapping[str, Sequence[Event]],
+    ) -> None:  # fmt: skip
         self.events = [source.event for source in sources]
         self.events += [event for body in (*units, *isrs, *steps) for event in (body.start, body.end)]
         self.begun_by: dict[Event, list[Unit | Isr]] = defaultdict(list)
-        self.setters: dict[str, list[Isr]] = defaultdict(list)
+        self._set_by: dict[str, list[Event]] = {flag: list(events) for flag, events in set_by.items()}
         self.pollers: dict[str, list[Step]] = defaultdict(list)
         self.waiters: dict[str, list[Step]] = defaultdict(list)
         self._steps = tuple(steps)
@@ -55,19 +56,22 @@ class Graph:
                 self.begun_by[event].append(body)
         for isr in isrs:
             for flag in isr.sets:
-                self.setters[flag].append(isr)
+                self._set_by.setdefault(flag, []).append(isr.end)
         for step in steps:
             if step.polls is not None:
                 self.pollers[step.polls].append(step)
             for flag in step.flags_waited:
                 self.waiters[flag].append(step)
         self.flags = tuple(dict.fromkeys(
-            [*self.setters, *(flag for step in steps for flag in (step.polls, *step.flags_waited) if flag)]
+            [*self._set_by, *(flag for step in steps for flag in (step.polls, *step.flags_waited) if flag)]
         ))  # fmt: skip
         self.causes: dict[Thing, tuple[Event, ...]] = {body.thing: body.on for body in bodies}
         for step in steps:
-            self.causes[step.thing] = self.ends_of_setters(step.polls)
-        self._sets = {isr.end: isr.sets for isr in isrs if isr.sets}
+            self.causes[step.thing] = self.sets_of(step.polls)
+        self.sets: dict[Event, list[str]] = defaultdict(list)
+        for flag, events in self._set_by.items():
+            for event in events:
+                self.sets[event].append(flag)
 
     def takers(self, flag: str) -> list[Step]:
         """The steps that take a flag in every pass in which they find it set."""
@@ -85,9 +89,13 @@ class Graph:
                 return each.name
         return None
 
-    def ends_of_setters(self, flag: str | None) -> tuple[Event, ...]:
-        """The events that set a flag."""
-        return tuple(isr.end for isr in self.setters.get(flag or "", ()))
+    def sets_of(self, flag: str | None) -> tuple[Event, ...]:
+        """The events that set a flag: of hardware, and the ends of routines."""
+        return tuple(self._set_by.get(flag or "", ()))
+
+    def is_set_by_hardware(self, flag: str | None) -> bool:
+        """Whether a flag can be set without a routine: then also while the core is halted, which does not wake it."""
+        return any(event.kind != "isr" for event in self.sets_of(flag))
 
     def links(self, event: Event) -> Iterator[Link]:
         """What follows an event."""
@@ -96,7 +104,7 @@ class Graph:
             yield Link(event, body.end, "serves")
         if event.moment == "start":
             yield Link(event, event.thing.end, "ends")
-        for flag in self._sets.get(event, ()):
+        for flag in self.sets.get(event, ()):
             for step in self.pollers.get(flag, ()):
                 yield Link(event, step.start, "sets", flag)
 

@@ -16,7 +16,7 @@ from tachys.needs.takers import INTERRUPTS
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
-_NAMED = ("clock", "source", "unit", "isr", "step", "need")
+_NAMED = ("clock", "source", "unit", "isr", "flag", "step", "need")
 BODIES = ("unit", "isr", "step")
 
 
@@ -48,6 +48,7 @@ def _flags(raw: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
     """(where, the flag) of every place that names one."""
     for name, table in table_of(raw, "isr").items():
         yield from ((("isr", name, "sets"), flag) for flag in _as_list(table.get("sets")))
+    yield from ((("flag", flag), flag) for flag in table_of(raw, "flag"))
     for name, table in table_of(raw, "step").items():
         yield from ((("step", name, "polls"), flag) for flag in _as_list(table.get("polls")))
         waited = (flag for flag in _as_list(table.get("waits")) if not flag.startswith("unit."))
@@ -87,6 +88,10 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
         if isinstance(table.get("cost"), dict):
             for event in table["cost"]:
                 yield ("isr", name, "cost", event), event, _as_list(table.get("on")), "event of its on"
+    hardware = [event for event in events if event.startswith(("source.", "unit."))]
+    for name, table in table_of(raw, "flag").items():
+        for event in _as_list(table.get("set_by")):
+            yield ("flag", name, "set_by"), event, hardware, "event of a source or unit"
     for name, table in table_of(raw, "step").items():
         for thing in _as_list(table.get("waits")):
             if thing.startswith("unit."):

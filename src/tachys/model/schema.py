@@ -198,6 +198,12 @@ class SleepTable(Table):
     unless: Names
 
 
+class FlagTable(Table):
+    """A flag that hardware sets: a status bit."""
+
+    set_by: Names
+
+
 class StepTable(Table):
     """One step of the loop."""
 
@@ -283,6 +289,7 @@ class ModelFile(Table):
     source: dict[str, SourceTable] = {}
     unit: dict[str, UnitTable] = {}
     isr: dict[str, IsrTable] = {}
+    flag: dict[str, FlagTable] = {}
     loop: LoopTable | None = None
     step: dict[str, StepTable] = {}
     watchdog: WatchdogTable | None = None

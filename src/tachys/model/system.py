@@ -9,7 +9,7 @@ from typing import TypeVar
 
 from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
-from tachys.model.events import Thing
+from tachys.model.events import Event, Thing
 from tachys.model.graph import Graph
 from tachys.model.nodes import Clock, Core, Isr, Loop, Probe, Source, Step, Unit
 from tachys.needs.kinds import Need
@@ -21,8 +21,9 @@ Kind = TypeVar("Kind", Source, Unit, Isr, Step)
 class System:
     """A whole model. ``isrs`` stand in the order in which the core prefers them, most urgent first.
 
-    ``laid_over`` are the names of the changes that the model was read with; ``measured`` the single costs (ps) of a
-    routine or step that a build came with.
+    ``set_by``: the flags that hardware sets, with the events at which it does. ``laid_over`` are the names of the
+    changes that the model was read with; ``measured`` the single costs (ps) of a routine or step that a build came
+    with.
     """
 
     title: str
@@ -34,6 +35,7 @@ class System:
     loop: Loop | None
     needs: tuple[Need, ...]
     probes: tuple[Probe, ...]
+    set_by: dict[str, tuple[Event, ...]] = field(default_factory=dict, hash=False)
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)
@@ -79,7 +81,7 @@ class System:
     @cached_property
     def graph(self) -> Graph:
         """What causes what."""
-        return Graph(self.sources, self.units, self.isrs, self.steps)
+        return Graph(self.sources, self.units, self.isrs, self.steps, self.set_by)
 
     @property
     def steps(self) -> tuple[Step, ...]:

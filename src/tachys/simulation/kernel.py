@@ -26,7 +26,10 @@ MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
 
 @kernel(inline=True)
 def raise_event(m: Ints, log: Ints, event: int) -> None:
-    """An event happens now: mark the lines and start the units that stand on it, and on the starts of those."""
+    """An event happens now: mark the lines and start the units that stand on it, and on the starts of those.
+
+    Then the flags that hardware sets with it.
+    """
     place = m[RAISES_AT] + event
     if m[place] == m[place + 1]:
         return
@@ -38,7 +41,9 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
         at += 1
         for address in range(m[place], m[place + 1]):
             target = m[address]
-            if target >= 0:
+            if target >= FIRST_FLAG:
+                set_flag(m, log, target - FIRST_FLAG)
+            elif target >= 0:
                 pend(m, log, target)
             elif start_unit(m, log, -1 - target):
                 if held == chain + m[CHAIN_SIZE]:
@@ -46,6 +51,18 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
                     return
                 m[held] = m[N_SOURCES] + 2 * (-1 - target)
                 held += 1
+
+
+@kernel(inline=True)
+def set_flag(m: Ints, log: Ints, number: int) -> None:
+    """Set a flag; where it is set already, that is overwritten."""
+    flag = m[FLAGS] + number * FLAG_SIZE
+    if m[flag + F_SET]:
+        m[flag + F_OVER] += 1
+        write(m, log, FLAG_OVER, number, m[flag + F_SET] - 1)
+    else:
+        m[flag + F_SET] = m[NOW] + 1
+        write(m, log, FLAG_SET, number, m[NOW])
 
 
 @kernel(inline=True)
@@ -278,14 +295,7 @@ def end_routine(m: Ints, log: Ints) -> None:
     m[DEPTH] -= 1
     m[FRAME] = frame - m[FRAME_SIZE]
     for address in range(m[line + L_SETS], m[line + L_SETS_END]):
-        flag_number = m[address]
-        flag = m[FLAGS] + flag_number * FLAG_SIZE
-        if m[flag + F_SET]:
-            m[flag + F_OVER] += 1
-            write(m, log, FLAG_OVER, flag_number, m[flag + F_SET] - 1)
-        else:
-            m[flag + F_SET] = now + 1
-            write(m, log, FLAG_SET, flag_number, now)
+        set_flag(m, log, m[address])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number) + 1)
     if acceptable(m):
         accept(m, log, m[CHAIN_LEAST], m[CHAIN_MOST])

@@ -17,6 +17,7 @@ Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
 NEVER = 1 << 62
+FIRST_FLAG = 1 << 32  # among what an event raises, flags stand behind all rows
 BLOCK = 16  # items whose earliest time is kept together
 OCTAVES = 62
 

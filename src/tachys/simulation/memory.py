@@ -115,12 +115,15 @@ class _Builder:
         self.words[at.BLOCKS] = self._put([at.NEVER, at.NEVER] * blocks)
 
     def _raises(self) -> None:
-        """What every event raises: rows as their number, units as -1 - number; in the order written."""
+        """What every event raises: rows as their number, units as -1 - number, then its flags from FIRST_FLAG on."""
         targets: dict[Event, list[int]] = {event: [] for event in self.index.events()}
         rows = {row: number for number, row in enumerate(self.index.rows)}
         for event, begun in self.system.graph.begun_by.items():
             for body in begun:
                 targets[event].append(-1 - self.units[body.name] if body.kind == "unit" else rows[body.name, event])
+        for event, flags in self.system.graph.sets.items():
+            if event.kind in ("source", "unit"):
+                targets[event] += [at.FIRST_FLAG + self.flags[flag] for flag in flags]
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
         self.words[at.CHAIN_SIZE] = 64 * len(self.units) + 1024

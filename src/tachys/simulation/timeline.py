@@ -35,7 +35,7 @@ def signals(system: System, lanes: Lanes, *, probes: bool) -> list[TraceSignal]:
 
 
 def _flags(system: System) -> list[str]:
-    return [f"flag.{flag}" for flag in system.graph.setters]
+    return [f"flag.{flag}" for flag in system.graph.flags if system.graph.sets_of(flag)]
 
 
 def _body(lanes: Lanes, who: str, after: int = 0, before_end: int = 0) -> list[tuple[int, int]]:

@@ -1,4 +1,4 @@
-"""Errands: a step begins a unit, whose routine sets a flag, and a step of the same pass waits for that.
+"""Errands: a step begins a unit, which sets a flag or has a routine do it, and a step of the same pass waits for that.
 
 Where both steps come in every pass, the one before the other, or are one, nobody else takes a hand in it, and the wait
 does not give up, each pass has its own errand, which is over before the next begins: unit and routine lose nothing, the
@@ -23,7 +23,7 @@ class Errand:
 
     begins: Step
     unit: Unit
-    isr: Isr
+    isr: Isr | None
     waits: Step
     waits_for: str
     ahead: tuple[Act, ...]
@@ -36,15 +36,16 @@ def find_errands(system: System) -> dict[str, Errand]:
 
 
 def _errand(system: System, flag: str) -> Errand | None:
-    setters, waiters = system.graph.setters.get(flag, []), system.graph.waiters.get(flag, [])
-    if len(setters) != 1 or len(waiters) != 1 or system.graph.pollers.get(flag):
+    setters, waiters = system.graph.sets_of(flag), system.graph.waiters.get(flag, [])
+    if len(setters) != 1 or len(waiters) != 1 or system.graph.pollers.get(flag) or setters[0].moment != "end":
         return None
-    isr, waits = setters[0], waiters[0]
+    isr, waits = system.isr(setters[0].name) if setters[0].kind == "isr" else None, waiters[0]
+    ended = setters[0] if isr is None else isr.on[0]
     acts = list(waits.acts)
     places = [place for place, act in enumerate(acts) if isinstance(act, Wait) and act.flag == flag]
-    if len(places) != 1 or len(isr.on) != 1 or isr.on[0].kind != "unit" or isr.on[0].moment != "end":
+    if len(places) != 1 or (isr is not None and len(isr.on) != 1) or ended.kind != "unit" or ended.moment != "end":
         return None
-    unit = system.unit(isr.on[0].name)
+    unit = system.unit(ended.name)
     if unit.primed or len(unit.on) != 1 or unit.on[0].kind != "step":
         return None
     begins, steps = system.step(unit.on[0].name), list(system.steps)

@@ -50,7 +50,7 @@ class Events:
 
     def sets(self, flag: str) -> Curve | None:
         """The densest way in which a flag can be set; None if nobody sets it."""
-        setters = [self.curve(event) for event in self.system.graph.ends_of_setters(flag)]
+        setters = [self.curve(event) for event in self.system.graph.sets_of(flag)]
         return sum_of(setters) if setters else None
 
     def starts(self, unit: Unit) -> Curve:

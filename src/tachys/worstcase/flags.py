@@ -15,13 +15,14 @@ def flag_bounds(
     system: System, flag: str, windows: LoopWindows | None, events: Events, isrs: dict[str, IsrBounds]
 ) -> FlagBounds:
     """The bounds of one flag: the soonest of the steps that take it."""
-    setters = [isr.name for isr in system.graph.setters.get(flag, ())]
+    setters = system.graph.sets_of(flag)
     found = system.graph.takers(flag)
     if windows is None or (not found and flag not in events.rings.errands):
         return FlagBounds(flag, Figure(0, None, reason="no step is sure to look at it"), bool(setters), "it stays set")
     if not setters:
         return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
-    set_after = min(isrs[name].response.least for name in setters)
+    # by hardware at any instant; by a routine not before its response has passed
+    set_after = min(isrs[event.name].response.least if event.kind == "isr" else 0 for event in setters)
     sets = events.sets(flag)
     assert sets is not None
     errand = events.rings.errands.get(flag)

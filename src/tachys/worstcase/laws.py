@@ -299,8 +299,9 @@ class StepLaw(Law):
         return least_round(self.system, self.node)
 
     def least_way(self, moment: str) -> int:
-        """The loop looks no sooner than the routine that has set its flag is left."""
-        return self.system.core.exit.least + (own_least(self.node) if moment == "end" else 0)
+        """The loop looks no sooner than the routine that has set its flag is left, if one has."""
+        by_hardware = self.system.graph.is_set_by_hardware(self.node.polls)
+        return (0 if by_hardware else self.system.core.exit.least) + (own_least(self.node) if moment == "end" else 0)
 
     def passes(self, found: Finished, moment: str) -> Figure:
         """The reaction to its flag, and for its end its duration."""
@@ -318,7 +319,7 @@ class StepLaw(Law):
         gaps.sure(step.start, bounds.gap)
         graph = self.system.graph
         if step.polls is not None and graph.rival(step.polls, step) is None:
-            gaps.after(step.start, graph.ends_of_setters(step.polls), found.flags[step.polls].reaction.most)
+            gaps.after(step.start, graph.sets_of(step.polls), found.flags[step.polls].reaction.most)
         gaps.after(step.end, (step.start,), bounds.duration.most)
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
@@ -376,7 +377,7 @@ class StepLaw(Law):
         known = Figure(interval.least, None, reason=interval.reason)
         if gap is not None:
             known = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
-        flag, setters = found.flags[step.polls], self.system.graph.ends_of_setters(step.polls)
+        flag, setters = found.flags[step.polls], self.system.graph.sets_of(step.polls)
         alone = step.every is None and self.system.graph.rival(step.polls, step) is None
         alone = alone and not found.events.tangled(step.thing)
         if not alone or flag.overwritten or flag.reaction.most is None or len(setters) != 1:

@@ -17,7 +17,7 @@ def lint(found: Bounds) -> list[Remark]:
         Remark(found.system.places.get(key, Place(found.system.title or "model")), code, key, text, mend)
         for check in (
             _long_routines, _busy_waits, _inverted_needs, _needless_routines, _unshown_needs, _needless_waking,
-            _long_pauses, _late_deadlines, _storms,
+            _long_pauses, _late_deadlines, _storms, _bits_that_do_not_wake,
         )
         for key, code, text, mend in check(found)
     ]  # fmt: skip
@@ -122,7 +122,7 @@ def _unshown_needs(found: Bounds) -> Found:
 def _needless_waking(found: Bounds) -> Found:
     """A periodic routine that wakes a sleeping core more often than anything else, for nothing the loop looks at."""
     system = found.system
-    if not any(step.halt for step in system.steps):
+    if not any(step.halt for step in system.steps) or any(map(system.graph.is_set_by_hardware, system.graph.flags)):
         return
     polled = {step.polls for step in system.steps} | {wait.on.name for step in system.steps for wait in step.waits}
     raised = system.graph.begun_by.keys()
@@ -189,3 +189,17 @@ def _storms(found: Bounds) -> Found:
             "it alone can take the whole core when its events come as fast as they may",
             "give its source a larger gap (filter it in hardware), or switch the line off for a while in the routine",
         )  # fmt: skip
+
+
+def _bits_that_do_not_wake(found: Bounds) -> Found:
+    """A flag that hardware sets while the core may be halted: no routine comes with it."""
+    system = found.system
+    sleeps = next((step.thing for step in system.steps if step.halt), None)
+    for flag in system.set_by if sleeps else ():
+        silent = [event for event in system.set_by[flag] if not system.graph.begun_by.get(event)]
+        if silent and system.graph.takers(flag):
+            yield (
+                f"flag.{flag}", "does-not-wake",
+                f"{silent[0]} sets it without an interrupt: set while {sleeps} sleeps, it waits for the next interrupt",
+                "give the event a routine that sets the flag, or do not sleep while it is due",
+            )  # fmt: skip

@@ -345,7 +345,7 @@ class LoopWindows:
         return parts
 
     def _longest_halt(self, step: Step, halt: Halt, known: str | None) -> list[Part] | str:
-        if known is not None and known in halt.unless:
+        if known is not None and known in halt.unless and not self.system.graph.is_set_by_hardware(known):
             return []
         waker = min([*self._wakers, *self._ring_wakers(step, halt)], key=lambda each: each.within, default=None)
         if waker is None:
@@ -366,6 +366,7 @@ class LoopWindows:
             holds = [self.system.step(body.name) for body in ring if body.kind == "step"]
             units = [self.system.unit(body.name) for body in ring if body.kind == "unit"]
             firm = not any(ring[unit.thing] == "start" and unit.busy == "drop" for unit in units)
+            firm = firm and not any(self.system.graph.is_set_by_hardware(each.polls) for each in holds)
             if isrs and firm and not any(each is step or each.polls not in halt.unless for each in holds):
                 yield _Waker(isrs[0], sum(self.events.wait(unit) + unit.takes.most for unit in units))
 
@@ -391,15 +392,15 @@ class LoopWindows:
 
     def _errand(self, errand: Errand) -> list[Part] | str:
         """The wait for what the loop has begun before, from there on: the unit, and its routine."""
+        unit = errand.unit
+        works = Part("waits for it to end", unit.thing, 1, unit.takes.most, by_clock=True)
+        if errand.isr is None:
+            return [works]
         rank = self.system.isrs.index(errand.isr)
         response = isr_bounds(self.system, self.load, rank, alone=True).response
         if response.most is None:
             return f"{errand.waits.thing} waits for {errand.isr.thing}, whose response has no bound: {response.reason}"
-        unit = errand.unit
-        return [
-            Part("waits for it to end", unit.thing, 1, unit.takes.most, by_clock=True),
-            Part("waits for its response", errand.isr.thing, 1, response.most, by_clock=True),
-        ]
+        return [works, Part("waits for its response", errand.isr.thing, 1, response.most, by_clock=True)]
 
     def _sure_wakers(self) -> list[_Waker]:
         within = self.events.hardware_gaps().within

@@ -36,7 +36,9 @@ class Rings:
 
     def has_one_token(self, body: Thing) -> bool:
         """Whether a routine or unit never has two to do: the only token of its ring, or the errand of a pass."""
-        return self.passes_end(body) or any(body in (each.unit.thing, each.isr.thing) for each in self.errands.values())
+        return self.passes_end(body) or any(
+            body in (each.unit.thing, each.isr and each.isr.thing) for each in self.errands.values()
+        )
 
     def passes_end(self, body: Thing) -> bool:
         """Whether the only token of a simple ring passes from the start to the end of a body: never two at once."""

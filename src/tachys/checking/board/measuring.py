@@ -327,7 +327,7 @@ def _steps(board: Measurement, step: Step) -> Steps:
 def _flag(board: Measurement, flag: str) -> Flags | None:
     """From the ends of all its setters to the starts of the one step that polls it."""
     graph = board.system.graph
-    setters, takers = graph.ends_of_setters(flag), graph.pollers.get(flag, ())
+    setters, takers = graph.sets_of(flag), graph.pollers.get(flag, ())
     if len(takers) != 1 or flag in graph.waiters or not setters:
         return None
     sets, takes = board.shown.all_of(setters), board.events(takers[0].start)

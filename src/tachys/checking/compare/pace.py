@@ -152,7 +152,7 @@ def _without_flag(board: Measurement) -> Iterator[Finding]:
     for name in board.flags:
         taker = board.system.graph.pollers[name][0]
         takes = board.events(taker.start)
-        sets, room = board.shown.all_of(board.system.graph.ends_of_setters(name)), board.resolution
+        sets, room = board.shown.all_of(board.system.graph.sets_of(name)), board.resolution
         if takes is None or sets is None:
             continue
         unasked = [

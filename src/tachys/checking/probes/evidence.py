@@ -404,7 +404,7 @@ def _delay(cause: Thing, effect: Thing, expected: Expected) -> _Delay | None:
         return _Delay(0, 0, 0)
     if effect.kind == "step":
         flag = system.step(effect.name).polls
-        if flag is not None and event in system.graph.ends_of_setters(flag):
+        if flag is not None and event in system.graph.sets_of(flag):
             loop = paper.loop_pass
             prompt = system.core.exit.most + 2 * (loop.least if loop is not None else 0)
             return _Delay(0, prompt, paper.flags[flag].reaction.most)

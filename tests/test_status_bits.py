@@ -1,0 +1,160 @@
+"""Flags that hardware sets: their bounds by hand, who may be named, and a board whose loop polls a status bit."""
+
+import random
+
+import pytest
+
+from planted import ANALYSER, US, _convert, _timer
+from tachys.capture.vcd import read_vcd
+from tachys.checking.checking import check
+from tachys.demo.analyser import Recording, busy, pulses, steps, to_vcd
+from tachys.demo.machine import Burns, Latch, Machine, Pauses, Plan, Routine, Task
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.simulation.engine import play_whole
+from tachys.simulation.options import RunOptions
+from tachys.simulation.statistics import counted
+from tachys.worstcase.analysis import bounds
+
+NS, MS = 1000, 10**9
+HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'
+TICK = '[source.t]\ngap = "1 us"\n[isr.t]\non = "source.t"\nlevel = 0\ncost = "10 ns"\n'
+LOOP = '[loop]\noverhead = "3 ns"\n[step.use]\npolls = "done"\ncost = ["5 ns", "20 ns"]\n[step.rest]\ncost = "7 ns"\n'
+RING = (
+    HEAD
+    + TICK
+    + '[unit.u]\non = "step.use.end"\ntakes = ["90 ns", "110 ns"]\nprimed = true\n[flag.done]\nset_by = "unit.u"\n'
+    + LOOP
+)
+
+
+def test_a_conversion_that_the_loop_restarts_and_polls():
+    found = bounds(read_model(RING, "m.toml"))
+    # right after the look it is set: a pass without the step itself, interrupted once (2 + 10 + 1)
+    assert found.flags["done"].reaction.most == (3 + 7 + 13) * NS
+    assert not found.flags["done"].overwritten
+    assert not found.units["u"].lost
+    assert found.steps["use"].interval.least == (90 + 5) * NS
+    # the unit, the reaction, and the step, interrupted once as well
+    assert found.steps["use"].interval.most == (110 + 23 + 20 + 13) * NS
+
+
+def test_it_is_played_to_what_paper_says():
+    system, most = read_model(RING, "m.toml"), 0
+    for seed in range(40):
+        run, _, index = play_whole(system, RunOptions("drawn", "drawn", "gap", seed=seed), 10**9)
+        most = max(most, counted(run.memory, index)["flag.done"].most)
+    assert 0.8 * bounds(system).flags["done"].reaction.most <= most <= bounds(system).flags["done"].reaction.most
+
+
+def test_a_source_sets_a_bit_faster_than_the_loop_looks():
+    text = HEAD + '[source.s]\nevery = "{} ns"\n[flag.done]\nset_by = "source.s"\n' + LOOP
+    for period, lost in ((10, True), (200, False)):
+        assert bounds(read_model(text.format(period), "m.toml")).flags["done"].overwritten is lost
+
+
+@pytest.mark.parametrize(
+    ("table", "said"),
+    [
+        ('[flag.done]\nset_by = "isr.t.end"\n', '"isr.t.end" names no event of a source or unit'),
+        (
+            '[flag.done]\nset_by = "source.x"\n',
+            '"source.x" names no event of a source or unit; did you mean "source.t"?',
+        ),
+        ('[flag.done]\nset_by = "source.t"\ntaken_by = "source.t"\n', "taken_by: unknown key"),
+        ('[flag."a b"]\nset_by = "source.t"\n', "this name cannot be used"),
+    ],
+)
+def test_what_a_flag_may_be_set_by(table, said):
+    with pytest.raises(InputError, match="flag") as told:
+        read_model(HEAD + TICK + table + LOOP, "m.toml")
+    assert said in str(told.value)
+
+
+MODEL = """
+tachys = 1
+[core]
+clock = "48 MHz"
+tolerance = "50 ppm"
+levels = 2
+entry = "16 cycles"
+exit = "12 cycles"
+[source.sample]
+every = "250 us"
+[source.wheel]
+gap = "300 us"
+[unit.adc]
+on = "source.sample"
+takes = ["9 us", "11 us"]
+[flag.done]
+set_by = "unit.adc"
+[isr.wheel]
+on = "source.wheel"
+level = 0
+cost = ["6 us", "9 us"]
+[loop]
+overhead = "40 cycles"
+[step.use]
+polls = "done"
+cost = ["20 us", "26 us"]
+[step.send]
+every = "20 ms"
+cost = ["8 us", "12 us"]
+pause = "25 us"
+[need.fresh]
+from = "unit.adc"
+to = "step.use.start"
+within = "150 us"
+[need.kept]
+of = "flag.done"
+lost = 0
+[capture]
+tolerance = "50 ppm"
+[probe.D0]
+shows = "source.wheel"
+edge = "rise"
+[probe.D1]
+shows = "isr.wheel"
+[probe.D2]
+shows = "source.sample"
+edge = "rise"
+[probe.D3]
+shows = "unit.adc"
+[probe.D4]
+shows = "step.use"
+[probe.D5]
+shows = "step.send"
+"""
+FAULTS = {"blocking send": ("step.send", "time-longer"), "longer work": ("step.use", "cost-longer"),
+          "slow converter": ("unit.adc", "takes-longer"), "no wrong": None}  # fmt: skip
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+@pytest.mark.parametrize("seed", range(3))
+def test_what_is_wrong_on_a_board_that_polls_a_bit_is_named_first(fault, seed):
+    dice, until = random.Random(seed), ANALYSER.begin + ANALYSER.length + 5 * MS
+    sample = _timer(250 * US, 1, 61 * US, until)
+    conversions, _ = _convert(
+        dice, sample, (20 * US, 24 * US) if fault == "slow converter" else (9_200_000, 10_800_000)
+    )
+    wheel, now = [], 0
+    while (now := now + dice.randint(310 * US, 900 * US)) <= until:
+        wheel.append(now)
+    pause = (2 * MS, 3 * MS) if fault == "blocking send" else (25 * US, 25 * US)
+    work = (290 * US, 310 * US) if fault == "longer work" else (20_500_000, 25_500_000)
+    tasks = (
+        Task("use", (Burns(work),), polls="done"),
+        Task("send", (Burns((8_300_000, 11_600_000)), Pauses(pause)), every=20 * MS),
+    )
+    plan = Plan((Routine("wheel", 0, wheel, (6_400_000, 8_600_000)),), tasks, 800_000, True, 320_000, 240_000, 560_000,
+                latches=(Latch("done", [end for _, end in conversions]),))  # fmt: skip
+    truth = Machine(plan, seed).run(until)
+    shown = {
+        "D0": pulses(wheel, 30 * US), "D1": busy(truth, "wheel"), "D2": pulses(sample, 30 * US),
+        "D3": [change for begin, end in conversions for change in ((begin, 1), (end, 0))],
+        "D4": steps(truth, "use"), "D5": steps(truth, "send"),
+    }  # fmt: skip
+    seen = Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)
+    result = check(read_model(MODEL, "m.toml"), read_vcd([to_vcd(seen).encode()], "board.vcd"))
+    sure = [(finding.about, finding.code) for finding in result.findings]
+    assert sure[:1] == ([FAULTS[fault]] if FAULTS[fault] else [])
