@@ -321,6 +321,28 @@ class Woven(Attack):
         if self.chance(0.15):
             model["isr"][self.dice.choice(list(model["isr"]))]["sets"] = f"q{name}"
 
+    def relay(self, model, name):
+        """The end of one step sets the flag of another; a unit that this one begins may close the round."""
+        first, last = f"m{name}", f"n{name}"
+        self.add_step(model, first, {"cost": self.span(20, NS), "sets": f"m{name}"})
+        self.add_step(model, last, {"cost": self.span(20, NS), "polls": f"m{name}"})
+        way = self.one("every", "ring", "bit", "free", "itself")
+        if way == "every":
+            model["step"][first] |= {
+                "every": Time(self.dice.randint(20, 900) * NS),
+                "rearm": self.one("grid", "skip", "now"),
+            }
+        elif way in ("ring", "bit"):
+            model["unit"][f"m{name}"] = {"on": f"step.{last}.{self.one('start', 'end')}", "takes": self.span(60, NS),
+                                         "primed": True}  # fmt: skip
+            model["step"][first]["polls"] = f"o{name}"
+            if way == "bit":
+                model.setdefault("flag", {})[f"o{name}"] = {"set_by": [f"unit.m{name}"]}
+            else:
+                model["isr"][f"m{name}"] = {"on": f"unit.m{name}", "level": 0, "cost": self.span(), "sets": f"o{name}"}
+        elif way == "itself":
+            model["step"][last]["sets"] = f"m{name}"
+
     def add_step(self, model, name, table):
         """At any place of the loop."""
         steps = [*model["step"].items()]
@@ -338,7 +360,7 @@ class Woven(Attack):
             model["isr"] = {"i0": {"on": f"source.{kept}", "level": 0, "cost": self.span()}}
             model.pop("watchdog", None)
         for name in range(self.one(1, 1, 2, 3)):
-            self.one(self.ring, self.ring, self.tick, self.errand, self.bit)(model, name)
+            self.one(self.ring, self.ring, self.tick, self.errand, self.bit, self.relay)(model, name)
         if self.chance(0.5):
             self.add_step(model, "z", {"cost": self.span(9)})
         if self.chance(0.3):

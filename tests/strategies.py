@@ -106,6 +106,7 @@ def step(draw, name, units, levels):
         text += f'waits = "{what}"\n'
         text += draw(st.sampled_from(["", *[f"at_most = {ns(count)}\n" for count in (0 + 1, 9, 60)]]))
     text += draw(st.sampled_from(["", "", f"pause = {ns(draw(st.integers(1, 50)))}\n"]))
+    text += draw(st.sampled_from(["", "", "", 'sets = "f1"\n']))
     return text + draw(st.sampled_from(["", "", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))
 
 
@@ -188,6 +189,7 @@ def lone_models(draw):
             text += draw(st.sampled_from(["", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))
             text += draw(st.sampled_from(["", "", f'waits = "f{i % 2}"\nat_most = {ns(15 + 7 * i)}\n']))
             text += draw(st.sampled_from(["", "", f"pause = {ns(draw(st.integers(1, 30)))}\n"]))
+            text += draw(st.sampled_from(["", "", "", 'sets = "f0"\n', 'sets = ["f0", "f1"]\n']))
     return text
 
 

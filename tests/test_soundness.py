@@ -78,7 +78,7 @@ def plan(system, arrivals):
         for i in system.isrs
     )  # fmt: skip
     steps = tuple(
-        Task(s.name, tuple(map(part, s.acts)), s.polls, int(s.every.nominal) if s.every else None, s.rearm)
+        Task(s.name, tuple(map(part, s.acts)), s.polls, int(s.every.nominal) if s.every else None, s.rearm, s.sets)
         for s in system.steps
     )
     overhead = system.loop.overhead.most if system.loop else 0

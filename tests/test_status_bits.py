@@ -53,6 +53,25 @@ def test_a_source_sets_a_bit_faster_than_the_loop_looks():
         assert bounds(read_model(text.format(period), "m.toml")).flags["done"].overwritten is lost
 
 
+RELAY = (
+    HEAD + TICK + '[loop]\noverhead = "3 ns"\n[step.answer]\npolls = "due"\ncost = "6 ns"\n'
+    '[step.parse]\nevery = "500 ns"\ncost = "8 ns"\nsets = "due"\n[step.rest]\ncost = "7 ns"\n'
+)  # fmt: skip
+
+
+def test_the_end_of_one_step_sets_the_flag_of_another():
+    found = bounds(read_model(RELAY, "m.toml"))
+    # from the end of the step: what follows it, the overhead, what goes before the other, interrupted once
+    assert found.flags["due"].reaction.most == (7 + 3 + 13) * NS
+    assert not found.flags["due"].overwritten
+    assert found.steps["answer"].interval.most is not None
+    order = 'order = ["parse", "answer", "rest"]\n'
+    right_behind = bounds(read_model(RELAY.replace("[step.answer]", order + "[step.answer]", 1), "m.toml"))
+    assert right_behind.flags["due"].reaction.most == 0
+    itself = RELAY.replace('cost = "6 ns"', 'cost = "6 ns"\nsets = "due"')
+    assert bounds(read_model(itself, "m.toml")).flags["due"].reaction.most >= (3 + 8 + 7) * NS
+
+
 @pytest.mark.parametrize(
     ("table", "said"),
     [
@@ -158,3 +177,77 @@ def test_what_is_wrong_on_a_board_that_polls_a_bit_is_named_first(fault, seed):
     result = check(read_model(MODEL, "m.toml"), read_vcd([to_vcd(seen).encode()], "board.vcd"))
     sure = [(finding.about, finding.code) for finding in result.findings]
     assert sure[:1] == ([FAULTS[fault]] if FAULTS[fault] else [])
+
+
+RELAYED = """
+tachys = 1
+[core]
+clock = "48 MHz"
+tolerance = "50 ppm"
+levels = 2
+entry = "16 cycles"
+exit = "12 cycles"
+[source.wheel]
+gap = "300 us"
+[isr.wheel]
+on = "source.wheel"
+level = 0
+cost = ["6 us", "9 us"]
+[loop]
+overhead = "40 cycles"
+[step.answer]
+polls = "due"
+cost = ["20 us", "26 us"]
+[step.parse]
+every = "5 ms"
+cost = ["30 us", "40 us"]
+sets = "due"
+[step.send]
+every = "20 ms"
+cost = ["8 us", "12 us"]
+pause = "25 us"
+[need.soon]
+from = "step.parse.end"
+to = "step.answer.start"
+within = "150 us"
+[capture]
+tolerance = "50 ppm"
+[probe.D0]
+shows = "source.wheel"
+edge = "rise"
+[probe.D1]
+shows = "isr.wheel"
+[probe.D2]
+shows = "step.answer"
+[probe.D3]
+shows = "step.parse"
+[probe.D4]
+shows = "step.send"
+"""
+RELAY_FAULTS = {"blocking send": ("step.send", "time-longer"), "longer answer": ("step.answer", "cost-longer"),
+                "no wrong": None}  # fmt: skip
+
+
+@pytest.mark.parametrize("fault", RELAY_FAULTS)
+@pytest.mark.parametrize("seed", range(3))
+def test_what_is_wrong_on_a_board_whose_steps_pass_on_flags_is_named_first(fault, seed):
+    dice, until, wheel, now = random.Random(seed), ANALYSER.begin + ANALYSER.length + 5 * MS, [], 0
+    while (now := now + dice.randint(310 * US, 900 * US)) <= until:
+        wheel.append(now)
+    pause = (2 * MS, 3 * MS) if fault == "blocking send" else (25 * US, 25 * US)
+    work = (290 * US, 310 * US) if fault == "longer answer" else (20_500_000, 25_500_000)
+    tasks = (
+        Task("answer", (Burns(work),), polls="due"),
+        Task("parse", (Burns((31 * US, 39 * US)),), every=5 * MS, sets=("due",)),
+        Task("send", (Burns((8_300_000, 11_600_000)), Pauses(pause)), every=20 * MS),
+    )
+    plan = Plan((Routine("wheel", 0, wheel, (6_400_000, 8_600_000)),), tasks, 800_000, True, 320_000, 240_000, 560_000)
+    truth = Machine(plan, seed).run(until)
+    shown = {"D0": pulses(wheel, 30 * US), "D1": busy(truth, "wheel"), "D2": steps(truth, "answer"),
+             "D3": steps(truth, "parse"), "D4": steps(truth, "send")}  # fmt: skip
+    seen = Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)
+    result = check(read_model(RELAYED, "m.toml"), read_vcd([to_vcd(seen).encode()], "board.vcd"))
+    assert [(each.about, each.code) for each in result.findings][:1] == (
+        [RELAY_FAULTS[fault]] if RELAY_FAULTS[fault] else []
+    )
+    assert result.missed is (fault == "blocking send")

@@ -85,6 +85,7 @@ class Task:
     polls: str | None = None
     every: int | None = None
     rearm: str = "grid"
+    sets: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -304,6 +305,7 @@ class Machine:
             self._step_start, self._part, self._loop_state = self._now, -1, "part"
         elif self._part + 1 == len(step.parts) or self._loop_state == "look":  # gave up
             self.truth.steps.append((step.name, self._step_start, self._now))
+            self._flags.update(step.sets)
             self._following_step()
         else:
             self._part += 1

@@ -230,6 +230,7 @@ def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Re
         name=name,
         acts=tuple(_acts(path, table, cost, core, clocks, report)),
         polls=table.polls,
+        sets=as_names(table.sets),
         every=every,
         rearm=table.rearm,
     )

@@ -17,7 +17,9 @@ def note_lone_flags(model: ModelFile, report: Reporter) -> None:
     """Warn of flags without a partner, with the nearest name that would fit."""
     set_by: dict[str, Path] = {flag: ("flag", flag, "set_by") for flag in model.flag}
     for name, isr in model.isr.items():
-        set_by |= dict.fromkeys(as_names(isr.sets), ("isr", name, "sets"))
+        set_by.update((flag, ("isr", name, "sets")) for flag in as_names(isr.sets))
+    for name, step in model.step.items():
+        set_by.update((flag, ("step", name, "sets")) for flag in as_names(step.sets))
     seen_by: dict[str, Path] = {}
     for name, step in model.step.items():
         if step.polls:

@@ -54,9 +54,10 @@ class Graph:
         for body in bodies:
             for event in body.on:
                 self.begun_by[event].append(body)
-        for isr in isrs:
-            for flag in isr.sets:
-                self._set_by.setdefault(flag, []).append(isr.end)
+        setters: list[Isr | Step] = [*isrs, *steps]
+        for each in setters:
+            for flag in each.sets:
+                self._set_by.setdefault(flag, []).append(each.end)
         for step in steps:
             if step.polls is not None:
                 self.pollers[step.polls].append(step)
@@ -90,12 +91,12 @@ class Graph:
         return None
 
     def sets_of(self, flag: str | None) -> tuple[Event, ...]:
-        """The events that set a flag: of hardware, and the ends of routines."""
+        """The events that set a flag: of hardware, and the ends of routines and steps."""
         return tuple(self._set_by.get(flag or "", ()))
 
     def is_set_by_hardware(self, flag: str | None) -> bool:
         """Whether a flag can be set without a routine: then also while the core is halted, which does not wake it."""
-        return any(event.kind != "isr" for event in self.sets_of(flag))
+        return any(event.kind in ("source", "unit") for event in self.sets_of(flag))
 
     def links(self, event: Event) -> Iterator[Link]:
         """What follows an event."""

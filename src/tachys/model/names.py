@@ -46,8 +46,9 @@ def flag_names(raw: Mapping[str, Any]) -> list[str]:
 
 def _flags(raw: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
     """(where, the flag) of every place that names one."""
-    for name, table in table_of(raw, "isr").items():
-        yield from ((("isr", name, "sets"), flag) for flag in _as_list(table.get("sets")))
+    for kind in ("isr", "step"):
+        for name, table in table_of(raw, kind).items():
+            yield from (((kind, name, "sets"), flag) for flag in _as_list(table.get("sets")))
     yield from ((("flag", flag), flag) for flag in table_of(raw, "flag"))
     for name, table in table_of(raw, "step").items():
         yield from ((("step", name, "polls"), flag) for flag in _as_list(table.get("polls")))

@@ -161,6 +161,7 @@ class Step(Body):
     name: str
     acts: tuple[Act, ...] = ()
     polls: str | None = None
+    sets: tuple[str, ...] = ()
     every: Period | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
 

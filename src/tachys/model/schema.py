@@ -216,6 +216,7 @@ class StepTable(Table):
     at_most: PositiveTime | None = None
     pause: PositiveTime | None = None
     sleep: bool | SleepTable = False
+    sets: Names = []
 
 
 class WatchdogTable(Table):

@@ -122,7 +122,7 @@ class _Builder:
             for body in begun:
                 targets[event].append(-1 - self.units[body.name] if body.kind == "unit" else rows[body.name, event])
         for event, flags in self.system.graph.sets.items():
-            if event.kind in ("source", "unit"):
+            if event.kind != "isr":  # a routine sets its own as it ends
                 targets[event] += [at.FIRST_FLAG + self.flags[flag] for flag in flags]
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])

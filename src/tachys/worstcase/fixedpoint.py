@@ -39,7 +39,7 @@ def settle(system: System, *, plain: bool = False) -> Settled:
     rings = find_rings(system, plain=plain)
     asked = set(system.graph.begun_by)
     if any(event.kind == "step" for event in asked):  # a polled step comes as its flag is set
-        asked |= {isr.end for isr in system.isrs if isr.sets}
+        asked |= set(system.graph.sets)
     raised = sorted(event for event in asked if event.kind in ("isr", "step"))
     raised = [event for event in raised if event not in rings.rounds]
     delays, turns, work = Spreads(), 0, 0

@@ -21,7 +21,7 @@ def flag_bounds(
         return FlagBounds(flag, Figure(0, None, reason="no step is sure to look at it"), bool(setters), "it stays set")
     if not setters:
         return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
-    # by hardware at any instant; by a routine not before its response has passed
+    # by hardware or a step at any instant; by a routine not before its response has passed
     set_after = min(isrs[event.name].response.least if event.kind == "isr" else 0 for event in setters)
     sets = events.sets(flag)
     assert sets is not None

@@ -300,8 +300,8 @@ class StepLaw(Law):
 
     def least_way(self, moment: str) -> int:
         """The loop looks no sooner than the routine that has set its flag is left, if one has."""
-        by_hardware = self.system.graph.is_set_by_hardware(self.node.polls)
-        return (0 if by_hardware else self.system.core.exit.least) + (own_least(self.node) if moment == "end" else 0)
+        by_routine = all(event.kind == "isr" for event in self.system.graph.sets_of(self.node.polls))
+        return (self.system.core.exit.least if by_routine else 0) + (own_least(self.node) if moment == "end" else 0)
 
     def passes(self, found: Finished, moment: str) -> Figure:
         """The reaction to its flag, and for its end its duration."""

@@ -258,6 +258,10 @@ class LoopWindows:
 
         ``again``: the step may be at work for an earlier set meanwhile.
         """
+        setters = self.system.graph.sets_of(flag)
+        if step.polls == flag and step.every is None and all(event.kind == "step" for event in setters):
+            ways = [self.stretch(0, self._between(self.system.step(each.name), step, flag)) for each in setters]
+            return max(ways, key=lambda each: 2**80 if each.most is None else each.most)
         parts = self._round(known=flag, without=None if again else step)
         if step.every is not None and not isinstance(parts, str):
             period = -int(-step.every.most // 1)
@@ -320,10 +324,19 @@ class LoopWindows:
 
     def _round(self, without: Step | None = None, known: str | None = None) -> list[Part] | str:
         """What the loop itself does in one round; ``known``: the flag that is set all the while."""
-        parts = [Part("overhead of a pass", "loop", 1, self.loop.overhead.most)]
-        for step in self.loop.steps:
-            if step is without:
-                continue
+        return self._in_turn([step for step in self.loop.steps if step is not without], known, passes=1)
+
+    def _between(self, ended: Step, looks: Step, known: str) -> list[Part] | str:
+        """What the loop itself does from the end of a step, which sets a flag, to the next look of another."""
+        steps = self.loop.steps
+        after, before = steps.index(ended) + 1, steps.index(looks)
+        if after <= before:
+            return self._in_turn(steps[after:before], known, passes=0)
+        return self._in_turn([*steps[after:], *steps[:before]], known, passes=1)
+
+    def _in_turn(self, steps: Sequence[Step], known: str | None, *, passes: int) -> list[Part] | str:
+        parts = [Part("overhead of a pass", "loop", passes, self.loop.overhead.most)]
+        for step in steps:
             own = self._own(step, known)
             if isinstance(own, str):
                 return own
