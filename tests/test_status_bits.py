@@ -4,7 +4,7 @@ import random
 
 import pytest
 
-from planted import ANALYSER, US, _convert, _timer
+from planted import ANALYSER, CYCLE, MS, US, _apart, _convert, _timer
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.demo.analyser import Recording, busy, pulses, steps, to_vcd
@@ -16,7 +16,7 @@ from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted
 from tachys.worstcase.analysis import bounds
 
-NS, MS = 1000, 10**9
+NS = 1000
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'
 TICK = '[source.t]\ngap = "1 us"\n[isr.t]\non = "source.t"\nlevel = 0\ncost = "10 ns"\n'
 LOOP = '[loop]\noverhead = "3 ns"\n[step.use]\npolls = "done"\ncost = ["5 ns", "20 ns"]\n[step.rest]\ncost = "7 ns"\n'
@@ -168,13 +168,11 @@ UNTIL = ANALYSER.begin + ANALYSER.length + 5 * MS
 
 def checked(more, seed, blocks, tasks, latches, lines):
     """What a check says of a board with these tasks behind one that sends, which may block; ``lines`` of its truth."""
-    dice, wheel, now = random.Random(seed), [], 0
-    while (now := now + dice.randint(310 * US, 900 * US)) <= UNTIL:
-        wheel.append(now)
+    wheel = list(_apart(random.Random(seed), UNTIL, 310 * US, 900 * US))
     sends = Task("send", (Burns((8_300_000, 11_600_000)), Pauses((2 * MS, 3 * MS) if blocks else (25 * US, 25 * US))),
                  every=20 * MS)  # fmt: skip
-    plan = Plan((Routine("wheel", 0, wheel, (6_400_000, 8_600_000)),), (sends, *tasks), 800_000, True, 320_000, 240_000,
-                560_000, latches=latches)  # fmt: skip
+    plan = Plan((Routine("wheel", 0, wheel, (6_400_000, 8_600_000)),), (sends, *tasks), 38 * CYCLE, True, 15 * CYCLE,
+                12 * CYCLE, 27 * CYCLE, latches=latches)  # fmt: skip
     truth = Machine(plan, seed).run(UNTIL)
     shown = {"D0": pulses(wheel, 30 * US), "D1": busy(truth, "wheel"), "D5": steps(truth, "send")} | lines(truth)
     seen = Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)

@@ -251,13 +251,12 @@ def scan_columns(
                     if not same:
                         levels, length = place, 2 * plain + 1
                         for column in range(plain):
-                            place += 2
-                            bits: Any = int64(text[place - 1]) - 48
+                            bits: Any = int64(text[place + 2 * column + 1]) - 48
                             if values_now[column] != bits or told_now[column] != KNOWN:
                                 values_now[column], told_now[column] = bits, KNOWN
                                 times[found], which[found], values[found] = time, column, bits
                                 found += 1
-                    at = levels + length if not same else place + length
+                    at = place + length
                     marks[ROW] += 1
                     note_row(marks, time, digits, -shift)
                     continue

@@ -169,6 +169,11 @@ class _Part:
         self.last, self.seen = np.full(slots, UNKNOWN, np.int64), np.zeros(slots, np.int64)
         self.first = self.ends = self.room = self.counts
 
+    @property
+    def said(self) -> Ints:
+        """What was last said of each slot: nothing yet, KNOWN or NOT_KNOWN."""
+        return np.where(self.last == UNKNOWN, self.seen, KNOWN)
+
 
 class QuickColumns:
     """The columns of a long file, from byte ``begin`` on, up to the first uncommon word or its last lines.
@@ -179,19 +184,19 @@ class QuickColumns:
     def __init__(self, long: LongFile, begin: int, codes: Codes, scale: Fraction) -> None:
         self.long, self.codes, self.scale = long, codes, scale
         slots, middle = len(codes.widths), max(begin, long.line_at((begin + long.size) // 2, b"#"))
-        head, tail = self._parts = [_Part(begin, middle, slots), _Part(middle, long.size, slots)]
+        head, tail = parts = [_Part(begin, middle, slots), _Part(middle, long.size, slots)]
         self._off = False
         with ThreadPoolExecutor(2) as pool:
             try:
-                list(pool.map(self._count, self._parts))
+                list(pool.map(self._count, parts))
                 counts = np.array([head.counts, tail.counts])
                 self.total = int(counts.sum())
                 self.times, self.values = column(self.total, np.int64), column(self.total, np.int64)
                 self.known = column(self.total, np.bool_)
                 first = np.cumsum(counts.T).reshape(slots, 2) - counts.T
-                for part, starts in zip(self._parts, first.T, strict=True):
+                for part, starts in zip(parts, first.T, strict=True):
                     part.first, part.ends, part.room = starts, starts.copy(), starts + part.counts
-                list(pool.map(self._place, self._parts))
+                list(pool.map(self._place, parts))
             finally:
                 self._off = True
         self._join(head, tail)
@@ -219,7 +224,7 @@ class QuickColumns:
     def _join(self, head: _Part, tail: _Part) -> None:
         """Have the second half go on where the first has ended, or leave it out where it cannot."""
         self.first, self.ends, self.at, self.state = head.first, head.ends, head.at, head.state
-        self.last, self.seen = head.last, np.where(head.last == UNKNOWN, head.seen, KNOWN)
+        self.last, self.seen = head.last, head.said
         if tail.begin != head.at or not tail.state[BEGUN] or tail.state[BEGIN] < head.state[NOW]:
             return
         for slot in range(len(head.ends)):
@@ -232,9 +237,8 @@ class QuickColumns:
                     each[end : self.ends[slot]] = each[begin:stop]
         if head.state[BEGUN]:
             tail.state[BEGIN] = head.state[BEGIN]
-        said = (tail.last != UNKNOWN) | (tail.seen != 0)
-        self.last = np.where(said, tail.last, self.last)
-        self.seen = np.where(said, np.where(tail.last == UNKNOWN, tail.seen, KNOWN), self.seen)
+        said = tail.said
+        self.last, self.seen = np.where(said, tail.last, head.last), np.where(said, said, head.said)
         self.at, self.state = tail.at, tail.state
 
     def _is_same(self, one: int, other: int) -> bool:

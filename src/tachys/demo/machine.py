@@ -165,7 +165,7 @@ class Machine:
         self._stack = [_Frame(BACKGROUND)]
         self._waiting: list[deque[int]] = [deque() for _ in plan.routines]
         self._next = [0] * len(plan.routines)
-        self._sets = sorted((at, latch.flag) for latch in plan.latches for at in latch.arrivals)
+        self._sets = deque(sorted((at, latch.flag) for latch in plan.latches for at in latch.arrivals))
         self._flags: set[str] = set()
         self._now = 0
         self._mode = "run"  # run, entry, exit, wake, halt
@@ -228,7 +228,7 @@ class Machine:
                 else:
                     self._waiting[index].append(self._now)
         while self._sets and self._sets[0][0] <= self._now:
-            self._flags.add(self._sets.pop(0)[1])
+            self._flags.add(self._sets.popleft()[1])
 
     def _best(self, over: _Frame) -> int | None:
         """The line that the core accepts over this context, if any."""
@@ -377,7 +377,7 @@ class Machine:
             for index, routine in enumerate(self.plan.routines)
             if self._next[index] < len(routine.arrivals)
         ]
-        ahead += [at for at, _ in self._sets[:1]]
+        ahead += [self._sets[0][0]] if self._sets else []
         frame = self._stack[-1]
         spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look")
         if spins:

@@ -306,12 +306,7 @@ class StepLaw(Law):
     def passes(self, found: Finished, moment: str) -> Figure:
         """The reaction to its flag, and for its end its duration."""
         assert self.node.polls is not None
-        reaction, duration = found.flags[self.node.polls].reaction, found.steps[self.node.name].duration
-        if moment == "start" or reaction.most is None:
-            return reaction
-        if duration.most is None:
-            return duration
-        return summed(reaction.least + duration.least, [*reaction.parts, *duration.parts])
+        return self._until(moment, found.flags[self.node.polls].reaction, found)
 
     def gaps(self, gaps: Gaps, found: Finished) -> None:
         """By its timer or in every pass; behind its flag where nobody else takes that."""
@@ -341,11 +336,16 @@ class StepLaw(Law):
             beginning = Figure(0, None, reason=why)
         else:
             beginning = bounds.late or Figure(0, 0)
-        if event.moment == "start" or beginning.most is None:
+        return self._until(event.moment, beginning, found)
+
+    def _until(self, moment: str, beginning: Figure, found: Finished) -> Figure:
+        """The time to its ``beginning``, and for its end its duration with it."""
+        duration = found.steps[self.node.name].duration
+        if moment == "start" or beginning.most is None:
             return beginning
-        if bounds.duration.most is None:
-            return bounds.duration
-        return summed(beginning.least + bounds.duration.least, [*beginning.parts, *bounds.duration.parts])
+        if duration.most is None:
+            return duration
+        return summed(beginning.least + duration.least, [*beginning.parts, *duration.parts])
 
     def span(self, found: Finished) -> Figure:
         """Its duration."""

@@ -26,6 +26,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from fractions import Fraction
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,7 +36,7 @@ from tachys.model.acts import Act, Halt, Wait
 from tachys.model.events import Event
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
-from tachys.worstcase.arrivals import NoBound
+from tachys.worstcase.arrivals import NoBound, Staircase
 from tachys.worstcase.errands import Errand
 from tachys.worstcase.events import Events
 from tachys.worstcase.result import StepBounds
@@ -76,18 +77,6 @@ class _Waker:
 
 
 @dataclass(frozen=True, slots=True)
-class _Pace:
-    """Starts of a step: each in a turn of its own of ``period`` ps, or ``late`` ps after it at most."""
-
-    period: int
-    late: int = 0
-
-    def within(self, length: int) -> int:
-        """The most of them in a closed window."""
-        return (length + self.late) // self.period + 1
-
-
-@dataclass(frozen=True, slots=True)
 class _Pieces:
     """How much of a window passes by the clock, in ps, and into how many pieces that divides the rest of it."""
 
@@ -108,6 +97,7 @@ class LoopWindows:
         self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
         self._all = np.ones_like(self._own_raised)
         self._found: dict[tuple[int, _Pieces, bool, Step | None], Counts] = {}
+        self._errands: dict[str, list[Part] | str] = {}
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -183,13 +173,15 @@ class LoopWindows:
         return endless
 
     def _rounds(
-        self, own: Mapping[Step, list[Part]], paces: Mapping[Step, _Pace | None], rounds: int, fewer: Figure
+        self, own: Mapping[Step, list[Part]], paces: Mapping[Step, Staircase | None], rounds: int, fewer: Figure
     ) -> Figure:
         """The longest time for so many rounds, in each of which a step has its ``own`` to do; ``fewer``: one less."""
         figure, counts = fewer, dict[Step, int]()
         while True:
             length = figure.most or 0
-            now = {each: rounds if pace is None else min(rounds, pace.within(length)) for each, pace in paces.items()}
+            now = {
+                each: rounds if pace is None else min(rounds, pace.most_within(length)) for each, pace in paces.items()
+            }
             if now == counts or figure.most is None:
                 return figure
             counts = now
@@ -198,19 +190,19 @@ class LoopWindows:
                 parts += [replace(part, count=part.count * counts[each]) for part in some if counts[each]]
             figure = self.stretch(0, parts, closed=True)
 
-    def _pace(self, step: Step) -> _Pace | None:
+    def _pace(self, step: Step) -> Staircase | None:
         """How often the timer of a step lets it begin; None: in every round."""
         if step.every is None:
             return None
         period = int(step.every.least)
         if step.rearm == "now":
-            return _Pace(period)
+            return Staircase(Fraction(period))
         if step.rearm == "skip":  # in each turn of the grid once
-            return _Pace(period, period)
+            return Staircase(Fraction(period), period)
         whole = self.round_of(step)
         if whole.most is None or whole.most > period or step.polls is not None:
             return None
-        return _Pace(period, whole.most)  # late by less than a round
+        return Staircase(Fraction(period), whole.most)  # late by less than a round
 
     def _since_zero(self, late: Figure, step: Step) -> Figure:
         """``late``, or how late the first run can be, if that is more: what comes at time zero delays its look."""
@@ -389,7 +381,9 @@ class LoopWindows:
             return []
         errand = self.events.rings.errands.get(wait.flag or "")
         if errand is not None:
-            return self._errand(errand)
+            if errand.waits_for not in self._errands:
+                self._errands[errand.waits_for] = self._errand(errand)
+            return self._errands[errand.waits_for]
         limits = [] if wait.at_most is None else [wait.at_most.most]
         if wait.on.kind == "unit":
             unit = self.system.unit(wait.on.name)

@@ -118,6 +118,10 @@ class Workload:
         self._most_den = int(self._den.max(initial=1))
         self._most_jitter = int(self._jitter.max(initial=0))
         self._endless = next((each.curve.reason for _, each in rows if isinstance(each.curve, Unbounded)), None)
+        known = [] if self._endless is not None else zip(rows, self.taken.tolist(), strict=True)
+        leaks = [(each.curve.leaky(), taken) for (_, each), taken in known]
+        self._burst = sum(float(burst) * taken for (burst, _), taken in leaks)
+        self._rate = sum(float(rate) * taken for (_, rate), taken in leaks)
         # in a window as long as that, whatever all lines ask for fits 64 bits
         self._surely_fits = self._fitting(LONGEST_PS)
         self.levels_before: list[int] = []  # how many lines stand before the level of each line
@@ -142,10 +146,7 @@ class Workload:
         """The longest window in ps in which all lines together surely ask for less than ``most`` ps."""
         if self._endless is not None:
             return -1
-        leaks = [(each.curve.leaky(), int(taken)) for (_, each), taken in zip(self.rows, self.taken, strict=True)]
-        burst = sum(float(burst) * taken for (burst, _), taken in leaks)
-        rate = sum(float(rate) * taken for (_, rate), taken in leaks)
-        return int((most / 2 - burst) / rate) if rate else most
+        return int((most / 2 - self._burst) / self._rate) if self._rate else most
 
     def share(self, rank: int) -> Fraction | None:
         """What the lines up to and including ``rank`` ask of the core in the long run; None: no number is enough."""

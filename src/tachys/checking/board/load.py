@@ -75,7 +75,7 @@ def taken_by(board: Measurement, of: tuple[str, ...]) -> Fraction | None:
     """
     core, length, total, seen = board.system.core, board.capture.length, 0, False
     if INTERRUPTS in of:
-        begins, ends = _busy(board, interrupts_only=True)
+        begins, ends = busy_stretches(board, interrupts_only=True)
         total, seen = int((ends - begins).sum()) - 2 * board.resolution * len(begins), len(begins) > 0
     apart = min(core.entry.least + core.exit.least, core.chain.least)
     for isr in board.system.isrs:
@@ -90,15 +90,13 @@ def taken_by(board: Measurement, of: tuple[str, ...]) -> Fraction | None:
 
 
 def busy_stretches(board: Measurement, *, interrupts_only: bool = False) -> tuple[Instants, Instants]:
-    """When something that has a line ran; of all of it worked out once for each board."""
-    if interrupts_only:
-        return _busy(board, interrupts_only=True)
-    if board.busy is None:
-        board.busy = _busy(board)
-    return board.busy
+    """When something that has a line ran; worked out once for each board."""
+    if interrupts_only not in board.busy:
+        board.busy[interrupts_only] = _busy(board, interrupts_only=interrupts_only)
+    return board.busy[interrupts_only]
 
 
-def _busy(board: Measurement, *, interrupts_only: bool = False) -> tuple[Instants, Instants]:
+def _busy(board: Measurement, *, interrupts_only: bool) -> tuple[Instants, Instants]:
     """The stretches in which bodies ran, with entry before and exit behind each routine, put together.
 
     The time that a step spins or sleeps is no load: steps that pause, wait or sleep count their modelled cost at most.

@@ -73,7 +73,10 @@ class Flags:
 
 @dataclass(slots=True)
 class Measurement:
-    """A capture as its model reads it. ``things`` are those with bodies, by the numbers that ``tops`` uses."""
+    """A capture as its model reads it. ``things`` are those with bodies, by the numbers that ``tops`` uses.
+
+    ``busy``: when something ran, of all of it and of interrupts only.
+    """
 
     system: System
     paper: Bounds
@@ -86,7 +89,7 @@ class Measurement:
     units: dict[str, Works] = field(default_factory=dict)
     flags: dict[str, Flags] = field(default_factory=dict)
     clock: ClockError | None = None
-    busy: tuple[Instants, Instants] | None = None
+    busy: dict[bool, tuple[Instants, Instants]] = field(default_factory=dict)
 
     @property
     def resolution(self) -> int:

@@ -16,7 +16,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
-from tachys.compiled import bare, int64, kernel, zeros
+from tachys.compiled import int64, kernel, zeros
 from tachys.model.nodes import Core
 
 NOBODY = -1
@@ -68,11 +68,13 @@ def nest(
 
 
 @kernel(inline=True)
-def _next_edge(things: int, begins: Any, finishes: Any, first: Any, starts: Any, ends: Any, urgency: Any) -> Any:
+def _next_edge(
+    begins: Instants, finishes: Instants, first: Instants, starts: Instants, ends: Instants, urgency: Instants
+) -> Any:
     """(when, whose, whether it is an end) of the next edge; ends before starts, the most urgent end and the least
     urgent start first."""
     when, thing, ending = int64(9223372036854775807), -1, False
-    for k in range(things):
+    for k in range(len(urgency)):
         if finishes[k] < begins[k] and (
             ends[finishes[k]] < when or (ends[finishes[k]] == when and (not ending or urgency[k] < urgency[thing]))
         ):
@@ -87,12 +89,11 @@ def _next_edge(things: int, begins: Any, finishes: Any, first: Any, starts: Any,
 
 
 @kernel(weight=20)
-def _nest(first_: Instants, starts_: Instants, ends_: Instants, urgency_: Instants, costs: Instants) -> Any:
-    things, total = len(urgency_), len(starts_)
-    first, starts, ends, urgency = bare(first_), bare(starts_), bare(ends_), bare(urgency_)
-    all_at, all_who, all_deep = zeros(2 * total), np.empty(2 * total, np.int32), np.empty(2 * total, np.int32)
-    at, who, deep = bare(all_at), bare(all_who), bare(all_deep)
-    least, most, interrupted = zeros(total), zeros(total), zeros(total)
+def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants) -> Any:
+    things, total = len(urgency), len(starts)
+    at, who, deep = zeros(2 * total), np.empty(2 * total, np.int32), np.empty(2 * total, np.int32)
+    least, most = zeros(total), zeros(total)
+    interrupted = zeros(total)
     begins, finishes = zeros(things), zeros(things)  # the next start and the next end of each thing
     for thing in range(things):
         begins[thing] = finishes[thing] = first[thing]
@@ -106,7 +107,7 @@ def _nest(first_: Instants, starts_: Instants, ends_: Instants, urgency_: Instan
         ended[place] = -1
     depth = 0
     for found in range(2 * total):
-        when, thing, ending = _next_edge(things, begins, finishes, first, starts, ends, urgency)
+        when, thing, ending = _next_edge(begins, finishes, first, starts, ends, urgency)
         if ending:
             place = depth - 1
             while place > 0 and owner[place] != thing:
@@ -143,7 +144,7 @@ def _nest(first_: Instants, starts_: Instants, ends_: Instants, urgency_: Instan
         at[found] = when
         deep[found] = depth
         who[found] = owner[depth - 1] if depth > 0 else -1
-    return all_at, all_who, all_deep, least, most, interrupted
+    return at, who, deep, least, most, interrupted
 
 
 @kernel()
