@@ -87,7 +87,7 @@ def test_the_base_of_these_tests_is_sound():
         ('within = "1 ms"', 'within = "1 ms"\nlost = 0', "m.toml:21: need.n: does not say what must hold"),
         ('within = "1 ms"', 'within = "1 ms"\nage = 1', "need.n.age"),
         ('to = "step.p.end"', 'to = "step.q.end"', 'names no event; did you mean "step.p.end"?'),
-        ("[need.n]", '[need.l]\nof = "unit.x"\nlost = 0\n[need.n]', "names no source, unit, routine or flag"),
+        ("[need.n]", '[need.l]\nof = "unit.x"\nlost = 0\n[need.n]', "names no source, unit, routine, flag or buffer"),
         ("[need.n]", '[need.l]\nof = "flag.g"\nlost = 0\n[need.n]', 'did you mean "flag.f"?'),
         ("[need.n]", '[need.l]\nload = "120 %"\n[need.n]', "is more than 100 %"),
         ("[need.n]", '[need.l]\nof = "step.p.start"\nevery = "1 ms"\n[need.n]', "does not say what must hold"),

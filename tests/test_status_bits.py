@@ -4,11 +4,10 @@ import random
 
 import pytest
 
-from planted import ANALYSER, CYCLE, MS, US, _apart, _convert, _timer
-from tachys.capture.vcd import read_vcd
-from tachys.checking.checking import check
-from tachys.demo.analyser import Recording, busy, pulses, steps, to_vcd
-from tachys.demo.machine import Burns, Latch, Machine, Pauses, Plan, Routine, Task
+from boards import UNTIL, first, on_board
+from planted import MS, US, _convert, _timer
+from tachys.demo.analyser import pulses, steps
+from tachys.demo.machine import Burns, Latch, Task
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.simulation.engine import play_whole
@@ -90,36 +89,6 @@ def test_what_a_flag_may_be_set_by(table, said):
     assert said in str(told.value)
 
 
-BOARD = """
-tachys = 1
-[core]
-clock = "48 MHz"
-tolerance = "50 ppm"
-levels = 2
-entry = "16 cycles"
-exit = "12 cycles"
-[source.wheel]
-gap = "300 us"
-[isr.wheel]
-on = "source.wheel"
-level = 0
-cost = ["6 us", "9 us"]
-[capture]
-tolerance = "50 ppm"
-[probe.D0]
-shows = "source.wheel"
-edge = "rise"
-[probe.D1]
-shows = "isr.wheel"
-[loop]
-overhead = "40 cycles"
-[step.send]
-every = "20 ms"
-cost = ["8 us", "12 us"]
-pause = "25 us"
-[probe.D5]
-shows = "step.send"
-"""
 BIT = """
 [source.sample]
 every = "250 us"
@@ -163,24 +132,6 @@ shows = "step.answer"
 [probe.D3]
 shows = "step.parse"
 """
-UNTIL = ANALYSER.begin + ANALYSER.length + 5 * MS
-
-
-def checked(more, seed, blocks, tasks, latches, lines):
-    """What a check says of a board with these tasks behind one that sends, which may block; ``lines`` of its truth."""
-    wheel = list(_apart(random.Random(seed), UNTIL, 310 * US, 900 * US))
-    sends = Task("send", (Burns((8_300_000, 11_600_000)), Pauses((2 * MS, 3 * MS) if blocks else (25 * US, 25 * US))),
-                 every=20 * MS)  # fmt: skip
-    plan = Plan((Routine("wheel", 0, wheel, (6_400_000, 8_600_000)),), (sends, *tasks), 38 * CYCLE, True, 15 * CYCLE,
-                12 * CYCLE, 27 * CYCLE, latches=latches)  # fmt: skip
-    truth = Machine(plan, seed).run(UNTIL)
-    shown = {"D0": pulses(wheel, 30 * US), "D1": busy(truth, "wheel"), "D5": steps(truth, "send")} | lines(truth)
-    seen = Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)
-    return check(read_model(BOARD + more, "m.toml"), read_vcd([to_vcd(seen).encode()], "board.vcd"))
-
-
-def first(result):
-    return [(each.about, each.code) for each in result.findings][:1]
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -198,13 +149,13 @@ def test_what_is_wrong_on_a_board_that_polls_a_bit_is_named_first(fault, named, 
     takes = (20 * US, 24 * US) if fault == "slow converter" else (9_200_000, 10_800_000)
     conversions, _ = _convert(random.Random(seed), sample, takes)
     work = (290 * US, 310 * US) if fault == "longer work" else (20_500_000, 25_500_000)
-    result = checked(
+    result, _ = on_board(
         BIT, seed, fault == "blocking send", (Task("use", (Burns(work),), polls="done"),),
-        (Latch("done", [end for _, end in conversions]),),
         lambda truth: {
             "D2": pulses(sample, 30 * US), "D4": steps(truth, "use"),
             "D3": [change for begin, end in conversions for change in ((begin, 1), (end, 0))],
         },
+        latches=(Latch("done", [end for _, end in conversions]),),
     )  # fmt: skip
     assert first(result) == named
 
@@ -221,8 +172,8 @@ def test_what_is_wrong_on_a_board_that_polls_a_bit_is_named_first(fault, named, 
 def test_what_is_wrong_on_a_board_whose_steps_pass_on_flags_is_named_first(fault, named, seed):
     work = (290 * US, 310 * US) if fault == "longer answer" else (20_500_000, 25_500_000)
     parse = Task("parse", (Burns((31 * US, 39 * US)),), every=5 * MS, sets=("due",))
-    result = checked(
-        RELAYED, seed, fault == "blocking send", (Task("answer", (Burns(work),), polls="due"), parse), (),
+    result, _ = on_board(
+        RELAYED, seed, fault == "blocking send", (Task("answer", (Burns(work),), polls="due"), parse),
         lambda truth: {"D2": steps(truth, "answer"), "D3": steps(truth, "parse")},
     )  # fmt: skip
     assert first(result) == named

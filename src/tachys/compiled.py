@@ -186,10 +186,16 @@ class Kernel(Generic[P, R]):
     """
 
     def __init__(
-        self, function: Callable[P, R], weight: int, size: int | None, inline: bool, patience: int = 1
+        self,
+        function: Callable[P, R],
+        weight: int,
+        size: int | None,
+        inline: bool,
+        patience: int = 1,
+        apart: bool = False,
     ) -> None:
         self.function = cast(FunctionType, function)
-        self.weight, self.size, self.inline, self.patience = weight, size, inline, patience
+        self.weight, self.size, self.inline, self.patience, self.apart = weight, size, inline, patience, apart
         self.__doc__, self.__name__, self.__wrapped__ = function.__doc__, function.__name__, function
         self._made: Any = None
 
@@ -240,7 +246,7 @@ class Kernel(Generic[P, R]):
             bound = self._bound({name: each.made for name, each in self._called().items()})
             if self.inline:
                 bare_of = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}  # nothing else calls it
-                self._made = compiler()(error_model="numpy", forceinline=True, **bare_of)(bound)
+                self._made = compiler()(error_model="numpy", forceinline=not self.apart, **bare_of)(bound)
             else:
                 self._made = compiler()(error_model="numpy", cache=True, nogil=True)(bound)
                 self._stamp_cache()
@@ -287,15 +293,16 @@ class Kernel(Generic[P, R]):
 
 
 def kernel(
-    *, weight: int = 1, size: int | None = None, inline: bool = False, patience: int = 1
+    *, weight: int = 1, size: int | None = None, inline: bool = False, patience: int = 1, apart: bool = False
 ) -> Callable[[Callable[P, R]], Kernel[P, R]]:
     """Declare a function of numbers and arrays that is compiled where it pays.
 
     ``weight``: how many millionths of a second an item takes plainly; ``size``: which argument says how many
     there are, where it is not the length of all arrays. ``inline``: it becomes part of the others that call it.
-    ``patience``: how many times as long as others it may take plainly, since it takes so long to compile.
+    ``patience``: how many times as long as others it may take plainly, since it takes so long to compile. ``apart``:
+    of the others, it is called rather than copied into each of them, which takes less time to compile.
     """
-    return lambda function: Kernel(function, weight, size, inline, patience)
+    return lambda function: Kernel(function, weight, size, inline, patience, apart)
 
 
 @kernel(inline=True)

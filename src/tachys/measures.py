@@ -42,6 +42,7 @@ MEASURES = (
     Measure("isr", "cost", "own cost", bounded=False),
     Measure("unit", "time", "start to end"),
     Measure("flag", "reaction", "set to taken"),
+    Measure("buffer", "time", "put to gone", seen=False),
     Measure("step", "interval", "start to next start"),
     Measure("step", "duration", "start to end"),
     Measure("step", "own", "own time", bounded=False, played=False),

@@ -19,7 +19,7 @@ from tachys.checking.compare.unmodelled import look_for_strangers
 from tachys.checking.out.pooling import together
 from tachys.checking.probes.binding import called_as
 from tachys.checking.probes.plausible import first_reason
-from tachys.checking.result import CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
+from tachys.checking.result import BufferCheck, CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
 from tachys.model.system import System
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
@@ -65,6 +65,7 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
             name: FlagCheck(name, seen(flag.reaction.after, board.resolution), len(flag.overwritten))
             for name, flag in board.flags.items()
         },
+        buffers={name: BufferCheck(name, filled.deepest, len(filled.lost)) for name, filled in board.buffers.items()},
         periods=_periods(board),
         needs=needs,
         figures=figures,

@@ -165,6 +165,15 @@ class FlagCheck:
 
 
 @dataclass(frozen=True, slots=True)
+class BufferCheck:
+    """What was measured of one buffer, each of it a least: the most in at once, and items that found no room."""
+
+    name: str
+    level: int
+    lost: int
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """Something in which model and board differ. ``modelled`` and ``measured`` in ps, or numbers for counts.
 
@@ -198,6 +207,7 @@ class CheckResult:
     steps: dict[str, StepCheck] = field(default_factory=dict)
     units: dict[str, UnitCheck] = field(default_factory=dict)
     flags: dict[str, FlagCheck] = field(default_factory=dict)
+    buffers: dict[str, BufferCheck] = field(default_factory=dict)
     periods: dict[str, Seen] = field(default_factory=dict)
     needs: dict[str, NeedCheck] = field(default_factory=dict)
     figures: tuple[Compared, ...] = ()

@@ -73,6 +73,7 @@ def show_bounds(found: Bounds, model: str) -> None:
     _show_units(found)
     _show_loop(found)
     _show_flags(found)
+    _show_buffers(found)
     say(*_load_lines(found), "")
     for event in found.endless:
         say(f"The delay of {event} grows without end: what follows it is held apart only by what its producer needs.")
@@ -198,8 +199,8 @@ def _show_loop(found: Bounds) -> None:
     for name, step in found.steps.items():
         late = "-" if step.late is None else most_text(step.late)
         interval = most_text(step.interval)
-        if interval == "unbounded" and found.system.steps and step.interval.reason.startswith("it waits for the flag"):
-            interval = "when flagged"
+        if interval == "unbounded" and found.system.steps and step.interval.reason.startswith("it waits for "):
+            interval = "when asked" if found.system.step(name).asked_by else "when flagged"
         rows.append([name, time_text(step.interval.least, "down"), interval, time_text(step.duration.least, "down"),
                      most_text(step.duration), late + (", drifts" if step.drifts else "")])  # fmt: skip
     if rows:
@@ -224,6 +225,31 @@ def _show_flags(found: Bounds) -> None:
         why = flag.reaction.reason or flag.reason
         rows.append([name, most_text(flag.reaction), possible(flag.overwritten), why if flag.overwritten else ""])
     table([("flag", ""), ("set to taken at most", "right"), ("overwritten", ""), ("why", "")], rows)
+
+
+def _show_buffers(found: Bounds) -> None:
+    from tachys.cli.output import heading, say, table
+    from tachys.plain import possible
+    from tachys.worstcase.analysis import depth_for
+
+    if not found.buffers:
+        return
+    heading("Buffers")
+    rows: list[Row] = []
+    for name, buffer in sorted(found.buffers.items(), key=lambda item: not item[1].lost):
+        level = "no limit" if buffer.level is None else str(buffer.level)
+        depth, drain = found.system.buffer(name).depth, found.system.graph.drain[name].thing
+        needed = depth_for(found.system, name) if buffer.lost else buffer.level
+        waits = buffer.time.most is not None and any(put.buffer == name for s in found.system.steps for put in s.puts)
+        full_after = "it waits" if waits else time_text(buffer.full_after, "down")
+        rows.append([name, drain, str(depth), full_after, level, most_text(buffer.time), possible(buffer.lost),
+                     "no limit" if needed is None else str(needed)])  # fmt: skip
+    columns = [("buffer", ""), ("emptied by", ""), ("depth", "right"), ("overflows after", "right")]
+    columns += [("most in", "right"), ("put to gone at most", "right")]
+    table([*columns, ("lost", ""), ("depth needed", "right")], rows)
+    for name, buffer in found.buffers.items():
+        if buffer.time.reason:
+            say(f"  buffer.{name}: {buffer.time.reason}.")
 
 
 def _load_lines(found: Bounds) -> list[str]:

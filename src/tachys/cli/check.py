@@ -394,6 +394,13 @@ def _show_rest(result: CheckResult, model: str, needs: list[NeedCheck], figures:
     lost += [f"unit.{name} {unit.lost}" for name, unit in result.units.items() if unit.lost]
     if lost:
         say("Events lost: " + ", ".join(lost) + ".")
+    depths = {buffer.name: buffer.depth for buffer in result.bounds.system.buffers}
+    full = [
+        f"buffer.{name} {buffer.level} of {depths[name]}" + (f", {buffer.lost} lost" if buffer.lost else "")
+        for name, buffer in result.buffers.items()
+    ]
+    if full:
+        say("Most in at once, at least: " + "; ".join(full) + ".")
     over = [f"flag.{name} {flag.overwritten}" for name, flag in result.flags.items() if flag.overwritten]
     if over:
         say("Set again before they were taken: " + ", ".join(over) + ".")

@@ -209,9 +209,19 @@ def _show_others(result: Simulated) -> None:
         [f"flag.{name}", *_figures(result.stats(f"flag.{name}"), flag.reaction), str(result.lost[f"flag.{name}"])]
         for name, flag in paper.flags.items()
     ]
+    rows += [
+        [
+            f"buffer.{name}",
+            *_figures(result.stats(f"buffer.{name}.time"), each.time),
+            str(result.lost[f"buffer.{name}"]),
+        ]
+        for name, each in paper.buffers.items()
+    ]
     if rows:
-        heading("Units, start to end; flags, set to taken")
+        more = "; buffers, put to gone" if paper.buffers else ""
+        heading(f"Units, start to end; flags, set to taken{more}")
         table([("name", ""), *((name, "right") for name in (*_COLUMNS, "lost"))], rows)
+    _show_buffers(result)
     if paper.loop_pass is None:
         return
     heading("Loop: a pass; steps, start to start, and how late a timer's step began")
@@ -221,6 +231,20 @@ def _show_others(result: Simulated) -> None:
         if step.late is not None:
             rows.append([f"{name}, late", *_figures(result.stats(f"step.{name}.late"), step.late)])
     table([("step", ""), *((name, "right") for name in _COLUMNS)], rows)
+
+
+def _show_buffers(result: Simulated) -> None:
+    from tachys.cli.output import heading, table
+
+    paper = result.bounds
+    rows: list[Row] = []
+    for name, buffer in paper.buffers.items():
+        bound = "no limit" if buffer.level is None else str(buffer.level)
+        rows.append([name, str(paper.system.buffer(name).depth), str(result.levels[name]), bound,
+                     str(result.lost[f"buffer.{name}"])])  # fmt: skip
+    if rows:
+        heading("Buffers: how many were in at once")
+        table([("buffer", ""), *((name, "right") for name in ("depth", "most in", "bound", "lost"))], rows)
 
 
 def _show_load(result: Simulated) -> None:

@@ -25,6 +25,39 @@ class Hold:
 
 
 @dataclass(frozen=True, slots=True)
+class Store:
+    """A FIFO or ring; one comes at each of ``arrivals``, ascending, and at each end of a routine that ``puts``.
+
+    It asks its routine or step from ``threshold`` on, or once nothing has come for ``quiet``. ``sent_in``: hardware
+    takes one whenever it is idle, and works for so long.
+    """
+
+    name: str
+    depth: int
+    arrivals: Sequence[int] = ()
+    threshold: int | None = 1
+    quiet: tuple[int, int] | None = None
+    sent_in: tuple[int, int] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Empties:
+    """Part of a step, or what a routine does after its cost: copies what was in a store as it began, one by one."""
+
+    store: str
+    most: int
+    each: tuple[int, int] = (0, 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Fills:
+    """Part of a step: puts so many into a store, as they find room."""
+
+    store: str
+    items: tuple[int, int]
+
+
+@dataclass(frozen=True, slots=True)
 class Routine:
     """An interrupt routine as it really is. ``arrivals`` are the instants of its event, ascending."""
 
@@ -36,6 +69,9 @@ class Routine:
     pending: int = 1
     takes_all: bool = False
     sets: tuple[str, ...] = ()
+    puts: str | None = None
+    asked: str | None = None
+    empties: Empties | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,11 +117,12 @@ class Task:
     """A step of the loop as it really is: when it runs, and what it does then, part by part."""
 
     name: str
-    parts: tuple[Burns | Pauses | Waits | Halts, ...] = ()
+    parts: tuple[Burns | Pauses | Waits | Halts | Empties | Fills, ...] = ()
     polls: str | None = None
     every: int | None = None
     rearm: str = "grid"
     sets: tuple[str, ...] = ()
+    asked: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +139,7 @@ class Plan:
     wake: int = 0
     late_arrival: bool = False
     latches: tuple[Latch, ...] = ()
+    stores: tuple[Store, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,12 +155,39 @@ class Served:
 
 @dataclass(slots=True)
 class Truth:
-    """What really happened. ``steps`` are (name, start, end); ``lost`` (name, instant of the event)."""
+    """What really happened. ``steps`` are (name, start, end); ``lost`` (name, instant of the event).
+
+    ``levels``: how many were in a store, from when on; ``sent``: (store, from, to) of what hardware worked off.
+    """
 
     served: list[Served] = field(default_factory=list)
     lost: list[tuple[str, int]] = field(default_factory=list)
     steps: list[tuple[str, int, int]] = field(default_factory=list)
+    levels: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
+    sent: list[tuple[str, int, int]] = field(default_factory=list)
     busy: int = 0
+
+
+@dataclass(slots=True)
+class _Filled:
+    """A store as it is now: how many are in, whether its request waits or is served, how many are still to be copied.
+
+    ``quiet_at``: when its quiet time is over; ``idle_at``: when what hardware works off is done.
+    """
+
+    store: Store
+    came: int = 0
+    held: int = 0
+    state: str = "rests"
+    left: int = 0
+    copies: bool = False
+    quiet_at: int | None = None
+    over: bool = False
+    idle_at: int | None = None
+
+    @property
+    def asks(self) -> bool:
+        return self.over or (self.store.threshold is not None and self.held >= self.store.threshold)
 
 
 @dataclass(slots=True)
@@ -167,6 +232,11 @@ class Machine:
         self._next = [0] * len(plan.routines)
         self._sets = deque(sorted((at, latch.flag) for latch in plan.latches for at in latch.arrivals))
         self._flags: set[str] = set()
+        self._stores = {store.name: _Filled(store) for store in plan.stores}
+        for routine in plan.routines:  # only who is asked is told
+            if routine.empties is not None and routine.asked is None:
+                self._stores[routine.empties.store].state = "served"
+        self._fills = 0
         self._now = 0
         self._mode = "run"  # run, entry, exit, wake, halt
         self._until = 0
@@ -189,6 +259,7 @@ class Machine:
     # --- one instant -------------------------------------------------------------------------------------------
 
     def _instant(self) -> None:
+        self._stores_move()
         self._arrive()
         while True:
             if self._mode in ("entry", "exit", "wake"):
@@ -212,6 +283,7 @@ class Machine:
                 self._accept(best, self.plan.entry)
             elif frame.routine >= 0 and frame.start < 0:
                 frame.start = self._now
+                self._begin_to_empty(self.plan.routines[frame.routine].empties)
             elif frame.routine < 0 and frame.done == frame.cost and self._mode == "run":
                 if self._spinning():
                     return
@@ -229,6 +301,66 @@ class Machine:
                     self._waiting[index].append(self._now)
         while self._sets and self._sets[0][0] <= self._now:
             self._flags.add(self._sets.popleft()[1])
+        for filled in self._stores.values():
+            if filled.quiet_at is not None and filled.quiet_at <= self._now:
+                filled.quiet_at = None
+                filled.over = filled.held > 0
+                self._ask(filled)
+
+    def _stores_move(self) -> None:
+        """Hardware is done with what it works off; then what comes from outside is put in."""
+        for filled in self._stores.values():
+            if filled.idle_at == self._now:
+                filled.idle_at = None
+                self._send(filled)
+        for filled in self._stores.values():
+            arrivals = filled.store.arrivals
+            while filled.came < len(arrivals) and arrivals[filled.came] <= self._now:
+                filled.came += 1
+                self._put(filled)
+
+    def _put(self, filled: _Filled) -> None:
+        store = filled.store
+        if store.quiet is not None:
+            filled.over, filled.quiet_at = False, self._now + self._cost(store.quiet)
+        if filled.held == store.depth:
+            self.truth.lost.append((store.name, self._now))
+            return
+        filled.held += 1
+        self._send(filled)
+        self._note(filled)
+        self._ask(filled)
+
+    def _send(self, filled: _Filled) -> None:
+        """Hardware that is idle takes one."""
+        if filled.store.sent_in is None or filled.idle_at is not None or not filled.held:
+            return
+        filled.held -= 1
+        filled.idle_at = self._now + self._cost(filled.store.sent_in)
+        self.truth.sent.append((filled.store.name, self._now, filled.idle_at))
+        self._note(filled)
+
+    def _note(self, filled: _Filled) -> None:
+        self.truth.levels.setdefault(filled.store.name, []).append((self._now, filled.held))
+
+    def _ask(self, filled: _Filled) -> None:
+        """The routine is told that its store asks, unless it has been, or runs."""
+        if filled.state != "rests" or not filled.asks:
+            return
+        for index, routine in enumerate(self.plan.routines):
+            if routine.asked == filled.store.name:
+                filled.state = "asks"
+                self._waiting[index].append(self._now)
+
+    def _copy(self, filled: _Filled) -> bool:
+        """What was being copied leaves; whether another is to be copied."""
+        if filled.copies:
+            filled.held -= 1
+            filled.over = filled.over and filled.held > 0
+            self._note(filled)
+        filled.copies = filled.left > 0
+        filled.left -= filled.copies
+        return filled.copies
 
     def _best(self, over: _Frame) -> int | None:
         """The line that the core accepts over this context, if any."""
@@ -250,6 +382,8 @@ class Machine:
         routine, waiting = self.plan.routines[index], self._waiting[index]
         events = [waiting.popleft() for _ in range(len(waiting) if routine.takes_all else 1)]
         cost = sum(self._cost(routine.cost) for _ in events)
+        if routine.asked is not None:
+            self._stores[routine.asked].state = "served"
         self._stack.append(_Frame(routine.level, cost, routine.holds, routine=index, event=events[0]))
 
     def _finish_mode(self) -> None:
@@ -264,10 +398,19 @@ class Machine:
         self._mode = "run"
 
     def _end_routine(self) -> None:
-        frame = self._stack.pop()
+        frame = self._stack[-1]
         routine = self.plan.routines[frame.routine]
+        if routine.empties is not None and self._copy(self._stores[routine.empties.store]):
+            frame.cost += self._cost(routine.empties.each)
+            return
+        self._stack.pop()
         self.truth.served.append(Served(routine.name, frame.event, frame.start, self._now, frame.cost))
         self._flags.update(routine.sets)
+        if routine.puts is not None:
+            self._put(self._stores[routine.puts])
+        if routine.asked is not None:
+            self._stores[routine.asked].state = "rests"
+            self._ask(self._stores[routine.asked])
         following = self._best(self._stack[-1])
         if following is None:
             self._start_mode("exit", self.plan.exit)
@@ -303,6 +446,8 @@ class Machine:
                 self._following_step()
                 return
             self._step_start, self._part, self._loop_state = self._now, -1, "part"
+        elif self._loop_state == "copy":
+            self._go_on_copying(step)
         elif self._part + 1 == len(step.parts) or self._loop_state == "look":  # gave up
             self.truth.steps.append((step.name, self._step_start, self._now))
             self._flags.update(step.sets)
@@ -311,7 +456,23 @@ class Machine:
             self._part += 1
             self._begin_part(step.parts[self._part])
 
-    def _begin_part(self, part: Burns | Pauses | Waits | Halts) -> None:
+    def _begin_to_empty(self, empties: Empties | None) -> None:
+        """Who empties a store begins: it takes what is in."""
+        if empties is not None:
+            filled = self._stores[empties.store]
+            filled.left, filled.copies = min(filled.held, empties.most), False
+
+    def _go_on_copying(self, step: Task) -> None:
+        """The next that a step has to copy, if there is one."""
+        part = step.parts[self._part]
+        assert isinstance(part, Empties)
+        self._begin_loop_body(0, ())
+        self._loop_state = "part"
+        if self._copy(self._stores[part.store]):
+            self._loop_state = "work"
+            self._begin_loop_body(self._cost(part.each), ())
+
+    def _begin_part(self, part: Burns | Pauses | Waits | Halts | Empties | Fills) -> None:
         self._begin_loop_body(0, ())
         self._loop_state = "part"
         if isinstance(part, Burns):
@@ -319,6 +480,10 @@ class Machine:
             self._begin_loop_body(self._cost(part.cost), part.holds)
         elif isinstance(part, Pauses):
             self._loop_state, self._spins_until = "spin", self._now + self._cost(part.length)
+        elif isinstance(part, Empties):
+            self._loop_state = "copy"
+        elif isinstance(part, Fills):
+            self._loop_state, self._fills, self._spins_until = "fill", self._cost(part.items), None
         elif isinstance(part, Waits):
             self._loop_state = "look"
             self._spins_until = None if part.at_most is None else self._now + self._cost(part.at_most)
@@ -329,6 +494,8 @@ class Machine:
         """Whether the loop has to let time pass; a flag that it waits for is taken here."""
         if self._loop_state == "spin":
             return self._spins_until is not None and self._now < self._spins_until
+        if self._loop_state == "fill":
+            return self._filling()
         if self._loop_state != "look":
             return False
         part = self.plan.steps[self._at_step].parts[self._part]
@@ -338,10 +505,27 @@ class Machine:
             return False
         return self._spins_until is None or self._now < self._spins_until
 
+    def _filling(self) -> bool:
+        """Whether the loop has more to put than finds room."""
+        part = self.plan.steps[self._at_step].parts[self._part]
+        assert isinstance(part, Fills)
+        filled = self._stores[part.store]
+        while self._fills and filled.held < filled.store.depth:
+            self._fills -= 1
+            self._put(filled)
+        if self._fills:
+            return True
+        self._loop_state = "part"
+        return False
+
     def _end_work(self) -> None:
         """A part that burns CPU time has ended; the clock of a pause behind it runs from here."""
         self._loop_state = "part"
         parts = self.plan.steps[self._at_step].parts
+        if isinstance(parts[self._part], Empties):
+            self._go_on_copying(self.plan.steps[self._at_step])
+        if self._loop_state == "work":
+            return
         if self._part + 1 < len(parts) and isinstance(parts[self._part + 1], Pauses):
             self._part += 1
             self._begin_part(parts[self._part])
@@ -353,6 +537,11 @@ class Machine:
             if step.polls not in self._flags:
                 return False
             self._flags.discard(step.polls)
+        if step.asked is not None and not self._stores[step.asked].asks:
+            return False
+        for part in step.parts:
+            if isinstance(part, Empties):
+                self._begin_to_empty(part)
         if step.every is not None:
             if step.rearm == "now":
                 self._due[step.name] = self._now + step.every
@@ -378,8 +567,11 @@ class Machine:
             if self._next[index] < len(routine.arrivals)
         ]
         ahead += [self._sets[0][0]] if self._sets else []
+        for filled in self._stores.values():
+            ahead += list(filled.store.arrivals[filled.came : filled.came + 1])
+            ahead += [instant for instant in (filled.quiet_at, filled.idle_at) if instant is not None]
         frame = self._stack[-1]
-        spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look")
+        spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look", "fill")
         if spins:
             ahead += [] if self._spins_until is None else [self._spins_until]
         elif self._mode == "run":

@@ -116,6 +116,44 @@ class Pause(Act):
 
 
 @dataclass(frozen=True, slots=True)
+class Drain(Act):
+    """Takes what is in a buffer as the body begins, ``most`` at most, and burns ``each`` ps of CPU time for each.
+
+    One leaves as its ``each`` ends. ``items``: how many a run can take; bounds narrow it.
+    """
+
+    part: ClassVar[str] = "each"
+    state: ClassVar[ActState] = "runs"
+    burns: ClassVar[bool] = True
+    buffer: str = ""
+    most: int = 1
+    each: Range = ZERO
+    items: Range = ZERO
+
+    @property
+    def takes(self) -> Range:
+        """What all it takes cost."""
+        return Range(self.items.least * self.each.least, self.items.most * self.each.most)
+
+
+@dataclass(frozen=True, slots=True)
+class Put(Act):
+    """Puts ``items`` into a buffer, one by one, and spins while that is full, for ``blocks`` ps; bounds narrow it."""
+
+    part: ClassVar[str] = "puts"
+    state: ClassVar[ActState] = "spins"
+    by_clock: ClassVar[bool] = True
+    buffer: str = ""
+    items: Range = ZERO
+    blocks: Range = ZERO
+
+    @property
+    def takes(self) -> Range:
+        """How long it spins."""
+        return self.blocks
+
+
+@dataclass(frozen=True, slots=True)
 class Halt(Act):
     """Halts until a routine has been served, unless one of the flags ``unless`` is set: it looks and halts as one."""
 
@@ -130,4 +168,4 @@ class Halt(Act):
         return Range(0 if self.unless else self.wake.least, self.wake.most)
 
 
-ACTS: tuple[type[Act], ...] = (Wait, Work, Pause, Halt)  # the engine's opcodes are their places here
+ACTS: tuple[type[Act], ...] = (Wait, Work, Pause, Halt, Drain, Put)  # the engine's opcodes are their places here

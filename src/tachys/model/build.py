@@ -7,11 +7,12 @@ from fractions import Fraction
 
 from tachys.model.accepting import make_accepted
 from tachys.model.acts import Act, Guard, Halt, Pause, Wait, Work
+from tachys.model.buffers import Buffers
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.nodes import Core, Isr, Loop, Period, Step, Unit
+from tachys.model.nodes import Buffer, Core, Isr, Loop, Period, Step, Unit
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
@@ -33,10 +34,12 @@ def build(model: ModelFile, report: Reporter) -> System:
     clocks = ClockTree(model.core, model.clock, report.complain)
     core = _core(model, clocks, report)
     sources = tuple(make_source(name, table, clocks, report) for name, table in model.source.items())
-    isrs = _isrs(model.isr, core, clocks, report)
-    loop = _loop(model.loop, model.step, core, clocks, report)
+    filled = Buffers(model, clocks, report)
+    isrs = _isrs(model.isr, core, filled, clocks, report)
+    loop = _loop(model.loop, model.step, core, filled, clocks, report)
     units = tuple(_unit(name, table, clocks, report) for name, table in model.unit.items())
-    _judge_rings(core, units, isrs, report)
+    buffers = filled.made()
+    _judge_rings(core, units, isrs, buffers, report)
     needs = make_deadlines(model.isr, clocks)
     needs += [need for name, table in model.need.items() if (need := make_need(name, table, clocks, report))]
     needs += [make_watchdog(model.watchdog, clocks)] if model.watchdog else []
@@ -44,7 +47,7 @@ def build(model: ModelFile, report: Reporter) -> System:
     note_lone_flags(model, report)
     places = {
         f"{section}.{name}": report.place((section, name))
-        for section in ("source", "unit", "isr", "flag", "step", "need", "probe", "clock")
+        for section in ("source", "unit", "isr", "flag", "buffer", "step", "need", "probe", "clock")
         for name in getattr(model, section)
     }
     set_by = {flag: tuple(map(Event.written, as_names(table.set_by))) for flag, table in model.flag.items()}
@@ -59,6 +62,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         needs=tuple(needs),
         probes=probes,
         set_by=set_by,
+        buffers=buffers,
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         accepted=make_accepted(model, report, frozenset(need.name for need in needs)),
@@ -68,8 +72,10 @@ def build(model: ModelFile, report: Reporter) -> System:
     )
 
 
-def _judge_rings(core: Core, units: tuple[Unit, ...], isrs: tuple[Isr, ...], report: Reporter) -> None:
-    ring = timeless_ring(core, units, isrs)
+def _judge_rings(
+    core: Core, units: tuple[Unit, ...], isrs: tuple[Isr, ...], buffers: tuple[Buffer, ...], report: Reporter
+) -> None:
+    ring = timeless_ring(core, units, isrs, buffers)
     if ring:
         round_ = " → ".join([*ring, ring[0]])
         report.complain(
@@ -101,7 +107,9 @@ def _core(model: ModelFile, clocks: ClockTree, report: Reporter) -> Core:
     )
 
 
-def _isrs(tables: Mapping[str, IsrTable], core: Core, clocks: ClockTree, report: Reporter) -> tuple[Isr, ...]:
+def _isrs(
+    tables: Mapping[str, IsrTable], core: Core, filled: Buffers, clocks: ClockTree, report: Reporter
+) -> tuple[Isr, ...]:
     def urgency(level: int) -> int:
         return level if core.lowest_is_urgent else core.levels - 1 - level
 
@@ -124,21 +132,21 @@ def _isrs(tables: Mapping[str, IsrTable], core: Core, clocks: ClockTree, report:
                 (*path, "pending"), "so many activations of this cost take longer than Tachys can count",
                 f"pending times cost is at most {LONGEST_PS // PS_PER_SECOND} s",
             )  # fmt: skip
-        isrs.append(
-            Isr(
-                name=name,
-                on=tuple(map(Event.written, events)),
-                urgency=urgency(table.level),
-                rank=rank,
-                cost=cost,
-                costs=costs,
-                guards=_guards(table.guard, path, cost, core, clocks, report),
-                pending=table.pending,
-                serves_all=table.serves == "all",
-                sets=as_names(table.sets),
-                order=table.order,
-            )
+        isr = Isr(
+            name=name,
+            on=tuple(map(Event.written, events)),
+            urgency=urgency(table.level),
+            rank=rank,
+            cost=cost,
+            costs=costs,
+            guards=_guards(table.guard, path, cost, core, clocks, report),
+            pending=table.pending,
+            serves_all=table.serves == "all",
+            sets=as_names(table.sets),
+            order=table.order,
         )
+        drains = filled.drain(path, table)
+        isrs.append(isr if drains is None or not costs else isr.draining(drains))
     return tuple(isrs)
 
 
@@ -160,13 +168,18 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
         report.complain(
             (*path, "depth"), f"goes with a queue, not with {table.busy}", 'write busy = "queue", or no depth'
         )
-    if not table.primed and not as_names(table.on):
+    if table.drains is not None and (table.on or table.primed or table.busy != "drop"):
+        report.complain(
+            (*path, "drains"), "not yet beside on, primed or busy: it takes one whenever it is at rest", "remove these"
+        )
+    if not table.primed and not as_names(table.on) and table.drains is None:
         report.complain(path, "nothing ever starts it", 'write on = "source.sample", or primed = true')
     takes = clocks.cost(table.takes, (*path, "takes"))
     if takes.least == 0:
         report.complain((*path, "takes"), "is 0", "what takes no time is no unit; write for instance 15 cycles")
     depth = (table.depth or 1) if table.busy == "queue" else 0
-    return Unit(name, tuple(map(Event.written, as_names(table.on))), takes, table.busy, depth, table.primed)
+    drains = table.drains.removeprefix("buffer.") if table.drains else None
+    return Unit(name, tuple(map(Event.written, as_names(table.on))), takes, table.busy, depth, table.primed, drains)
 
 
 def _guards(
@@ -198,7 +211,12 @@ def _guards(
 
 
 def _loop(
-    table: LoopTable | None, steps: Mapping[str, StepTable], core: Core, clocks: ClockTree, report: Reporter
+    table: LoopTable | None,
+    steps: Mapping[str, StepTable],
+    core: Core,
+    filled: Buffers,
+    clocks: ClockTree,
+    report: Reporter,
 ) -> Loop | None:
     if table is None:
         if steps:
@@ -208,16 +226,18 @@ def _loop(
     if overhead.least == 0:
         report.complain(("loop", "overhead"), "is 0", "a pass takes some time; write for instance 12 cycles")
     order = table.order if table.order is not None else list(steps)
-    return Loop(overhead, tuple(_step(name, steps[name], core, clocks, report) for name in order if name in steps))
+    return Loop(
+        overhead, tuple(_step(name, steps[name], core, filled, clocks, report) for name in order if name in steps)
+    )
 
 
 def _waited_for(text: str) -> Thing:
     return Thing(text if text.startswith("unit.") else f"flag.{text}")
 
 
-def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Reporter) -> Step:
+def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: ClockTree, report: Reporter) -> Step:
     path = ("step", name)
-    if table.cost is None and not (table.sleep or table.pause or table.waits):
+    if table.cost is None and not (table.sleep or table.pause or table.waits or table.drains or table.puts):
         report.complain(path, "the step does nothing", "give it a cost, waits, a pause, or sleep = true")
     if table.at_most is not None and table.waits is None:
         report.complain((*path, "at_most"), "goes with waits", "remove it")
@@ -228,7 +248,7 @@ def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Re
         every = Period(nominal, max(least, Fraction(1)), most)
     return Step(
         name=name,
-        acts=tuple(_acts(path, table, cost, core, clocks, report)),
+        acts=tuple(_acts(path, table, cost, core, filled, clocks, report)),
         polls=table.polls,
         sets=as_names(table.sets),
         every=every,
@@ -236,7 +256,15 @@ def _step(name: str, table: StepTable, core: Core, clocks: ClockTree, report: Re
     )
 
 
-def _acts(path: Path, table: StepTable, cost: Range, core: Core, clocks: ClockTree, report: Reporter) -> Iterator[Act]:
+def _acts(
+    path: Path,
+    table: StepTable,
+    cost: Range,
+    core: Core,
+    filled: Buffers,
+    clocks: ClockTree,
+    report: Reporter,
+) -> Iterator[Act]:
     """What a step does, in order."""
     if table.waits:
         limit = None if table.at_most is None else clocks.cost(table.at_most, (*path, "at_most"))
@@ -244,6 +272,12 @@ def _acts(path: Path, table: StepTable, cost: Range, core: Core, clocks: ClockTr
     guards = _guards(table.guard, path, cost, core, clocks, report)
     if table.cost is not None:
         yield Work(cost, guards)
+    drains = filled.drain(path, table)
+    if drains is not None:
+        yield drains
+    puts = None if table.puts is None else filled.put(path, table.puts)
+    if puts is not None:
+        yield puts
     if table.pause is not None:
         yield Pause(clocks.cost(table.pause, (*path, "pause")))
     if table.sleep:

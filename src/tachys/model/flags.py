@@ -22,7 +22,7 @@ def note_lone_flags(model: ModelFile, report: Reporter) -> None:
         set_by.update((flag, ("step", name, "sets")) for flag in as_names(step.sets))
     seen_by: dict[str, Path] = {}
     for name, step in model.step.items():
-        if step.polls:
+        if step.polls and not step.polls.startswith("buffer."):
             seen_by.setdefault(step.polls, ("step", name, "polls"))
         if step.waits and not step.waits.startswith("unit."):
             seen_by.setdefault(step.waits, ("step", name, "waits"))

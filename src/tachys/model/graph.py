@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Isr, Source, Step, Unit
+from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
 
-Kind = Literal["begins", "ends", "serves", "sets"]
+Kind = Literal["begins", "ends", "serves", "sets", "drains"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +23,8 @@ class Link:
 
     ``kind``: "begins" (``after`` is the start of what ``before`` starts), "serves" (``after`` is the end of it),
     "ends" (``after`` is the end of the body whose start is ``before``), "sets" (a step takes ``flag``, set by
-    ``before``).
+    ``before``), "drains" (``after`` is the start of what takes the item that ``before`` has put into the buffer
+    ``flag``).
     """
 
     before: Event
@@ -36,12 +37,14 @@ class Graph:
     """The links of a model. ``flags`` are those that are set, polled or waited for, in the order written.
 
     ``sets``: the flags that each event sets. ``begun_by``: what an event begins, units before routines, each in the
-    order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it polls.
+    order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it polls,
+    what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many items;
+    ``drain``: who takes them.
     """
 
     def __init__(
         self, sources: Sequence[Source], units: Sequence[Unit], isrs: Sequence[Isr], steps: Sequence[Step],
-        set_by: Mapping[str, Sequence[Event]],
+        set_by: Mapping[str, Sequence[Event]], buffers: Sequence[Buffer] = (),
     ) -> None:  # fmt: skip
         self.events = [source.event for source in sources]
         self.events += [event for body in (*units, *isrs, *steps) for event in (body.start, body.end)]
@@ -50,6 +53,18 @@ class Graph:
         self.pollers: dict[str, list[Step]] = defaultdict(list)
         self.waiters: dict[str, list[Step]] = defaultdict(list)
         self._steps = tuple(steps)
+        self.feeds: dict[Event, list[tuple[str, int]]] = defaultdict(list)
+        self.drain: dict[str, Unit | Isr | Step] = {}
+        self._fed_by: dict[str, tuple[Event, ...]] = {}
+        for buffer in buffers:
+            putting = [step.start for step in steps for put in step.puts if put.buffer == buffer.name]
+            self._fed_by[f"buffer.{buffer.name}"] = (*(feed.event for feed in buffer.fed_by), *putting)
+            for feed in buffer.fed_by:
+                self.feeds[feed.event].append((buffer.name, feed.items))
+        takers: list[Unit | Isr | Step] = [*units, *isrs, *steps]
+        for taker in takers:
+            if taker.drains is not None:
+                self.drain[taker.drains if isinstance(taker.drains, str) else taker.drains.buffer] = taker
         bodies: list[Unit | Isr] = [*units, *isrs]
         for body in bodies:
             for event in body.on:
@@ -63,10 +78,14 @@ class Graph:
                 self.pollers[step.polls].append(step)
             for flag in step.flags_waited:
                 self.waiters[flag].append(step)
-        self.flags = tuple(dict.fromkeys(
-            [*self._set_by, *(flag for step in steps for flag in (step.polls, *step.flags_waited) if flag)]
-        ))  # fmt: skip
+        polled = [step.polls for step in steps if step.asked_by is None]
+        waited = [flag for step in steps for flag in step.flags_waited]
+        self.flags = tuple(dict.fromkeys([*self._set_by, *(flag for flag in (*polled, *waited) if flag)]))
         self.causes: dict[Thing, tuple[Event, ...]] = {body.thing: body.on for body in bodies}
+        for unit in units:
+            if unit.drains is not None:
+                self.causes[unit.thing] = self._fed_by[f"buffer.{unit.drains}"]
+        self.causes |= {buffer.thing: self._fed_by[buffer.thing] for buffer in buffers}
         for step in steps:
             self.causes[step.thing] = self.sets_of(step.polls)
         self.sets: dict[Event, list[str]] = defaultdict(list)
@@ -91,8 +110,8 @@ class Graph:
         return None
 
     def sets_of(self, flag: str | None) -> tuple[Event, ...]:
-        """The events that set a flag: of hardware, and the ends of routines and steps."""
-        return tuple(self._set_by.get(flag or "", ()))
+        """The events that set a flag: of hardware, and the ends of routines and steps; what feeds a "buffer.NAME"."""
+        return self._fed_by.get(flag or "") or tuple(self._set_by.get(flag or "", ()))
 
     def is_set_by_hardware(self, flag: str | None) -> bool:
         """Whether a flag can be set without a routine: then also while the core is halted, which does not wake it."""
@@ -108,6 +127,9 @@ class Graph:
         for flag in self.sets.get(event, ()):
             for step in self.pollers.get(flag, ()):
                 yield Link(event, step.start, "sets", flag)
+        for buffer, _ in self.feeds.get(event, ()):
+            if buffer in self.drain:
+                yield Link(event, self.drain[buffer].start, "drains", buffer)
 
     def chain(self, begins: str, ends: str) -> tuple[Link, ...] | None:
         """The way of causes from one event to another, with the fewest links; None if there is none."""

@@ -18,7 +18,18 @@ from tachys.model.sources import GOES_WITH, WAYS
 
 KeyPath = tuple[str, ...]
 SETTING = Place("--set")
-SECTIONS = ("clock", "source", "unit", "isr", "step", "need", "probe", "state")  # of tables with names
+SECTIONS = (
+    "clock",
+    "source",
+    "unit",
+    "isr",
+    "flag",
+    "buffer",
+    "step",
+    "need",
+    "probe",
+    "state",
+)  # of tables with names
 _SWITCHES = {"nesting", "late_arrival", "primed", "sleep", "age"}
 _ONE_WAY = {
     "source": (frozenset(WAYS),),

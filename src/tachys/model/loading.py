@@ -23,7 +23,9 @@ from tachys.model.schema import ModelFile
 from tachys.model.system import System
 
 LARGEST_MODEL = 4 * 2**20
-MOST_THINGS = {"source": 50_000, "unit": 10_000, "isr": 10_000, "step": 2_000, "need": 2_000, "probe": 2_000}
+MOST_THINGS = {
+    "source": 50_000, "unit": 10_000, "isr": 10_000, "buffer": 1_000, "step": 2_000, "need": 2_000, "probe": 2_000,
+}  # fmt: skip
 _LOOKED_AT = 40  # variants that are judged although another, or none, was asked for
 
 

@@ -16,7 +16,7 @@ from tachys.needs.takers import INTERRUPTS
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
-_NAMED = ("clock", "source", "unit", "isr", "flag", "step", "need")
+_NAMED = ("clock", "source", "unit", "isr", "flag", "buffer", "step", "need")
 BODIES = ("unit", "isr", "step")
 
 
@@ -51,7 +51,8 @@ def _flags(raw: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
             yield from (((kind, name, "sets"), flag) for flag in _as_list(table.get("sets")))
     yield from ((("flag", flag), flag) for flag in table_of(raw, "flag"))
     for name, table in table_of(raw, "step").items():
-        yield from ((("step", name, "polls"), flag) for flag in _as_list(table.get("polls")))
+        polled = (flag for flag in _as_list(table.get("polls")) if not flag.startswith("buffer."))
+        yield from ((("step", name, "polls"), flag) for flag in polled)
         waited = (flag for flag in _as_list(table.get("waits")) if not flag.startswith("unit."))
         yield from ((("step", name, "waits"), flag) for flag in waited)
         if isinstance(table.get("sleep"), dict):
@@ -81,10 +82,12 @@ def check_references(raw: Mapping[str, Any], complain: Complain) -> None:
 def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
     """(where, the reference, what it may name, what that is called)."""
     events = event_names(raw)
-    for section in ("isr", "unit"):
+    buffers = [f"buffer.{name}" for name in table_of(raw, "buffer")]
+    for section, known in (("isr", events + buffers), ("unit", events)):
         for name, table in table_of(raw, section).items():
             for event in _as_list(table.get("on")):
-                yield (section, name, "on"), event, events, "event"
+                yield (section, name, "on"), event, known, "event"
+    yield from _buffer_references(raw, events, buffers)
     for name, table in table_of(raw, "isr").items():
         if isinstance(table.get("cost"), dict):
             for event in table["cost"]:
@@ -105,8 +108,24 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
     yield from _probe_references(raw, events)
 
 
+def _buffer_references(raw: Mapping[str, Any], events: list[str], buffers: list[str]) -> Iterator[Reference]:
+    for name, table in table_of(raw, "buffer").items():
+        given = table.get("fed_by")
+        for each in given if isinstance(given, list) else [given]:
+            for event in _as_list(each.get("event") if isinstance(each, dict) else each):
+                yield ("buffer", name, "fed_by"), event, events, "event"
+    for section in BODIES:
+        for name, table in table_of(raw, section).items():
+            for key, within in (("drains", "from"), ("puts", "into"), ("polls", "")):
+                given = table.get(key)
+                for buffer in _as_list(given.get(within) if isinstance(given, dict) else given):
+                    if key != "polls" or buffer.startswith("buffer."):
+                        yield (section, name, key), buffer, buffers, "buffer"
+
+
 def _need_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Reference]:
-    losers = [f"{section}.{name}" for section in ("source", "unit", "isr") for name in table_of(raw, section)]
+    kinds = ("source", "unit", "isr", "buffer")
+    losers = [f"{section}.{name}" for section in kinds for name in table_of(raw, section)]
     losers += [f"flag.{flag}" for flag in flag_names(raw)]
     takers = [INTERRUPTS, *(f"{section}.{name}" for section in ("isr", "step") for name in table_of(raw, section))]
     for name, table in table_of(raw, "need").items():
@@ -117,7 +136,7 @@ def _need_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Refe
             if "load" in table:
                 yield ("need", name, "of"), thing, takers, "routine or step, or interrupts"
             elif "lost" in table:
-                yield ("need", name, "of"), thing, losers, "source, unit, routine or flag"
+                yield ("need", name, "of"), thing, losers, "source, unit, routine, flag or buffer"
             else:
                 yield ("need", name, "of"), thing, events, "event"
 

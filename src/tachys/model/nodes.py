@@ -12,7 +12,7 @@ from typing import ClassVar, Literal
 
 from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
-from tachys.model.acts import Act, Guard, Halt, Wait, Work
+from tachys.model.acts import Act, Drain, Guard, Halt, Put, Wait, Work
 from tachys.model.events import Body, Event, Named
 from tachys.model.quantities import ZERO, Range
 
@@ -109,8 +109,40 @@ class Source(Named):
 
 
 @dataclass(frozen=True, slots=True)
+class Feed:
+    """An event that puts so many ``items`` into a buffer."""
+
+    event: Event
+    items: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Buffer(Named):
+    """Between who puts and who takes: ``depth`` items find room in it, one more is lost.
+
+    It asks for service while ``threshold`` or more are in (None: never by that), or while something is in and nothing
+    has been put for ``quiet`` ps.
+    """
+
+    kind: ClassVar[str] = "buffer"
+    name: str
+    depth: int
+    fed_by: tuple[Feed, ...] = ()
+    threshold: int | None = 1
+    quiet: Range | None = None
+
+    @property
+    def event(self) -> Event:
+        """Its request."""
+        return Event(self.thing)
+
+
+@dataclass(frozen=True, slots=True)
 class Unit(Body):
-    """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue."""
+    """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue.
+
+    One that ``drains`` a buffer takes one item whenever it is at rest, and works for that.
+    """
 
     kind: ClassVar[str] = "unit"
     name: str
@@ -119,6 +151,7 @@ class Unit(Body):
     busy: Literal["drop", "restart", "queue"] = "drop"
     depth: int = 0
     primed: bool = False
+    drains: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +160,8 @@ class Isr(Body):
 
     ``order`` is what is written for those of one level.
 
-    ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order.
+    ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order; of one that ``drains`` a
+    buffer with what the items take.
     """
 
     kind: ClassVar[str] = "isr"
@@ -142,6 +176,19 @@ class Isr(Body):
     serves_all: bool = False
     sets: tuple[str, ...] = ()
     order: int = 0
+    drains: Drain | None = None
+
+    @property
+    def costs_first(self) -> tuple[Range, ...]:
+        """The ``costs`` without what the items take that it drains."""
+        items = ZERO if self.drains is None else self.drains.takes
+        return tuple(Range(cost.least - items.least, cost.most - items.most) for cost in self.costs)
+
+    def draining(self, drains: Drain) -> Isr:
+        """The same routine, if it drains like that."""
+        costs = tuple(cost + drains.takes for cost in self.costs_first)
+        whole = Range(min(c.least for c in costs), max(c.most for c in costs))
+        return replace(self, cost=whole, costs=costs, drains=drains)
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,6 +231,21 @@ class Step(Body):
     def waits(self) -> tuple[Wait, ...]:
         """What it waits for."""
         return tuple(act for act in self.acts if isinstance(act, Wait))
+
+    @property
+    def drains(self) -> Drain | None:
+        """The buffer that it empties, if it does."""
+        return next((act for act in self.acts if isinstance(act, Drain)), None)
+
+    @property
+    def puts(self) -> tuple[Put, ...]:
+        """What it puts into buffers."""
+        return tuple(act for act in self.acts if isinstance(act, Put))
+
+    @property
+    def asked_by(self) -> str | None:
+        """The buffer at whose request it opens, if it does."""
+        return self.drains.buffer if self.drains is not None and self.polls == f"buffer.{self.drains.buffer}" else None
 
     @property
     def halt(self) -> Halt | None:

@@ -161,10 +161,41 @@ class GuardTable(Table):
     at: Time | None = None
 
 
+class FeedTable(Table):
+    """An event that puts several items at once."""
+
+    event: str
+    items: Positive = 1
+
+
+class BufferTable(Table):
+    """A FIFO of a peripheral or a ring in memory, between who puts and who takes."""
+
+    depth: Annotated[int, Field(strict=True, ge=1, le=10**6)]
+    fed_by: str | FeedTable | list[str | FeedTable] = []
+    threshold: Positive | Literal[False] = 1
+    quiet: TimeRange | None = None
+
+
+class DrainTable(Table):
+    """Takes so many items of a buffer in one run at most."""
+
+    from_: str = Field(alias="from")
+    most: Positive | None = None
+
+
+class PutTable(Table):
+    """Puts so many items into a buffer, and spins while that is full."""
+
+    into: str
+    items: Annotated[int, Field(strict=True, ge=1, le=10**6)] | list[Annotated[int, Field(strict=True, ge=0, le=10**6)]]
+
+
 class UnitTable(Table):
     """Hardware that works without the core, then raises its own event."""
 
     on: Names = []
+    drains: str | None = None
     takes: TimeRange
     busy: Literal["drop", "restart", "queue"] = "drop"
     depth: Annotated[int, Field(strict=True, ge=1, le=10**6)] | None = None
@@ -182,6 +213,8 @@ class IsrTable(Table):
     pending: Positive = 1
     serves: Literal["one", "all"] = "one"
     sets: Names = []
+    drains: str | DrainTable | None = None
+    each: TimeRange | None = None
     deadline: PositiveTime | None = None
 
 
@@ -217,6 +250,9 @@ class StepTable(Table):
     pause: PositiveTime | None = None
     sleep: bool | SleepTable = False
     sets: Names = []
+    drains: str | DrainTable | None = None
+    each: TimeRange | None = None
+    puts: PutTable | None = None
 
 
 class WatchdogTable(Table):
@@ -291,6 +327,7 @@ class ModelFile(Table):
     unit: dict[str, UnitTable] = {}
     isr: dict[str, IsrTable] = {}
     flag: dict[str, FlagTable] = {}
+    buffer: dict[str, BufferTable] = {}
     loop: LoopTable | None = None
     step: dict[str, StepTable] = {}
     watchdog: WatchdogTable | None = None

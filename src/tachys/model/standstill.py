@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Core, Isr, Unit
+from tachys.model.nodes import Buffer, Core, Isr, Unit
 
 
-def timeless_ring(core: Core, units: Sequence[Unit], isrs: Sequence[Isr]) -> list[Thing]:
+def timeless_ring(
+    core: Core, units: Sequence[Unit], isrs: Sequence[Isr], buffers: Sequence[Buffer] = ()
+) -> list[Thing]:
     """The bodies of a ring of causes that can take no time at all, in order; none if there is no such ring.
 
     A unit begins at the instant of its cause; a routine may, where neither an entry nor a chain takes time, and may end
@@ -19,6 +21,10 @@ def timeless_ring(core: Core, units: Sequence[Unit], isrs: Sequence[Isr]) -> lis
     for unit in units:
         for event in unit.on:
             follow.setdefault(event, []).append(unit.start)
+    for buffer in buffers:
+        takers = [unit.start for unit in units if unit.drains == buffer.name]
+        for feed in buffer.fed_by:
+            follow.setdefault(feed.event, []).extend([buffer.event, *takers])
     for isr in isrs:
         start, end = isr.start, isr.end
         if min(core.entry.least, core.chain.least) == 0:

@@ -11,10 +11,10 @@ from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Graph
-from tachys.model.nodes import Clock, Core, Isr, Loop, Probe, Source, Step, Unit
+from tachys.model.nodes import Buffer, Clock, Core, Isr, Loop, Probe, Source, Step, Unit
 from tachys.needs.kinds import Need
 
-Kind = TypeVar("Kind", Source, Unit, Isr, Step)
+Kind = TypeVar("Kind", Source, Unit, Isr, Step, Buffer)
 
 
 @dataclass(frozen=True, repr=False)
@@ -36,6 +36,7 @@ class System:
     needs: tuple[Need, ...]
     probes: tuple[Probe, ...]
     set_by: dict[str, tuple[Event, ...]] = field(default_factory=dict, hash=False)
+    buffers: tuple[Buffer, ...] = ()
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)
@@ -66,6 +67,10 @@ class System:
         """The step of that name; KeyError if there is none."""
         return self._node(Step, name)
 
+    def buffer(self, name: str) -> Buffer:
+        """The buffer of that name; KeyError if there is none."""
+        return self._node(Buffer, name)
+
     def _node(self, kind: type[Kind], name: str) -> Kind:
         node = self.nodes[Thing(f"{kind.kind}.{name}")]
         if not isinstance(node, kind):
@@ -73,15 +78,16 @@ class System:
         return node
 
     @cached_property
-    def nodes(self) -> dict[Thing, Source | Unit | Isr | Step]:
-        """Everything that has events, by its word: sources, units, routines, steps."""
-        found: list[Source | Unit | Isr | Step] = [*self.sources, *self.units, *self.isrs, *self.steps]
+    def nodes(self) -> dict[Thing, Source | Unit | Isr | Step | Buffer]:
+        """Everything that has events, by its word: sources, units, routines, steps, buffers."""
+        found: list[Source | Unit | Isr | Step | Buffer] = [*self.sources, *self.units, *self.isrs, *self.steps]
+        found += self.buffers
         return {node.thing: node for node in found}
 
     @cached_property
     def graph(self) -> Graph:
         """What causes what."""
-        return Graph(self.sources, self.units, self.isrs, self.steps, self.set_by)
+        return Graph(self.sources, self.units, self.isrs, self.steps, self.set_by, self.buffers)
 
     @property
     def steps(self) -> tuple[Step, ...]:

@@ -50,6 +50,9 @@ def simulated_data(result: Simulated) -> dict[str, Any]:
         "isrs": things("isr", "lost"),
         "units": things("unit", "lost"),
         "flags": things("flag", "overwritten"),
+        "buffers": {
+            name: {"level": {"most": result.levels[name]}, **each} for name, each in things("buffer", "lost").items()
+        },
         "steps": things("step"),
         "needs": {name: _need(need) for name, need in result.needs.items()},
     }

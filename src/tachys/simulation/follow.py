@@ -97,6 +97,8 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
     body = of_body(records, index, kind, name)
     if hop.kind == "sets":
         return _taken(records, index, hop, going, age)
+    if hop.kind == "drains":
+        return _drained(records, system, index, hop, going)
     if hop.kind == "ends":
         return _ended(records, system, kind, name, body, going)
     if kind == "unit":
@@ -118,6 +120,38 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
     again = _end(records, _mask(records, asked), going)
     lost = _end(records, (records.kind == at.LOST) & (records.index == row), going)
     found[(lost >= 0) & ((again < 0) | (lost < again))] = LOST_ON_WAY
+    return found
+
+
+def _drained(records: Records, system: System, index: Index, hop: Link, going: Ints) -> Ints:
+    """Where the drain began that took what the event at each of the places has put: the last of it, if none is lost.
+
+    All that feeds a buffer puts in the order of its records.
+    """
+    buffer, drain = system.buffer(hop.flag), system.graph.drain[hop.flag]
+    of_buffer = records.index == index.buffers.index(hop.flag)
+    feeds = [(places(records, index, feed.event), feed.items) for feed in buffer.fed_by]
+    events = np.sort(np.concatenate([np.repeat(found, items) for found, items in feeds]))
+    puts = np.flatnonzero(((records.kind == at.ITEM_IN) | (records.kind == at.ITEM_LOST)) & of_buffer)
+    last = np.searchsorted(events, going, side="right") - 1
+    item = _at_place(puts, last)
+    lost_yet = np.append(0, np.cumsum(records.kind[puts] == at.ITEM_LOST))
+    first = np.minimum(np.searchsorted(events, going), len(puts))
+    gone = lost_yet[np.minimum(last + 1, len(puts))] > lost_yet[first]
+    found = np.full(len(going), OPEN, np.int64)
+    there = (item >= 0) & ~gone
+    took = at.ITEM_OUT if drain.kind == "unit" else at.ITEM_TAKEN
+    told = np.flatnonzero((records.kind == took) & of_buffer)
+    taken = _by_cause(records, np.flatnonzero((records.kind == at.ITEM_IN) & of_buffer), item[there], told, empty())
+    begun = (records.kind == _STARTS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
+    known = taken >= 0
+    if drain.kind == "isr":  # its first instruction is told before what it takes
+        starts = np.flatnonzero(begun)
+        taken[known] = starts[np.searchsorted(starts, taken[known]) - 1]
+    else:
+        taken[known] = _end(records, begun, taken[known])
+    found[there] = np.where(taken == LOST_ON_WAY, OPEN, taken)
+    found[gone] = LOST_ON_WAY
     return found
 
 

@@ -19,10 +19,14 @@ class Index:
     rows: tuple[tuple[str, Event], ...]
     steps: tuple[str, ...]
     flags: tuple[str, ...]
+    buffers: tuple[str, ...] = ()
 
     def statistics(self) -> list[str]:
         """All quantities that the engine counts, by number."""
-        things = {"isr": self.isrs, "unit": self.units, "flag": self.flags, "step": self.steps, "loop": ("",)}
+        things = {
+            "isr": self.isrs, "unit": self.units, "flag": self.flags, "buffer": self.buffers, "step": self.steps,
+            "loop": ("",),
+        }  # fmt: skip
         return [
             measure.name(name) for kind in KINDS for name in things[kind] for measure in measures_of(kind, played=True)
         ]
@@ -33,7 +37,7 @@ class Index:
         for kind, bodies in (("unit", self.units), ("isr", self.isrs), ("step", self.steps)):
             things = [Thing(f"{kind}.{name}") for name in bodies]
             found += [event for thing in things for event in (thing.start, thing.end)]
-        return found
+        return found + [Event(f"buffer.{name}") for name in self.buffers]
 
 
 def index_of(system: System) -> Index:
@@ -46,4 +50,5 @@ def index_of(system: System) -> Index:
         tuple((isr.name, event) for isr in system.isrs for event in isr.on),
         tuple(step.name for step in system.steps),
         tuple(dict.fromkeys(flags)),
+        tuple(buffer.name for buffer in system.buffers),
     )

@@ -49,6 +49,11 @@ def _broken(m: at.Ints) -> Iterator[str]:
     flags = _table(m, at.FLAGS, at.N_FLAGS, at.FLAG_SIZE)
     if len(flags) and (flags[:, at.F_SET] > now + 1).any():
         yield "a flag was set in the future"
+    buffers = _table(m, at.BUFFERS, at.N_BUFFERS, at.BUFFER_SIZE)
+    if len(buffers) and (buffers[:, at.Q_HELD] > buffers[:, at.Q_DEPTH]).any():
+        yield "a buffer holds more than its depth"
+    if len(buffers) and (buffers[:, at.Q_LEFT] + buffers[:, at.Q_COPIES] > buffers[:, at.Q_HELD]).any():
+        yield "more is copied out of a buffer than is in"
     depth, size = int(m[at.DEPTH]), int(m[at.FRAME_SIZE])
     if m[at.FRAME] != m[at.FRAMES] + depth * size:
         yield "the frame on top is not where the depth says"

@@ -1,8 +1,8 @@
 """The engine: plays a plan, instant by instant. The whole law of the machine stands in this file.
 
 Within one instant: (1) all units whose time is up come to rest, or take up what waits for them, and then each raises
-its end; (2) sources; in the order written, each with all it raises; (3) what the core has finished; (4) acceptance;
-(5) the next act of the running context. See ``docs/model.md`` for what each means.
+its end; (2) sources, then buffers whose quiet time is over; in the order written, each with all it raises; (3) what the
+core has finished; (4) acceptance; (5) the next act of the running context. See ``docs/model.md`` for what each means.
 
 Written in the part of Python that Numba compiles, on one flat array ``m`` (see ``layout``); ``log`` takes records.
 Uncompiled it does the same.
@@ -24,11 +24,12 @@ MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
 # --- events and what they raise --------------------------------------------------------------------------------------
 
 
-@kernel(inline=True)
+@kernel(inline=True, apart=True)
 def raise_event(m: Ints, log: Ints, event: int) -> None:
     """An event happens now: mark the lines and start the units that stand on it, and on the starts of those.
 
-    Then the flags that hardware sets with it.
+    Then the flags that hardware sets with it, and what it puts into buffers: a unit that drains one takes it at once,
+    or the buffer may ask for service.
     """
     place = m[RAISES_AT] + event
     if m[place] == m[place + 1]:
@@ -41,7 +42,17 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
         at += 1
         for address in range(m[place], m[place + 1]):
             target = m[address]
-            if target >= FIRST_FLAG:
+            if target >= FIRST_FEED:
+                number = (target - FIRST_FEED) // ITEMS
+                for _ in range(target % ITEMS):
+                    follows = put(m, log, number)
+                    if follows >= 0:
+                        if held == chain + m[CHAIN_SIZE]:
+                            m[FAULT] = NO_ROOM
+                            return
+                        m[held] = follows
+                        held += 1
+            elif target >= FIRST_FLAG:
                 set_flag(m, log, target - FIRST_FLAG)
             elif target >= 0:
                 pend(m, log, target)
@@ -107,6 +118,112 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
+@kernel(inline=True, apart=True)
+def put(m: Ints, log: Ints, number: int) -> int:
+    """Put one into a buffer, or lose it; the event that follows at once, -1 where none does."""
+    buffer, now = m[BUFFERS] + number * BUFFER_SIZE, m[NOW]
+    if m[buffer + Q_QUIET_MOST] >= 0:
+        m[buffer + Q_OVER] = 0
+        set_next(
+            m, m[N_UNITS] + m[N_SOURCES] + number,
+            now + draw_cost(m, m[buffer + Q_QUIET_LEAST], m[buffer + Q_QUIET_MOST]),
+        )  # fmt: skip
+    held = m[buffer + Q_HELD]
+    if held == m[buffer + Q_DEPTH]:
+        m[buffer + Q_LOST] += 1
+        write(m, log, ITEM_LOST, number, now)
+        return -1
+    place = m[buffer + Q_HEAD] + held
+    if place >= m[buffer + Q_DEPTH]:
+        place -= m[buffer + Q_DEPTH]
+    m[m[buffer + Q_ROOM] + place] = now
+    m[buffer + Q_HELD] = held + 1
+    write(m, log, ITEM_IN, number, now)
+    unit = m[buffer + Q_UNIT]
+    if unit >= 0 and m[m[NEXT] + unit] == NEVER:
+        take_up(m, log, unit, number)
+        return m[N_SOURCES] + 2 * unit
+    m[buffer + Q_DEEPEST] = max(m[buffer + Q_DEEPEST], held + 1)
+    return ask(m, log, number)
+
+
+@kernel(inline=True)
+def asks(m: Ints, buffer: int) -> bool:
+    """Whether a buffer asks for service."""
+    return m[buffer + Q_HELD] >= m[buffer + Q_THRESHOLD] or m[buffer + Q_OVER] != 0
+
+
+@kernel(inline=True)
+def ask(m: Ints, log: Ints, number: int) -> int:
+    """The request of a buffer, if it asks now and none waits or is served; -1: none is raised."""
+    buffer = m[BUFFERS] + number * BUFFER_SIZE
+    if m[buffer + Q_STATE] != RESTS or not asks(m, buffer):
+        return -1
+    m[buffer + Q_STATE] = ASKS
+    write(m, log, ASKED, number, m[NOW])
+    return m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + m[N_STEPS]) + number
+
+
+@kernel(inline=True)
+def be_quiet(m: Ints, log: Ints, number: int) -> None:
+    """The quiet time of a buffer is over: it asks while something is in."""
+    buffer = m[BUFFERS] + number * BUFFER_SIZE
+    set_next(m, m[N_UNITS] + m[N_SOURCES] + number, NEVER)
+    m[buffer + Q_OVER] = m[buffer + Q_HELD] > 0
+    event = ask(m, log, number)
+    if event >= 0:
+        raise_event(m, log, event)
+
+
+@kernel(inline=True)
+def leave(m: Ints, log: Ints, number: int) -> None:
+    """The oldest leaves a buffer."""
+    buffer = m[BUFFERS] + number * BUFFER_SIZE
+    head = m[buffer + Q_HEAD]
+    was_put = m[m[buffer + Q_ROOM] + head]
+    observe(m, m[buffer + Q_STATS], m[NOW] - was_put, 1)
+    m[buffer + Q_HEAD] = head + 1 if head + 1 < m[buffer + Q_DEPTH] else 0
+    m[buffer + Q_HELD] -= 1
+    if m[buffer + Q_HELD] == 0:
+        m[buffer + Q_OVER] = 0
+    write(m, log, ITEM_OUT, number, was_put)
+
+
+@kernel(inline=True)
+def take_up(m: Ints, log: Ints, number: int, buffer: int) -> None:
+    """A unit takes the oldest of the buffer that it drains, and works for it."""
+    unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
+    leave(m, log, buffer)
+    m[unit + U_CAUSE] = now
+    set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
+    write(m, log, UNIT_START, number, now)
+
+
+@kernel(inline=True)
+def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
+    """Who drains a buffer begins: it takes what is in, ``most`` at most."""
+    buffer = m[BUFFERS] + number * BUFFER_SIZE
+    many = min(m[buffer + Q_HELD], most)
+    m[buffer + Q_LEFT] = many
+    m[buffer + Q_COPIES] = 0
+    if m[RECORD]:
+        for place in range(m[buffer + Q_HEAD], m[buffer + Q_HEAD] + many):
+            write(m, log, ITEM_TAKEN, number, m[m[buffer + Q_ROOM] + place % m[buffer + Q_DEPTH]])
+
+
+@kernel(inline=True)
+def copy_next(m: Ints, log: Ints, number: int) -> bool:
+    """One that was being copied leaves; whether another is to be copied now."""
+    buffer = m[BUFFERS] + number * BUFFER_SIZE
+    if m[buffer + Q_COPIES]:
+        leave(m, log, number)
+    m[buffer + Q_COPIES] = m[buffer + Q_LEFT] > 0
+    if m[buffer + Q_LEFT] == 0:
+        return False
+    m[buffer + Q_LEFT] -= 1
+    return True
+
+
 @kernel(inline=True)
 def rest_unit(m: Ints, log: Ints, number: int) -> None:
     """The time of an operation is up: the unit rests, or takes up the next of its queue; its end is raised later."""
@@ -122,6 +239,9 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
         m[unit + U_HELD] -= 1
         set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
         write(m, log, UNIT_START, number, m[unit + U_CAUSE])
+    elif m[unit + U_DRAINS] >= 0 and m[m[BUFFERS] + m[unit + U_DRAINS] * BUFFER_SIZE + Q_HELD] > 0:
+        begins = 1
+        take_up(m, log, number, m[unit + U_DRAINS])
     else:
         set_next(m, number, NEVER)
     m[m[ENDED] + m[N_ENDED]] = 2 * number + begins
@@ -133,7 +253,7 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
 
 @kernel(inline=True)
 def outside(m: Ints, log: Ints) -> bool:
-    """(1) and (2) of an instant: units end, then sources come; False where the log is full before all has come."""
+    """(1) and (2) of an instant: units end, sources come, buffers are quiet; False where the log is full before."""
     now, units = m[NOW], m[N_UNITS]
     while m[EARLIEST] <= now and m[EARLIEST_ITEM] < units:
         rest_unit(m, log, m[EARLIEST_ITEM])
@@ -151,9 +271,12 @@ def outside(m: Ints, log: Ints) -> bool:
     m[AT_ENDED] = m[N_ENDED] = 0
     while m[EARLIEST] <= now:
         source = m[EARLIEST_ITEM] - units
-        write(m, log, SOURCE, source, now)
-        raise_event(m, log, source)
-        set_next(m, units + source, next_event(m, source, False))
+        if source >= m[N_SOURCES]:
+            be_quiet(m, log, source - m[N_SOURCES])
+        else:
+            write(m, log, SOURCE, source, now)
+            raise_event(m, log, source)
+            set_next(m, units + source, next_event(m, source, False))
         if m[LOGGED] > m[LOG_FULL]:
             return False
     return True
@@ -244,6 +367,10 @@ def push(m: Ints, log: Ints, number: int) -> None:
     m[frame + B_START] = -1
     m[frame + B_GUARDS] = m[line + L_GUARDS]
     m[frame + B_GUARDS_END] = m[line + L_GUARDS_END]
+    if m[line + L_DRAINS] >= 0:
+        buffer = m[BUFFERS] + m[line + L_DRAINS] * BUFFER_SIZE
+        if m[m[ROWS] + m[frame + B_ROW] * ROW_SIZE + R_ASKED] or m[buffer + Q_STATE] == RESTS:
+            m[buffer + Q_STATE] = SERVED
     write(m, log, TAKEN, m[frame + B_ROW], m[frame + B_EVENT])
     if m[line + L_GUARDS] != m[line + L_GUARDS_END]:
         draw_guards(m, log, frame)
@@ -281,11 +408,26 @@ def finish_entry(m: Ints, log: Ints) -> None:
 
 
 @kernel(inline=True)
+def lengthen(m: Ints, frame: int, cost: int) -> None:
+    """The body in this frame goes on for so long, and guards to its end with it."""
+    before, place = m[frame + B_COST], m[frame + B_HOLDS]
+    m[frame + B_COST] = before + cost
+    for guard in range(m[frame + B_GUARDS], m[frame + B_GUARDS_END], GUARD_SIZE):
+        if m[guard + G_MOST] < 0 and m[place + 1] == before:
+            m[place + 1] = before + cost
+        place += 2
+
+
+@kernel(inline=True)
 def end_routine(m: Ints, log: Ints) -> None:
-    """(3) A body has ended: its flags, its end and all that raises; then the chain, or back."""
+    """(3) A body has ended, if it drains nothing more: flags, its end and all that raises; then the chain, or back."""
     now, frame = m[NOW], m[FRAME]
     number, event = m[frame + B_LINE], m[frame + B_EVENT]
     line = m[LINES] + number * LINE_SIZE
+    drains = m[line + L_DRAINS]
+    if drains >= 0 and copy_next(m, log, drains):
+        lengthen(m, frame, draw_cost(m, m[line + L_EACH_LEAST], m[line + L_EACH_MOST]))
+        return
     stat, size = m[line + L_STATS], m[STAT_SIZE]
     observe(m, stat + size, now - event, 1)
     observe(m, stat + 2 * size, now - m[frame + B_START], 1)
@@ -297,6 +439,11 @@ def end_routine(m: Ints, log: Ints) -> None:
     for address in range(m[line + L_SETS], m[line + L_SETS_END]):
         set_flag(m, log, m[address])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number) + 1)
+    if drains >= 0 and m[m[BUFFERS] + drains * BUFFER_SIZE + Q_STATE] == SERVED:
+        m[m[BUFFERS] + drains * BUFFER_SIZE + Q_STATE] = RESTS
+        again = ask(m, log, drains)
+        if again >= 0:
+            raise_event(m, log, again)
     if acceptable(m):
         accept(m, log, m[CHAIN_LEAST], m[CHAIN_MOST])
         longer = m[ENTRY_PAID] - m[ENTRY_MOST]  # than any entry: who ends here pays for it, as on paper
@@ -319,6 +466,9 @@ def begin_routine(m: Ints, log: Ints, frame: int) -> None:
     m[frame + B_START] = m[NOW]
     observe(m, m[m[LINES] + number * LINE_SIZE + L_STATS], m[NOW] - m[frame + B_EVENT], 1)
     write(m, log, START, m[frame + B_ROW], m[frame + B_EVENT])
+    line = m[LINES] + number * LINE_SIZE
+    if m[line + L_DRAINS] >= 0:
+        take_in(m, log, m[line + L_DRAINS], m[line + L_TAKES])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number))
 
 
@@ -358,6 +508,10 @@ def opens(m: Ints, log: Ints, number: int) -> bool:
         return False
     if polls >= 0 and m[m[FLAGS] + polls * FLAG_SIZE + F_SET] == 0:
         return False
+    if m[step + P_ASKED] >= 0 and not asks(m, m[BUFFERS] + m[step + P_ASKED] * BUFFER_SIZE):
+        return False
+    if m[step + P_DRAINS] >= 0:
+        take_in(m, log, m[step + P_DRAINS], m[step + P_TAKES])
     stat, cause = m[step + P_STATS], now
     if polls >= 0:
         take_flag(m, log, polls)
@@ -427,6 +581,8 @@ def idle_until(m: Ints) -> int:
         polls = m[step + P_POLLS]
         if polls >= 0 and m[m[FLAGS] + polls * FLAG_SIZE + F_SET] == 0:
             continue
+        if m[step + P_ASKED] >= 0 and not asks(m, m[BUFFERS] + m[step + P_ASKED] * BUFFER_SIZE):
+            continue
         if m[step + P_DEN] == 0:
             return 0
         earliest = min(earliest, m[step + P_DUE])
@@ -463,6 +619,15 @@ def begin_act(m: Ints, log: Ints, number: int) -> None:
         m[WAIT_UNTIL] = -1
     elif m[act + A_KIND] == PAUSE:
         begin_pause(m, log, number, act)
+    elif m[act + A_KIND] == DRAIN:
+        if copy_next(m, log, m[act + A_UNIT]):
+            begin_copy(m, log, number, act)
+        else:
+            m[AT_ACT] += ACT_SIZE
+    elif m[act + A_KIND] == PUT:
+        m[PHASE] = PUTS
+        m[WAIT_UNTIL] = -1
+        m[PUT_LEFT] = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
     else:
         m[AT_ACT] += ACT_SIZE
         if not any_set(m, act):
@@ -484,6 +649,36 @@ def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
 
 
 @kernel(inline=True)
+def begin_copy(m: Ints, log: Ints, number: int, act: int) -> None:
+    """A step begins to burn what one item costs; no guard holds in it."""
+    frame = m[FRAMES]
+    begin_body(m, draw_cost(m, m[act + A_LEAST], m[act + A_MOST]))
+    m[frame + B_GUARDS] = m[frame + B_GUARDS_END] = 0
+    write(m, log, STEP_PHASE, number, DRAIN)
+    m[PHASE] = WORKS
+
+
+@kernel(inline=True)
+def put_on(m: Ints, log: Ints, number: int) -> bool:
+    """A step puts as many as find room, and goes on once all are in; False while it has to let time pass."""
+    buffer = m[m[AT_ACT] + A_UNIT]
+    address = m[BUFFERS] + buffer * BUFFER_SIZE
+    while m[PUT_LEFT] > 0 and m[address + Q_HELD] < m[address + Q_DEPTH]:
+        m[PUT_LEFT] -= 1
+        follows = put(m, log, buffer)
+        if follows >= 0:
+            raise_event(m, log, follows)
+    if m[PUT_LEFT] == 0:
+        m[PHASE] = NEXT_ACT
+        m[AT_ACT] += ACT_SIZE
+        return True
+    if m[WAIT_UNTIL] < 0:
+        m[WAIT_UNTIL] = NEVER
+        write(m, log, STEP_PHASE, number, PUT)
+    return False
+
+
+@kernel(inline=True)
 def begin_pause(m: Ints, log: Ints, number: int, act: int) -> None:
     """A step spins by the clock on the wall."""
     pause = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
@@ -500,6 +695,9 @@ def wait_on(m: Ints, log: Ints, number: int) -> bool:
     if wait_is_over(m, act):
         if m[act + A_UNIT] < 0:
             take_flag(m, log, m[m[act + A_FLAGS]])
+        step = m[STEPS] + number * STEP_SIZE
+        if m[step + P_DRAINS] >= 0:
+            take_in(m, log, m[step + P_DRAINS], m[step + P_TAKES])
         m[PHASE] = NEXT_ACT
         m[AT_ACT] += ACT_SIZE
         return True
@@ -521,6 +719,9 @@ def end_work(m: Ints, log: Ints, number: int) -> None:
     step = m[STEPS] + number * STEP_SIZE
     m[step + P_BODY] += m[m[FRAMES] + B_COST]
     m[PHASE] = NEXT_ACT
+    if m[m[AT_ACT] + A_KIND] == DRAIN and copy_next(m, log, m[m[AT_ACT] + A_UNIT]):
+        begin_copy(m, log, number, m[AT_ACT])
+        return
     m[AT_ACT] += ACT_SIZE
     act = m[AT_ACT]
     if act < m[step + P_ACTS_END] and m[act + A_KIND] == PAUSE:
@@ -565,6 +766,8 @@ def loop_act(m: Ints, log: Ints) -> bool:
         begin_act(m, log, number)
     elif phase == WAITS:
         return wait_on(m, log, number)
+    elif phase == PUTS:
+        return put_on(m, log, number)
     else:
         if m[NOW] < m[WAIT_UNTIL]:
             return False
@@ -681,7 +884,7 @@ def play(memory: Ints, records: Ints, turns: int) -> bool:
             m[m[FRAME] + B_DONE] += later - now
         else:
             if m[MODE] == RUN:
-                if m[PHASE] == WAITS or m[PHASE] == SPINS:
+                if m[PHASE] == WAITS or m[PHASE] == SPINS or m[PHASE] == PUTS:
                     later = min(later, m[WAIT_UNTIL])
             elif m[MODE] != HALT:
                 later = min(later, m[UNTIL])

@@ -2,8 +2,9 @@
 
 The first words are the scalars below; some say where the records of a kind begin. A record is reached by its address,
 a field by address + offset. Times are picoseconds, names are indices, addresses are places in the same array. Items
-are what happens outside the core by itself, units first, then sources. Rows are the inputs of the lines, in the order
-of acceptance. Events are numbered sources, then start and end of every unit, of every line, of every step.
+are what happens outside the core by itself, units first, then sources, then buffers whose quiet time is over. Rows are
+the inputs of the lines, in the order of acceptance. Events are numbered sources, then start and end of every unit, of
+every line, of every step, then the requests of buffers.
 """
 
 from __future__ import annotations
@@ -18,6 +19,8 @@ Bools = NDArray[np.bool_]
 
 NEVER = 1 << 62
 FIRST_FLAG = 1 << 32  # among what an event raises, flags stand behind all rows
+FIRST_FEED = 1 << 40  # and behind them buffers, each number times ITEMS and how many items it puts
+ITEMS = 1 << 20
 BLOCK = 16  # items whose earliest time is kept together
 OCTAVES = 62
 
@@ -35,27 +38,37 @@ EARLIEST_ITEM = 67
 # --- scalars: within one instant ------------------------------------------------------------------------------------
 (ACTS, WITHIN, ENDED, N_ENDED, AT_ENDED, ENTRY_PAID, LOG_FULL, LOG_END, AT_ONCE) = range(68, 77)
 PASS_STATS = 77
-SCALARS = 78
+BUFFERS, N_BUFFERS, PUT_LEFT = range(78, 81)
+SCALARS = 81
 
 # --- fields of the records, each in its order: the size of a record follows from its last field, its filling from
 # their names (:func:`record`) ---
 (S_KIND, S_JITTER, S_WHOLE, S_REST, S_DEN, S_GAP, S_EXTRA, S_COUNT, S_PAUSE, S_ROOM, S_BASE, S_OVER, S_LEFT, S_BEGAN,
  S_HELD) = range(15)  # fmt: skip
 SOURCE_SIZE = S_HELD + 1
-U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_STATS = range(10)
+U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_STATS = range(11)
 UNIT_SIZE = U_STATS + 1
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
- L_STATS) = range(13)  # fmt: skip
+ L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_STATS) = range(17)  # fmt: skip
 LINE_SIZE = L_STATS + 1
-R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_MEASURED, R_MEASURED_END = range(8)
+R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_ASKED, R_MEASURED, R_MEASURED_END = range(9)
 ROW_SIZE = R_MEASURED_END + 1
-(P_POLLS, P_WHOLE, P_REST, P_DEN, P_REARM, P_ACTS, P_ACTS_END, P_DUE, P_DUE_OVER, P_LAST, P_BODY, P_STATS) = range(12)
+# P_ASKED: the buffer at whose request it opens, P_TAKES: how many items it takes at once, or none
+(P_POLLS, P_WHOLE, P_REST, P_DEN, P_REARM, P_ACTS, P_ACTS_END, P_DUE, P_DUE_OVER, P_LAST, P_BODY, P_ASKED, P_DRAINS,
+ P_TAKES, P_STATS) = range(15)  # fmt: skip
 STEP_SIZE = P_STATS + 1
-# of each act of a step: what it is, how long it takes or its limit, what it waits for, flags, guards, measured costs
+# of each act of a step: what it is, how long it takes or its limit, what it waits for (or the buffer), flags, guards,
+# measured costs
 (A_KIND, A_LEAST, A_MOST, A_UNIT, A_FLAGS, A_FLAGS_END, A_GUARDS, A_GUARDS_END, A_MEASURED, A_MEASURED_END) = range(10)
 ACT_SIZE = A_MEASURED_END + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
 FLAG_SIZE = F_STATS + 1
+# of a buffer: its put times lie in Q_ROOM; Q_STATE: whether its request waits or is served; Q_OVER: its quiet time is
+# over; Q_LEFT: how many its drain has still to copy, Q_COPIES: whether it copies one now
+(Q_DEPTH, Q_THRESHOLD, Q_QUIET_LEAST, Q_QUIET_MOST, Q_ROOM, Q_HEAD, Q_HELD, Q_LOST, Q_DEEPEST, Q_STATE, Q_OVER, Q_LEFT,
+ Q_COPIES, Q_UNIT, Q_STATS) = range(15)  # fmt: skip
+BUFFER_SIZE = Q_STATS + 1
+RESTS, ASKS, SERVED = range(3)
 # of the stack, the loop at the bottom
 B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_HOLDS = range(9)
 G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to the end of the body
@@ -67,8 +80,8 @@ STANDS_STILL, NO_ROOM = 1, 2  # a chain that takes no time; more at one instant 
 
 # --- modes of the core; phases of the loop ------------------------------------------------------------------------
 RUN, ENTRY, EXIT, WAKE, HALT = range(5)
-OVERHEAD, GATE, NEXT_ACT, WAITS, WORKS, SPINS, IDLE = range(7)
-WAIT, WORK, PAUSE, HALT_ACT = range(4)  # as in tachys.model.acts.ACTS
+OVERHEAD, GATE, NEXT_ACT, WAITS, WORKS, SPINS, IDLE, PUTS = range(8)
+WAIT, WORK, PAUSE, HALT_ACT, DRAIN, PUT = range(6)  # as in tachys.model.acts.ACTS
 
 # --- how sources come, units that are busy, software timers that re-arm -------------------------------------------
 PERIODIC, SPORADIC, BURST = range(3)
@@ -84,14 +97,15 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 # PASS: the first step of a pass runs; its cause is the beginning of the pass, whose overhead is load then
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
- FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO) = range(21)  # fmt: skip
+ FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
+ ITEM_TAKEN, ASKED) = range(26)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 
 _FIELDS = {
     prefix: sorted((n for n, at in globals().items() if n.startswith(f"{prefix}_") and isinstance(at, int)),
                    key=globals().__getitem__)
-    for prefix in "SULRPAFG"
+    for prefix in "SULRPAFGQ"
 }  # fmt: skip
 
 

@@ -9,9 +9,9 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.errors import input_error
-from tachys.model.acts import ACTS, Act, Guard, Halt, Wait
+from tachys.model.acts import ACTS, Act, Drain, Guard, Halt, Put, Wait, Work
 from tachys.model.events import Event
-from tachys.model.nodes import Isr, Source, Step, Unit
+from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 from tachys.simulation import layout as at
@@ -49,6 +49,7 @@ class _Builder:
         self.words: list[int] = [0] * at.SCALARS
         self.flags = {flag: number for number, flag in enumerate(index.flags)}
         self.units = {unit: number for number, unit in enumerate(index.units)}
+        self.buffers = {buffer: number for number, buffer in enumerate(index.buffers)}
         self.dice = random.Random(ways.seed)
         self.bits = histogram_bits(system)
         self.stat_size = at.T_BUCKETS + ((at.OCTAVES + 2) << self.bits)
@@ -60,7 +61,8 @@ class _Builder:
         for place, many in (
             (at.N_SOURCES, len(system.sources)), (at.N_UNITS, len(system.units)), (at.N_LINES, len(system.isrs)),
             (at.N_ROWS, len(self.index.rows)), (at.N_STEPS, len(system.steps)), (at.N_FLAGS, len(self.flags)),
-            (at.N_ITEMS, len(system.units) + len(system.sources)), (at.BITS, self.bits),
+            (at.N_ITEMS, len(system.units) + len(system.sources) + len(system.buffers)), (at.BITS, self.bits),
+            (at.N_BUFFERS, len(system.buffers)),
         ):  # fmt: skip
             words[place] = many
         self._ways(end, record)
@@ -71,6 +73,7 @@ class _Builder:
         self._table(at.LINES, [self._line(isr) for isr in system.isrs])
         self._table(at.ROWS, [row for number in range(len(system.isrs)) for row in self._rows(number)])
         self._table(at.STEPS, [self._step(step) for step in system.steps])
+        self._table(at.BUFFERS, [self._buffer(buffer) for buffer in system.buffers])
         self._table(at.FLAGS, [at.record("F", set=0, over=0, stats=self.stats[f"flag.{flag}"]) for flag in self.flags])
         self._frames()
         return self._with_stats(np.array(words, np.int64))
@@ -115,7 +118,7 @@ class _Builder:
         self.words[at.BLOCKS] = self._put([at.NEVER, at.NEVER] * blocks)
 
     def _raises(self) -> None:
-        """What every event raises: rows as their number, units as -1 - number, then its flags from FIRST_FLAG on."""
+        """What every event raises: rows as their number, units as -1 - number, then its flags, then buffers."""
         targets: dict[Event, list[int]] = {event: [] for event in self.index.events()}
         rows = {row: number for number, row in enumerate(self.index.rows)}
         for event, begun in self.system.graph.begun_by.items():
@@ -124,16 +127,28 @@ class _Builder:
         for event, flags in self.system.graph.sets.items():
             if event.kind != "isr":  # a routine sets its own as it ends
                 targets[event] += [at.FIRST_FLAG + self.flags[flag] for flag in flags]
+        for event, feeds in self.system.graph.feeds.items():
+            targets[event] += [at.FIRST_FEED + self.buffers[buffer] * at.ITEMS + items for buffer, items in feeds]
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
-        self.words[at.CHAIN_SIZE] = 64 * len(self.units) + 1024
+        self.words[at.CHAIN_SIZE] = 64 * (len(self.units) + len(self.buffers)) + 1024
         self.words[at.CHAIN] = self._put([0] * self.words[at.CHAIN_SIZE])
         self.words[at.ENDED] = self._put([0] * len(self.units))
         widest = max(map(len, targets.values()), default=0)
         on_starts = max((len(targets[unit.start]) for unit in self.system.units), default=0)
         guarded = [isr.guards for isr in self.system.isrs] + [step.guards for step in self.system.steps]
         guards = 2 * max(map(len, guarded), default=0)
-        at_once = 64 + guards + 2 * len(self.flags) + 2 * widest + 2 * on_starts * self.words[at.CHAIN_SIZE]
+        items = [sum(items for _, items in feeds) for feeds in self.system.graph.feeds.values()]
+        items += [put.items.most for step in self.system.steps for put in step.puts]
+        items += [buffer.depth for buffer in self.system.buffers]
+        at_once = (
+            64
+            + 4 * max(items, default=0)
+            + guards
+            + 2 * len(self.flags)
+            + 2 * widest
+            + 2 * on_starts * self.words[at.CHAIN_SIZE]
+        )
         self.words[at.AT_ONCE] = min(at_once, MOST_AT_ONCE)
 
     def _source(self, source: Source) -> list[int]:
@@ -179,7 +194,18 @@ class _Builder:
         depth = max(unit.depth, 1)
         return at.record(
             "U", least=unit.takes.least, most=unit.takes.most, busy=_BUSY[unit.busy], depth=depth,
-            room=self._put([0] * depth), cause=0, head=0, held=0, lost=0, stats=self.stats[f"{unit.thing}.time"],
+            room=self._put([0] * depth), cause=0, head=0, held=0, lost=0,
+            drains=self.buffers[unit.drains] if unit.drains else -1, stats=self.stats[f"{unit.thing}.time"],
+        )  # fmt: skip
+
+    def _buffer(self, buffer: Buffer) -> list[int]:
+        drain = self.system.graph.drain[buffer.name]
+        least, most = (buffer.quiet.least, buffer.quiet.most) if buffer.quiet else (-1, -1)
+        return at.record(
+            "Q", depth=buffer.depth, threshold=buffer.threshold or at.NEVER, quiet_least=least, quiet_most=most,
+            room=self._put([0] * buffer.depth), head=0, held=0, lost=0, deepest=0, over=0, left=0, copies=0,
+            state=at.RESTS if drain.kind == "isr" else at.SERVED,  # a step looks by itself, and a unit at once
+            unit=self.units[drain.name] if drain.kind == "unit" else -1, stats=self.stats[f"{buffer.thing}.time"],
         )  # fmt: skip
 
     def _line(self, isr: Isr) -> list[int]:
@@ -187,9 +213,12 @@ class _Builder:
         room = self._put([0] * (2 * size))
         sets = self._put(self.flags[flag] for flag in isr.sets)
         guards, guards_end = self._guards(isr.guards)
+        drains = isr.drains
         return at.record(
             "L", urgency=isr.urgency, all=isr.serves_all, room=room, size=size, head=0, held=0, sets=sets,
             sets_end=sets + len(isr.sets), guards=guards, guards_end=guards_end, body=0, over=0,
+            drains=self.buffers[drains.buffer] if drains else -1, each_least=drains.each.least if drains else 0,
+            each_most=drains.each.most if drains else 0, takes=drains.most if drains else 0,
             stats=self.stats[f"{isr.thing}.latency"],
         )  # fmt: skip
 
@@ -204,11 +233,12 @@ class _Builder:
 
     def _rows(self, number: int) -> list[list[int]]:
         isr = self.system.isrs[number]
-        first, end = self._measured(isr.thing)
+        first, end = self._measured(isr.thing) if isr.drains is None else (0, 0)
         return [
             at.record("R", line=number, least=cost.least, most=cost.most, pending=isr.pending, waits=0, lost=0,
-                      measured=first, measured_end=end)
-            for cost in isr.costs
+                      asked=isr.drains is not None and event == f"buffer.{isr.drains.buffer}", measured=first,
+                      measured_end=end)
+            for cost, event in zip(isr.costs_first, isr.on, strict=True)
         ]  # fmt: skip
 
     def _measured(self, body: str) -> tuple[int, int]:
@@ -223,19 +253,24 @@ class _Builder:
         records = [self._act(step, act) for act in step.acts]
         acts = self._put(word for words in records for word in words)
         return at.record(
-            "P", polls=self.flags[step.polls] if step.polls else -1, whole=whole, rest=rest, den=bottom,
-            rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
-            due_over=rest, last=-1, body=0, stats=self.stats[f"{step.thing}.interval"],
+            "P", polls=self.flags[step.polls] if step.polls and not step.asked_by else -1, whole=whole, rest=rest,
+            den=bottom, rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
+            due_over=rest, last=-1, body=0, asked=self.buffers[step.asked_by] if step.asked_by else -1,
+            drains=self.buffers[step.drains.buffer] if step.drains else -1,
+            takes=step.drains.most if step.drains else 0, stats=self.stats[f"{step.thing}.interval"],
         )  # fmt: skip
 
     def _act(self, step: Step, act: Act) -> list[int]:
-        least, most = _pair(act.gives_up if isinstance(act, Wait) else act.takes)
+        own = act.each if isinstance(act, Drain) else act.items if isinstance(act, Put) else act.takes
+        least, most = _pair(act.gives_up if isinstance(act, Wait) else own)
         unit, looked_at = -1, act.unless if isinstance(act, Halt) else ()
         if isinstance(act, Wait):
             unit, looked_at = (-1, (act.on.name,)) if act.flag else (self.units[act.on.name], ())
+        elif isinstance(act, Drain | Put):
+            unit = self.buffers[act.buffer]
         flags = self._put(self.flags[flag] for flag in looked_at)
         guards, guards_end = self._guards(act.held)
-        measured, measured_end = self._measured(step.thing) if act.burns else (0, 0)
+        measured, measured_end = self._measured(step.thing) if isinstance(act, Work) else (0, 0)
         return at.record(
             "A", kind=ACTS.index(type(act)), least=least, most=most, unit=unit, flags=flags,
             flags_end=flags + len(looked_at), guards=guards, guards_end=guards_end, measured=measured,
@@ -266,6 +301,7 @@ class _Builder:
         for table, many, size, field in (
             (at.UNITS, at.N_UNITS, at.UNIT_SIZE, at.U_STATS), (at.LINES, at.N_LINES, at.LINE_SIZE, at.L_STATS),
             (at.STEPS, at.N_STEPS, at.STEP_SIZE, at.P_STATS), (at.FLAGS, at.N_FLAGS, at.FLAG_SIZE, at.F_STATS),
+            (at.BUFFERS, at.N_BUFFERS, at.BUFFER_SIZE, at.Q_STATS),
         ):  # fmt: skip
             places = memory[table] + np.arange(memory[many]) * size + field
             memory[places] = base + memory[places] * self.stat_size
@@ -276,7 +312,7 @@ class _Builder:
         system = self.system
         wanted = {
             "pending": sum(2 * isr.pending * len(isr.on) for isr in system.isrs),
-            "depth": sum(unit.depth for unit in system.units),
+            "depth": sum(unit.depth for unit in system.units) + sum(buffer.depth for buffer in system.buffers),
             "jitter": sum(int(s.jitter / s.period) for s in system.sources if s.period),
         }
         for what, words in wanted.items():

@@ -96,6 +96,8 @@ class PlayedSlice:
         starts = places(self.records, self.index, event.thing.start)
         causes = self.records.cause[starts]
         step = self.system.step(event.name)
+        if step.asked_by is not None:  # it takes several items, each with a cause of its own
+            return self.records.time[:0], self.records.cause[:0]
         if step.polls is not None and step.every is None:
             causes = self.records.cause[starts - 1]  # of the taking of its flag, which stands right before its start
         if event.moment == "start":

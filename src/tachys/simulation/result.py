@@ -44,7 +44,7 @@ class NeedSeen:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Simulated:
-    """Statistics over all runs; times in ps. ``shares``: of the whole time, by who."""
+    """Statistics over all runs; times in ps. ``shares``: of the whole time, by who; ``levels``: most in each buffer."""
 
     bounds: Bounds
     length: int
@@ -54,6 +54,7 @@ class Simulated:
     lost: dict[str, int]
     shares: dict[str, Fraction]
     needs: dict[str, NeedSeen] = field(default_factory=dict)
+    levels: dict[str, int] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
@@ -79,7 +80,7 @@ class Simulated:
     @property
     def idle(self) -> tuple[str, ...]:
         """What never happened: routines and units that never ended, flags that were never taken, steps never done."""
-        keys = {"isr": ".response", "unit": ".time", "flag": "", "step": ".duration"}
+        keys = {"isr": ".response", "unit": ".time", "flag": "", "buffer": ".time", "step": ".duration"}
         things = [(kind, name) for kind in keys for name in self.bounds.of_kind(kind)]
         return tuple(f"{kind}.{name}" for kind, name in things if self.stats(f"{kind}.{name}{keys[kind]}") is None)
 

@@ -97,7 +97,7 @@ def counted(memory: at.Ints, index: Index) -> dict[str, Counted]:
 
 
 def losses(memory: at.Ints, index: Index) -> dict[str, int]:
-    """How much was lost: by "isr.NAME", "unit.NAME", "flag.NAME" (overwritten), and by input "isr.NAME(EVENT)"."""
+    """How much was lost: by "isr.NAME", "unit.NAME", "buffer.NAME", "flag.NAME", and by input "isr.NAME(EVENT)"."""
     found = {f"isr.{name}": 0 for name in index.isrs}
     for number, (isr, event) in enumerate(index.rows):
         lost = int(memory[memory[at.ROWS] + number * at.ROW_SIZE + at.R_LOST])
@@ -105,9 +105,19 @@ def losses(memory: at.Ints, index: Index) -> dict[str, int]:
         found[f"isr.{isr}({event})"] = lost
     for number, unit in enumerate(index.units):
         found[f"unit.{unit}"] = int(memory[memory[at.UNITS] + number * at.UNIT_SIZE + at.U_LOST])
+    for number, buffer in enumerate(index.buffers):
+        found[f"buffer.{buffer}"] = int(memory[memory[at.BUFFERS] + number * at.BUFFER_SIZE + at.Q_LOST])
     for number, flag in enumerate(index.flags):
         found[f"flag.{flag}"] = int(memory[memory[at.FLAGS] + number * at.FLAG_SIZE + at.F_OVER])
     return found
+
+
+def levels(memory: at.Ints, index: Index) -> dict[str, int]:
+    """The most items that were in each buffer at once."""
+    first = int(memory[at.BUFFERS])
+    return {
+        name: int(memory[first + number * at.BUFFER_SIZE + at.Q_DEEPEST]) for number, name in enumerate(index.buffers)
+    }
 
 
 def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:

@@ -190,6 +190,10 @@ def _figures(column: Column) -> Iterator[tuple[str, str, Kind, Value]]:
     for name, flag in paper.flags.items():
         yield from _times(column, f"flag.{name}", "flag", name, flag)
         yield f"flag.{name}", "overwritten", "word", possible(flag.overwritten)
+    for name, buffer in paper.buffers.items():
+        yield from _times(column, f"buffer.{name}", "buffer", name, buffer)
+        yield f"buffer.{name}", "most in", "number", buffer.level
+        yield f"buffer.{name}", "items lost", "word", possible(buffer.lost)
     for name, step in paper.steps.items():
         yield from _times(column, f"step.{name}", "step", name, step)
     if paper.loop_pass is not None:

@@ -38,6 +38,8 @@ def _figure(paper: Bounds, need: NeedBounds) -> tuple[Figure | None, str]:
         return paper.isrs[thing.name].response, thing
     if need.need.measures == "number" and thing.kind == "flag" and thing.name in paper.flags:
         return paper.flags[thing.name].reaction, thing
+    if need.need.measures == "number" and thing.kind == "buffer":
+        return paper.buffers[thing.name].time, thing
     return need.figure, thing if need.need.follows is not None else ""
 
 

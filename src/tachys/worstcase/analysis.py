@@ -5,16 +5,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from tachys.figures import Figure
+from tachys.model.nodes import Unit
 from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds
+from tachys.worstcase.buffers import BuffersOnPaper, depth_needed, narrowed
 from tachys.worstcase.eventbounds import EventBounds
-from tachys.worstcase.fixedpoint import settle, with_all
+from tachys.worstcase.events import Events
+from tachys.worstcase.fixedpoint import Settled, settle, with_all
 from tachys.worstcase.flags import flag_bounds
-from tachys.worstcase.laws import UnitLaw
+from tachys.worstcase.laws import UnitLaw, law_of
 from tachys.worstcase.load import load_bounds
 from tachys.worstcase.loop import LoopWindows, step_bounds
 from tachys.worstcase.paper import BoundsOnPaper
-from tachys.worstcase.result import StepBounds
+from tachys.worstcase.result import FlagBounds, StepBounds, UnitBounds
 from tachys.worstcase.window import isr_bounds
 
 USUAL_WINDOWS = (10**9, 10**10, 10**11)  # 1, 10 and 100 ms
@@ -26,27 +30,61 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     The load is worked out for ``windows`` in ps, and for those that a need asks for. ``plain``: without the rules that
     follow tokens through the loop and set apart what passes by the clock, for who wants to see what these bring.
     """
+    tight = narrowed(system, lambda tried: _reach(tried, plain=plain)[1])
+    settled, known = _reach(tight, plain=plain)
+    buffers = {buffer.name: known.bounds(buffer) for buffer in tight.buffers}
+    reach, passes, steps = known.reach, known.windows, dict(known.reach.steps)
+    asked = {
+        f"buffer.{name}": FlagBounds(f"buffer.{name}", found.reaction, found.lost, found.reason)
+        for name, found in buffers.items()
+        if known.asks_a_step(name)
+    }
+    reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asked)
+    for step in tight.steps if passes else ():  # what a flag keeps apart is only known now
+        steps[step.name] = replace(steps[step.name], interval=reach.interval(step))
+    lengths = sorted({*windows, *_asked(system)})
+    taken = load_bounds(tight, settled.load, reach, passes, lengths)
+    paper = BoundsOnPaper(reach, taken)
+    needs = {need.name: need.bound(paper) for need in system.needs}
+    flags = {flag: reach.flags[flag] for flag in system.graph.flags}
+    whole = passes.pass_() if passes else None
+    return Bounds(system, reach.isrs, reach.units, flags, whole, steps, taken, needs, settled.endless, reach, buffers)
+
+
+def _reach(system: System, *, plain: bool) -> tuple[Settled, BuffersOnPaper]:
+    """The bounds of all that is no buffer."""
     settled = settle(system, plain=plain)
     load, events = settled.load, settled.events
     isrs = {
         isr.name: isr_bounds(system, load, rank, alone=events.rings.has_one_token(isr.thing))
         for rank, isr in enumerate(system.isrs)
     }
-    units = {unit.name: UnitLaw(system, unit).bounds(events) for unit in system.units}
+    units = {unit.name: _unit_bounds(system, unit, events) for unit in system.units}
     passes = LoopWindows(system, system.loop, load, events) if system.loop else None
     steps: dict[str, StepBounds] = {step.name: step_bounds(passes, step) for step in system.steps if passes}
     events = with_all(settled, system, isrs, steps)
     flags = {flag: flag_bounds(system, flag, passes, events, isrs) for flag in system.graph.flags}
-    reach = EventBounds(system, events, isrs, units, flags, steps)
-    for step in system.steps if passes else ():  # what a flag keeps apart is only known now
-        steps[step.name] = replace(steps[step.name], interval=reach.interval(step))
-    lengths = sorted({*windows, *_asked(system)})
-    taken = load_bounds(system, load, reach, passes, lengths)
-    paper = BoundsOnPaper(reach, taken)
-    needs = {need.name: need.bound(paper) for need in system.needs}
-    return Bounds(
-        system, isrs, units, flags, passes.pass_() if passes else None, steps, taken, needs, settled.endless, reach
-    )
+    for step in system.steps:
+        if step.asked_by is not None and step.polls is not None:  # not known before that of its buffer
+            why = f"nothing is known yet of {step.polls}"
+            flags[step.polls] = FlagBounds(step.polls, Figure(0, None, reason=why), True, why)
+    return settled, BuffersOnPaper(system, EventBounds(system, events, isrs, units, flags, steps), passes)
+
+
+def depth_for(system: System, name: str) -> int | None:
+    """The depth from which on a buffer loses nothing on paper; None: none that is found soon."""
+
+    def level(tried: System) -> int | None:
+        tight = narrowed(tried, lambda each: _reach(each, plain=False)[1])
+        return _reach(tight, plain=False)[1].bounds(tight.buffer(name)).level
+
+    return depth_needed(system, name, level)
+
+
+def _unit_bounds(system: System, unit: Unit, events: Events) -> UnitBounds:
+    law = law_of(system, unit.thing)
+    assert isinstance(law, UnitLaw)
+    return law.bounds(events)
 
 
 def _asked(system: System) -> list[int]:

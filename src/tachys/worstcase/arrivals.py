@@ -260,6 +260,68 @@ class Moved:
 
 
 @dataclass(frozen=True, slots=True)
+class Repeated:
+    """Each event of ``curve`` counts as so many ``items``, all at its instant."""
+
+    curve: Curve
+    items: int
+
+    def least_span(self, count: int) -> int:
+        """As of every curve."""
+        return self.curve.least_span(-(-count // self.items))
+
+    def most_within(self, ps: int) -> int:
+        """As of every curve."""
+        return self.items * self.curve.most_within(ps)
+
+    def rate(self) -> Fraction:
+        """As of every curve."""
+        return self.items * self.curve.rate()
+
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        burst, rate = self.curve.leaky()
+        return self.items * burst, self.items * rate
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return self.curve.depth
+
+
+@dataclass(frozen=True, slots=True)
+class Batched:
+    """One event for each ``size`` of ``curve``; as many as ``held`` of them may have come before a window begins."""
+
+    curve: Curve
+    size: int
+    held: int
+
+    def least_span(self, count: int) -> int:
+        """As of every curve."""
+        left = count * self.size - self.held
+        return self.curve.least_span(left) if left > 0 else 0
+
+    def most_within(self, ps: int) -> int:
+        """As of every curve."""
+        return 0 if ps < 0 else (self.held + self.curve.most_within(ps)) // self.size
+
+    def rate(self) -> Fraction:
+        """As of every curve."""
+        return self.curve.rate() / self.size
+
+    def leaky(self) -> tuple[Fraction, Fraction]:
+        """As of every curve."""
+        burst, rate = self.curve.leaky()
+        return (burst + self.held) / self.size, rate / self.size
+
+    @property
+    def depth(self) -> int:
+        """As of every curve."""
+        return self.curve.depth
+
+
+@dataclass(frozen=True, slots=True)
 class Never:
     """No event at all."""
 

@@ -15,7 +15,7 @@ from tachys.model.system import System
 from tachys.needs.kinds import NeedBounds
 from tachys.plain import possible
 from tachys.worstcase.eventbounds import EventBounds
-from tachys.worstcase.result import FlagBounds, IsrBounds, LoadBounds, StepBounds, UnitBounds
+from tachys.worstcase.result import BufferBounds, FlagBounds, IsrBounds, LoadBounds, StepBounds, UnitBounds
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -38,6 +38,7 @@ class Bounds:
     needs: dict[str, NeedBounds] = field(default_factory=dict)
     endless: tuple[Event, ...] = ()
     reach: EventBounds | None = field(default=None, compare=False)
+    buffers: dict[str, BufferBounds] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
@@ -47,8 +48,10 @@ class Bounds:
         """The bounds of all things of a kind, by name; the loop is one thing."""
         if kind == "loop":
             return {} if self.loop_pass is None else {"": self.loop_pass}
-        by_kind: dict[str, Mapping[str, object]] = {"isr": self.isrs, "unit": self.units, "flag": self.flags}
-        return by_kind.get(kind, self.steps)
+        by_kind: dict[str, Mapping[str, object]] = {
+            "isr": self.isrs, "unit": self.units, "flag": self.flags, "buffer": self.buffers, "step": self.steps,
+        }  # fmt: skip
+        return by_kind[kind]
 
     def figures(self) -> Iterator[tuple[Measure, str, Figure]]:
         """(what it measures, the name of what it belongs to, the figure): every one that there is."""
@@ -81,6 +84,7 @@ class Bounds:
         """Whether each routine, unit and flag may lose events, starts, sets."""
         lost = {f"isr.{name}": isr.lost for name, isr in self.isrs.items()}
         lost |= {f"unit.{name}": unit.lost for name, unit in self.units.items()}
+        lost |= {f"buffer.{name}": buffer.lost for name, buffer in self.buffers.items()}
         return lost | {f"flag.{name}": flag.overwritten for name, flag in self.flags.items()}
 
     def rows(self) -> list[list[object]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
 
@@ -13,7 +13,7 @@ from tachys.model.system import System
 from tachys.worstcase.events import Events
 from tachys.worstcase.gaps import Gaps
 from tachys.worstcase.laws import law_of
-from tachys.worstcase.result import FlagBounds, IsrBounds, StepBounds, UnitBounds
+from tachys.worstcase.result import BufferBounds, FlagBounds, IsrBounds, StepBounds, UnitBounds
 
 
 @dataclass(frozen=True)
@@ -26,6 +26,7 @@ class EventBounds:
     units: dict[str, UnitBounds]
     flags: dict[str, FlagBounds]
     steps: dict[str, StepBounds]
+    buffers: dict[str, BufferBounds] = field(default_factory=dict)
 
     def gap(self, event: str) -> int | None:
         """The longest time in ps from any instant to the next such event; None: no such time is known."""

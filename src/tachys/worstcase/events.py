@@ -8,9 +8,20 @@ begins. The time that ways vary (``Spreads``) is found by iteration in ``fixedpo
 from __future__ import annotations
 
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Unit
+from tachys.model.nodes import Buffer, Unit
 from tachys.model.system import System
-from tachys.worstcase.arrivals import Curve, NoBound, Unbounded, delayed, moved, sporadic, sum_of, tightest
+from tachys.worstcase.arrivals import (
+    Batched,
+    Curve,
+    NoBound,
+    Repeated,
+    Unbounded,
+    delayed,
+    moved,
+    sporadic,
+    sum_of,
+    tightest,
+)
 from tachys.worstcase.gaps import Gaps
 from tachys.worstcase.laws import law_of
 from tachys.worstcase.queueing import Backlog, backlog
@@ -49,12 +60,46 @@ class Events:
         return self._causes.get(event.thing, ())
 
     def sets(self, flag: str) -> Curve | None:
-        """The densest way in which a flag can be set; None if nobody sets it."""
+        """The densest way in which a flag can be set, or items be put into a "buffer.NAME"; None if nobody does."""
+        thing = Thing(flag)
+        if thing.kind == "buffer":
+            return self._puts(self.system.buffer(thing.name))
         setters = [self.curve(event) for event in self.system.graph.sets_of(flag)]
         return sum_of(setters) if setters else None
 
+    def _puts(self, buffer: Buffer) -> Curve:
+        feeds = [_repeated(self.curve(feed.event), feed.items) for feed in buffer.fed_by]
+        for step in self.system.steps:
+            for put in step.puts:
+                if put.buffer == buffer.name:  # a run that began before a window may still put in it
+                    feeds.append(_repeated(moved(self.curve(step.start), extra=1), put.items.most))
+        return sum_of(feeds)
+
+    def requests(self, buffer: Buffer, *, idle: bool) -> Curve:
+        """The densest way in which a buffer can ask its routine; ``idle``: in windows that begin while it does not ask.
+
+        A run that was asked for by the level takes the threshold at least, one after a quiet time something.
+        """
+        puts, threshold = self._puts(buffer), buffer.threshold
+        ways: list[Curve] = []
+        if threshold is not None:
+            held = threshold - 1 if idle else buffer.depth
+            if isinstance(puts, Unbounded):
+                return puts
+            ways.append(Batched(puts, threshold, held))
+        if buffer.quiet is not None:
+            below = buffer.depth if threshold is None else threshold - 1
+            ways.append(tightest([sporadic(buffer.quiet.least), moved(puts, extra=below)]))
+        return sum_of(ways)
+
+    def asks(self, event: Event) -> Curve:
+        """The events of a line in windows that begin while no routine waits."""
+        return self.requests(self.system.buffer(event.name), idle=True) if event.kind == "buffer" else self.curve(event)
+
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""
+        if unit.drains is not None:
+            return self._puts(self.system.buffer(unit.drains))
         if unit.start in self.rings.rounds:
             return self._turning(unit.start)
         return moved(sum_of([self.curve(event) for event in unit.on]), extra=int(unit.primed))
@@ -71,9 +116,12 @@ class Events:
 
     def wait(self, unit: Unit) -> int:
         """The longest time in ps that a start waits for a unit: no more than the room that there is."""
-        if not unit.depth:
+        depth = self.system.buffer(unit.drains).depth if unit.drains is not None else unit.depth
+        if not depth:
             return 0
-        room = unit.depth * unit.takes.most
+        room = depth * unit.takes.most
+        if any(put.buffer == unit.drains for step in self.system.steps for put in step.puts):
+            return room
         if unit.thing in self.rings.turns:  # the only token of its ring is all that can wait
             return 0 if self.rings.passes_end(unit.thing) else unit.takes.most
         try:
@@ -123,3 +171,7 @@ class Events:
         for thing in self.system.nodes:
             law_of(self.system, thing).hardware(gaps, self)
         return gaps.settle()
+
+
+def _repeated(curve: Curve, items: int) -> Curve:
+    return curve if items == 1 or isinstance(curve, Unbounded) else Repeated(curve, items)

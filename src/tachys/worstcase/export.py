@@ -43,6 +43,7 @@ def bounds_data(bounds: Bounds) -> dict[str, Any]:
     """Everything, keyed by the model's names."""
     isrs = by_thing(bounds.isrs, "isr", figure, "lost", "pending_needed", bounded=True)
     units = by_thing(bounds.units, "unit", figure, "lost", "lost_in_row", "depth_needed", bounded=True)
+    buffers = by_thing(bounds.buffers, "buffer", figure, "lost", bounded=True)
     flags = by_thing(bounds.flags, "flag", figure, "overwritten", bounded=True)
     return {
         "format": "tachys.bounds/1",
@@ -53,6 +54,10 @@ def bounds_data(bounds: Bounds) -> dict[str, Any]:
         "isrs": _losing(isrs, "lost"),
         "units": _losing(units, "lost"),
         "flags": _losing(flags, "overwritten"),
+        "buffers": {
+            name: {"level": {"most": bounds.buffers[name].level, "depth": bounds.system.buffer(name).depth}, **each}
+            for name, each in _losing(buffers, "lost").items()
+        },
         "steps": by_thing(bounds.steps, "step", figure, "drifts", bounded=True),
         "needs": {name: _need(need) for name, need in bounds.needs.items()},
     }

@@ -40,13 +40,14 @@ def settle(system: System, *, plain: bool = False) -> Settled:
     asked = set(system.graph.begun_by)
     if any(event.kind == "step" for event in asked):  # a polled step comes as its flag is set
         asked |= set(system.graph.sets)
+    asked |= set(system.graph.feeds) | {step.start for step in system.steps if step.puts}
     raised = sorted(event for event in asked if event.kind in ("isr", "step"))
     raised = [event for event in raised if event not in rings.rounds]
     delays, turns, work = Spreads(), 0, 0
     endless: list[Event] = []
     while True:
         events = Events(system, delays, rings)
-        load = Workload(system, make_lines(system, events.curve))
+        load = Workload(system, make_lines(system, events.asks))
         if not raised:
             return Settled(events, load)
         grown = _grow(system, load, events, delays, raised)

@@ -11,12 +11,12 @@ from typing import Any, ClassVar, Protocol
 
 from tachys.figures import Figure, Part
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Unit
+from tachys.model.nodes import Buffer, Unit
 from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve
 from tachys.worstcase.gaps import Gaps
 from tachys.worstcase.queueing import Backlog
-from tachys.worstcase.result import FlagBounds, IsrBounds, Spreads, StepBounds, UnitBounds
+from tachys.worstcase.result import BufferBounds, FlagBounds, IsrBounds, Spreads, StepBounds, UnitBounds
 
 Rates = dict[Thing, Fraction]
 
@@ -31,7 +31,10 @@ class Curves(Protocol):
         """The densest way in which an event can come."""
 
     def sets(self, flag: str) -> Curve | None:
-        """The densest way in which a flag can be set; None if nobody sets it."""
+        """The densest way in which a flag can be set, or a buffer be fed; None if nobody does."""
+
+    def requests(self, buffer: Buffer, *, idle: bool) -> Curve:
+        """The densest way in which a buffer can ask its routine; ``idle``: in windows that begin while it does not."""
 
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones included."""
@@ -77,6 +80,10 @@ class Finished(Protocol):
     @property
     def flags(self) -> dict[str, FlagBounds]:
         """Bounds of flags."""
+
+    @property
+    def buffers(self) -> dict[str, BufferBounds]:
+        """Bounds of buffers."""
 
     @property
     def steps(self) -> dict[str, StepBounds]:

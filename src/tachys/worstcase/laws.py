@@ -12,7 +12,7 @@ from typing import ClassVar
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
-from tachys.model.nodes import Isr, Source, Step, Unit
+from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
 from tachys.model.quantities import time_in_words
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
@@ -194,6 +194,78 @@ class UnitLaw(Law):
         return Figure(takes.least, takes.most, (Part("operation", self.node.thing, 1, takes.most),))
 
 
+class DrainLaw(UnitLaw):
+    """Hardware that takes one out of a buffer whenever it is at rest."""
+
+    losing: ClassVar[str] = ""
+    keeps_apart: ClassVar[bool] = True
+
+    @property
+    def in_rings(self) -> bool:
+        """A buffer holds many tokens."""
+        return False
+
+    def bounds(self, curves: Curves) -> UnitBounds:
+        """It takes one when it is at rest, and loses none."""
+        return UnitBounds(self.node.name, self.span_of(), False, "", 0, 0)
+
+    def span_of(self) -> Figure:
+        """An operation."""
+        takes = self.node.takes
+        return summed(takes.least, [Part("operation", self.node.thing, 1, takes.most)])
+
+    def _gaps(self, gaps: Gaps, wait: int, *, lost: bool) -> None:
+        """After each put it works off what is in, be that put lost or not."""
+        unit = self.node
+        feeds = tuple(feed.event for feed in self.system.buffer(unit.drains or "").fed_by)
+        gaps.after(unit.start, feeds, wait)
+        gaps.after(unit.end, feeds, wait + unit.takes.most)
+
+    def rate(self, found: Finished, rates: Rates) -> Fraction:
+        """None is sure."""
+        return Fraction(0)
+
+    def passes(self, found: Finished, moment: str) -> Figure:
+        """It is in no ring."""
+        return Law.passes(self, found, moment)
+
+    def delay(self, found: Finished, event: Event) -> Figure:
+        """The items before it, and for its end the operation."""
+        if event.moment == "start":
+            return found.buffers[self.node.drains or ""].reaction
+        return self.span_of()
+
+
+class BufferLaw(Law):
+    """Requests of buffers."""
+
+    node: Buffer
+
+    @property
+    def in_rings(self) -> bool:
+        """A buffer holds many tokens."""
+        return False
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """As often as what has come is worth a request."""
+        if curves.tangled(self.node.thing):
+            return Unbounded(f"{self.node.thing} feeds itself round a chain")
+        return curves.requests(self.node, idle=False)
+
+    def loses(self, found: Finished) -> str | None:
+        """An item that finds it full."""
+        bounds = found.buffers[self.node.name]
+        return bounds.reason if bounds.lost else None
+
+    def delay(self, found: Finished, event: Event) -> Figure:
+        """A request follows from several items."""
+        return Figure(0, None, reason=f"a request of {self.node.thing} follows from no single event")
+
+    def span(self, found: Finished) -> Figure:
+        """How long an item is in it."""
+        return found.buffers[self.node.name].time
+
+
 class IsrLaw(Law):
     """Interrupt routines."""
 
@@ -264,9 +336,9 @@ class StepLaw(Law):
 
     @property
     def in_rings(self) -> bool:
-        """Where it alone takes its flag: that holds the token until it begins."""
+        """Where it alone takes its flag: that holds the token until it begins; a buffer holds many."""
         step = self.node
-        return step.polls is not None and self.system.graph.rival(step.polls, step) is None
+        return step.asked_by is None and step.polls is not None and self.system.graph.rival(step.polls, step) is None
 
     def curve(self, curves: Curves, event: Event) -> Curve:
         """No denser than passes, its timer, and the sets of its flag; the end after a way of its own."""
@@ -275,7 +347,9 @@ class StepLaw(Law):
         if step.every is not None:
             promises += self.timed(curves)
         if step.polls is not None and not curves.tangled(step.thing):
-            promises.append(moved(curves.sets(step.polls) or sum_of([]), extra=1))
+            drains = step.drains  # what takes few at once may have a row of runs to do as a window begins
+            begun = 1 if drains is None else -(-self.system.buffer(drains.buffer).depth // drains.most)
+            promises.append(moved(curves.sets(step.polls) or sum_of([]), extra=begun))
         starts = tightest(promises)
         return starts if event.moment == "start" else curves.moved(event, starts, 1, again)
 
@@ -329,6 +403,8 @@ class StepLaw(Law):
     def delay(self, found: Finished, event: Event) -> Figure:
         """After the set of its flag, or after its timer was due."""
         step, bounds = self.node, found.steps[self.node.name]
+        if step.asked_by is not None:
+            return Figure(0, None, reason=f"{step.thing} takes several items, each with a cause of its own")
         if step.polls is not None and step.every is None and self.system.graph.rival(step.polls, step) is None:
             beginning = found.flags[step.polls].reaction
         elif step.polls is not None:
@@ -399,19 +475,26 @@ class FlagLaw(Law):
 
 
 LAWS: dict[str, type[Law]] = {
-    "source": SourceLaw, "unit": UnitLaw, "isr": IsrLaw, "step": StepLaw, "flag": FlagLaw,
+    "source": SourceLaw, "unit": UnitLaw, "isr": IsrLaw, "step": StepLaw, "flag": FlagLaw, "buffer": BufferLaw,
 }  # fmt: skip
 
 
 def law_of(system: System, thing: Thing) -> Law:
     """The law of a thing of a model; KeyError if there is no such thing."""
-    return LAWS[thing.kind](system, thing if thing.kind == "flag" else system.nodes[thing])
+    if thing.kind == "flag":
+        return FlagLaw(system, thing)
+    node = system.nodes[thing]
+    return (
+        DrainLaw(system, node) if isinstance(node, Unit) and node.drains is not None else LAWS[thing.kind](system, node)
+    )
 
 
 def hop(found: Finished, link: Link) -> Figure:
     """The time from an event to what follows from it over one link."""
     if link.kind == "sets":
         return found.flags[link.flag].reaction
+    if link.kind == "drains":
+        return found.buffers[link.flag].reaction
     law = law_of(found.system, link.after.thing)
     return law.span(found) if link.kind == "ends" else law.delay(found, link.after)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from tachys.errors import Place, Remark
+from tachys.model.quantities import LONGEST_PS
 from tachys.model.quantities import time_in_words as shown
 from tachys.model.system import System
 from tachys.needs.verdicts import Verdict
@@ -32,7 +33,10 @@ def _long_routines(found: Bounds) -> Found:
     system = found.system
     assert found.reach is not None
     curve = found.reach.events.curve
-    gaps = {isr.name: min(curve(event).least_span(isr.pending + 1) for event in isr.on) for isr in system.isrs}
+    gaps = {}
+    for isr in system.isrs:  # a buffer asks once, however long its routine lets it wait
+        marks = [curve(event).least_span(isr.pending + 1) for event in isr.on if event.kind != "buffer"]
+        gaps[isr.name] = min(marks, default=LONGEST_PS)
     for isr in system.isrs:
         for other in system.isrs[isr.rank + 1 :]:
             gap = gaps[other.name]
@@ -125,7 +129,7 @@ def _needless_waking(found: Bounds) -> Found:
     if not any(step.halt for step in system.steps) or any(map(system.graph.is_set_by_hardware, system.graph.flags)):
         return
     polled = {step.polls for step in system.steps} | {wait.on.name for step in system.steps for wait in step.waits}
-    raised = system.graph.begun_by.keys()
+    raised = system.graph.begun_by.keys() | system.graph.feeds.keys()
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}
     for isr in system.isrs:
@@ -135,7 +139,7 @@ def _needless_waking(found: Bounds) -> Found:
                 rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.period))
     for name, period in rates.items():
         isr = system.isr(name)
-        useful = polled.intersection(isr.sets) or raised & {isr.start, isr.end}
+        useful = polled.intersection(isr.sets) or raised & {isr.start, isr.end} or isr.drains is not None
         fastest = all(period <= other for other in rates.values())
         if not useful and fastest and (not timers or min(timers) > period):
             then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"
@@ -192,14 +196,20 @@ def _storms(found: Bounds) -> Found:
 
 
 def _bits_that_do_not_wake(found: Bounds) -> Found:
-    """A flag that hardware sets while the core may be halted: no routine comes with it."""
+    """What hardware brings to a step while the core may be halted: no routine comes with it."""
     system = found.system
     sleeps = next((step.thing for step in system.steps if step.halt), None)
-    for flag in system.set_by if sleeps else ():
-        silent = [event for event in system.set_by[flag] if not system.graph.begun_by.get(event)]
-        if silent and system.graph.takers(flag):
+    told = [(f"flag.{flag}", "sets", events) for flag, events in system.set_by.items() if system.graph.takers(flag)]
+    told += [
+        (buffer.thing, "feeds", tuple(feed.event for feed in buffer.fed_by if feed.event.kind in ("source", "unit")))
+        for buffer in system.buffers
+        if system.graph.drain[buffer.name].kind == "step"
+    ]
+    for thing, does, events in told if sleeps else ():
+        silent = [event for event in events if not system.graph.begun_by.get(event)]
+        if silent:
             yield (
-                f"flag.{flag}", "does-not-wake",
-                f"{silent[0]} sets it without an interrupt: set while {sleeps} sleeps, it waits for the next interrupt",
-                "give the event a routine that sets the flag, or do not sleep while it is due",
+                thing, "does-not-wake",
+                f"{silent[0]} {does} it without an interrupt: while {sleeps} sleeps, it waits for the next interrupt",
+                "give the event a routine of its own, or do not sleep while it is due",
             )  # fmt: skip

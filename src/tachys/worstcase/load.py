@@ -146,7 +146,9 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
         def taken(line: InterruptLine = line, most: int | None = bounds.response.most) -> int:
             assert most is not None
             early = most + line.overhead
-            return sum(each.curve.most_within(length + early) * (each.cost + line.overhead) for each in line.inputs)
+            curves = [reach.events.curve(each.event) for each in line.inputs]  # in any window
+            counts = [curve.most_within(length + early) for curve in curves]
+            return sum(n * (each.cost + line.overhead) for n, each in zip(counts, line.inputs, strict=True))
 
         shares.append((line.isr.thing, _part(length, bounds.response.most, taken)))
     if system.loop and windows:

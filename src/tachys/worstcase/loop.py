@@ -53,7 +53,8 @@ def raised_by_loop(system: System) -> frozenset[Event]:
     """
     raised = {event for step in system.steps for event in (step.start, step.end)}
     bodies = [({isr.start, isr.end}, isr.on) for isr in system.isrs]
-    bodies += [({unit.start}, unit.on) for unit in system.units]
+    bodies += [({unit.start}, system.graph.causes[unit.thing]) for unit in system.units]
+    bodies += [({buffer.event}, system.graph.causes[buffer.thing]) for buffer in system.buffers]
     grown = True
     while grown:
         grown = False
@@ -118,13 +119,38 @@ class LoopWindows:
     def until_paid(self, step: Step) -> Figure:
         """From the start of a step to the end of its cost."""
         last = max((place for place, act in enumerate(step.acts) if act.burns), default=-1)
-        return self.stretch(0, self._own(step, acts=step.acts[: last + 1]), within=step)
+        return self.until(step, step.acts[: last + 1])
+
+    def until(self, step: Step, acts: Sequence[Act]) -> Figure:
+        """From the start of a step to the end of these, its first acts."""
+        return self.stretch(sum(act.takes.least for act in acts), self._own(step, acts=acts), within=step)
+
+    def looks(self, step: Step, rounds: int, more: Sequence[Act] = ()) -> Figure:
+        """From a look of a step, or time zero, to its look so many rounds later, and on through ``more`` of its acts.
+
+        With a timer: from one of its runs.
+        """
+        then = self._own(step, acts=more)
+        if step.every is not None:
+            late, last = self.late(step), self.stretch(0, then, closed=True)
+            if late.most is None or last.most is None:
+                return late if late.most is None else last
+            period, turns = -int(-step.every.most // 1), 1 if step.rearm == "grid" else rounds
+            again = [replace(part, count=part.count * turns) for part in late.parts]
+            return summed(0, [Part("period", step.thing, rounds, period), *again, *last.parts])
+        own = {each: self._own(each) for each in self.loop.steps}
+        why = next((parts for parts in (*own.values(), then) if isinstance(parts, str)), None)
+        if why is not None:
+            return Figure(0, None, reason=why)
+        paces = {each: None if each is step or rounds == 1 else self._pace(each) for each in own}
+        known = {each: parts for each, parts in own.items() if not isinstance(parts, str)}
+        return self._rounds(known, paces, rounds, Figure(0, 0), then if isinstance(then, list) else [])
 
     def late(self, step: Step) -> Figure:
         """From the instant at which a software timer is due to the start of its step."""
         assert step.every is not None
         if step.polls is not None:
-            return Figure(0, None, reason=f'it also waits for the flag "{step.polls}"')
+            return Figure(0, None, reason=f"it also waits for {_looked_at(step)}")
         whole = self.round_of(step)
         if whole.most is None:
             return Figure(0, None, reason=whole.reason)
@@ -173,9 +199,17 @@ class LoopWindows:
         return endless
 
     def _rounds(
-        self, own: Mapping[Step, list[Part]], paces: Mapping[Step, Staircase | None], rounds: int, fewer: Figure
+        self,
+        own: Mapping[Step, list[Part]],
+        paces: Mapping[Step, Staircase | None],
+        rounds: int,
+        fewer: Figure,
+        then: Sequence[Part] = (),
     ) -> Figure:
-        """The longest time for so many rounds, in each of which a step has its ``own`` to do; ``fewer``: one less."""
+        """The longest time for so many rounds, in each of which a step has its ``own`` to do; ``fewer``: one less.
+
+        ``then``: what the loop does after them.
+        """
         figure, counts = fewer, dict[Step, int]()
         while True:
             length = figure.most or 0
@@ -188,6 +222,7 @@ class LoopWindows:
             parts = [Part("overhead of a pass", "loop", rounds, self.loop.overhead.most)]
             for each, some in own.items():
                 parts += [replace(part, count=part.count * counts[each]) for part in some if counts[each]]
+            parts += then
             figure = self.stretch(0, parts, closed=True)
 
     def _pace(self, step: Step) -> Staircase | None:
@@ -226,7 +261,7 @@ class LoopWindows:
         """From start to next start; without a bound for a polled step (see :meth:`reaction`)."""
         least = least_round(self.system, step)
         if step.polls is not None:
-            return Figure(self._timed_least(step, least, None), None, reason=f'it waits for the flag "{step.polls}"')
+            return Figure(self._timed_least(step, least, None), None, reason=f"it waits for {_looked_at(step)}")
         if step.every is None:
             return self.round_of(step)
         assert late is not None
@@ -387,7 +422,7 @@ class LoopWindows:
         limits = [] if wait.at_most is None else [wait.at_most.most]
         if wait.on.kind == "unit":
             unit = self.system.unit(wait.on.name)
-            if all(event.kind == "step" for event in unit.on):
+            if all(event.kind == "step" for event in self.system.graph.causes[unit.thing]):
                 limits.append(self.events.wait(unit) + unit.takes.most)
         if limits:
             return [Part(wait.part, step.thing, 1, min(limits), by_clock=True)]
@@ -412,6 +447,10 @@ class LoopWindows:
     def _sure_wakers(self) -> list[_Waker]:
         within = self.events.hardware_gaps().within
         return [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
+
+
+def _looked_at(step: Step) -> str:
+    return str(step.polls) if step.asked_by is not None else f'the flag "{step.polls}"'
 
 
 def step_bounds(windows: LoopWindows, step: Step) -> StepBounds:

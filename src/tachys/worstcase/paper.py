@@ -73,6 +73,8 @@ def _lost_on_way(reach: EventBounds, links: tuple[Link, ...], *, age: bool) -> s
             other = reach.system.graph.rival(link.flag, reach.system.step(body.name))
             if other is not None:
                 return f"step.{other} may take the flag {link.flag} first"
+        elif link.kind == "drains":
+            thing = Thing(f"buffer.{link.flag}")
         elif link.kind != "ends" or law_of(reach.system, body).breaks_off:
             thing = body
         if thing is None or (age and link.kind == "sets"):

@@ -47,6 +47,25 @@ class FlagBounds:
 
 
 @dataclass(frozen=True, slots=True)
+class BufferBounds:
+    """The bounds of one buffer: the most items that would be in at once if there were room (None: more and more).
+
+    ``taken``: the most that a run takes; ``reaction``: from the put of an item to the start of what takes it; ``time``:
+    to its leaving; ``lost``: whether one may be; ``full_after``: the shortest time in ps in which one more can come
+    than it holds.
+    """
+
+    name: str
+    level: int | None
+    taken: int
+    reaction: Figure
+    time: Figure
+    lost: bool
+    reason: str
+    full_after: int
+
+
+@dataclass(frozen=True, slots=True)
 class StepBounds:
     """The bounds of one step: start to start, start to end, and for a software timer due to start.
 

@@ -31,7 +31,7 @@ from tachys.figures import Figure, Part
 from tachys.model.nodes import Core
 from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound, most_before
-from tachys.worstcase.blocking import body_most
+from tachys.worstcase.blocking import after_body, body_most
 from tachys.worstcase.result import IsrBounds
 from tachys.worstcase.workload import Search, WindowTooLong, Workload
 
@@ -112,7 +112,15 @@ class _Window:
         self.worst_latency = _Worst()
         self.worst_response = _Worst()
         self.pending_needed = 1
+        # a buffer asks once, and again only after the run
+        self._marks = [each for each in self.line.inputs if not each.event.startswith("buffer.")]
         self._search = Search()
+        # the request of a buffer is raised while its routine rests, or as that ends: then nothing more urgent waits
+        self._asked_once = (
+            not self._marks and self.core.nesting and not self.line.isr.guards and load.levels_before[rank] == rank
+        )
+        if self._asked_once and after_body(self.core) > self.blocker.total:
+            self.blocker = Part("its own run, which ends", self.line.isr.thing, 1, 0, after_body(self.core))
 
     def run(self) -> None:
         """Follow the window to its end.
@@ -129,9 +137,11 @@ class _Window:
             raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
         for count, ahead in enumerate(self._ahead(length), 1):
             accepted = self._activation(count, ahead, accepted)
+            if self._asked_once:
+                break
         if len(self.line.inputs) > 1:
-            waiting = (each.curve.most_within(self._longest_wait) for each in self.line.inputs)
-            self.pending_needed = max(waiting)
+            waiting = [each.curve.most_within(self._longest_wait) for each in self._marks]
+            self.pending_needed = max(waiting, default=1)
 
     def span(self) -> Figure:
         """First to last instruction by the wall clock, with all that can be put on top."""
@@ -182,7 +192,7 @@ class _Window:
         self.worst_latency.offer(first - came, count, lambda: parts(first, []))
         self._response(count, parts, first, came)
         self._longest_wait = max(self._longest_wait, accepted - came)
-        if len(line.inputs) == 1:
+        if len(line.inputs) == len(self._marks) == 1:
             self.pending_needed = max(self.pending_needed, line.curve.most_within(accepted) - count + 1)
         return accepted
 

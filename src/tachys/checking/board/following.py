@@ -12,6 +12,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
+from tachys.checking.board.filling import OPEN as IN
 from tachys.checking.board.measuring import Measurement
 from tachys.model.events import Thing
 from tachys.model.graph import Link
@@ -98,6 +99,8 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
     kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     if hop.kind == "sets":
         return _taken(board, hop, times, age)
+    if hop.kind == "drains":
+        return _drained(board, hop, times)
     if hop.kind == "ends" and kind != "unit":
         bodies = board.shown.bodies.get(hop.after.thing)
         if bodies is None:
@@ -121,6 +124,17 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
     kinds = runs.matched.kind[: len(delays.at)]
     lost = runs.matched.lost[runs.matched.lost_kind == mine]
     return _answered(times, delays.at[kinds == mine], (delays.at + delays.after)[kinds == mine], lost, delays.open)
+
+
+def _drained(board: Measurement, hop: Link, times: Instants) -> Instants | None:
+    """When the run began that took what each event has put, where that is sure."""
+    filled = board.buffers.get(hop.flag)
+    if filled is None:
+        return None
+    last = place_of(filled.puts, times, behind=True) - 1  # of the items of one instant the last
+    run = filled.run[last]
+    told = np.append(filled.starts, np.int64(0))[run]
+    return np.where(times < 0, times, np.where(run >= 0, told, np.where(run == IN, OPEN, UNSURE)))
 
 
 def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, still: Instants) -> Instants:

@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.accepting import EMPTY, AllBodies, acceptance_leads
+from tachys.checking.board.filling import Filled, fill
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
 from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
@@ -88,6 +89,7 @@ class Measurement:
     steps: dict[str, Steps] = field(default_factory=dict)
     units: dict[str, Works] = field(default_factory=dict)
     flags: dict[str, Flags] = field(default_factory=dict)
+    buffers: dict[str, Filled] = field(default_factory=dict)
     clock: ClockError | None = None
     busy: dict[bool, tuple[Instants, Instants]] = field(default_factory=dict)
 
@@ -136,6 +138,10 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         found = _flag(board, flag)
         if found is not None:
             board.flags[flag] = found
+    for buffer in system.buffers:
+        filled = fill(system, shown, buffer, board.resolution)
+        if filled is not None:
+            board.buffers[buffer.name] = filled
     board.clock = _clock(board)
     return board
 
@@ -299,6 +305,8 @@ def _without_restarts(shown: Readings, unit: Unit, slack: int) -> None:
 def _works(board: Measurement, unit: Unit) -> Paired | None:
     """Starts and ends of a unit: from its own line, or from what starts it and its end."""
     bodies, ends = board.shown.bodies.get(unit.thing), board.events(unit.end)
+    if unit.drains is not None:
+        return _taken_up(board, unit) if bodies is None else None  # one after the other look like one
     starts = board.shown.all_of(unit.on)
     if ends is not None and starts is not None:
         busy = bodies is not None and bodies.cut_begin
@@ -309,6 +317,17 @@ def _works(board: Measurement, unit: Unit) -> Paired | None:
         return None
     part = bodies.whole
     return Paired(bodies.start[part], bodies.end[part] - bodies.start[part], EMPTY, EMPTY, judged=False)
+
+
+def _taken_up(board: Measurement, unit: Unit) -> Paired | None:
+    """Each operation of a unit that takes one item after the other: from a start to the end behind it."""
+    starts, ends = board.events(unit.start), board.events(unit.end)
+    if starts is None or ends is None:
+        return None
+    place = place_of(ends, starts, behind=True)
+    done = place < len(ends)
+    at, ended = starts[done], ends[place[done]]
+    return Paired(at, ended - at, EMPTY, starts[~done], ended - at)
 
 
 def _steps(board: Measurement, step: Step) -> Steps:

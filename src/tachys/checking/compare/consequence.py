@@ -6,7 +6,7 @@ from dataclasses import replace
 from fractions import Fraction
 
 from tachys.checking.compare.figures import Compared
-from tachys.model.acts import Guard
+from tachys.model.acts import Drain, Guard
 from tachys.model.nodes import Isr, Period, Source, Step
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
@@ -56,10 +56,14 @@ def _source(source: Source, figure: Compared) -> Source:
 
 
 def _isr(isr: Isr, figure: Compared) -> Isr:
+    if figure.key == "each" and isr.drains is not None:
+        return isr.draining(replace(isr.drains, each=_wider(isr.drains.each, figure)))
     if figure.key == "guard":
         return replace(isr, guards=_guards(isr.guards, figure), cost=_holding(isr.cost, figure),
                        costs=tuple(_holding(cost, figure) for cost in isr.costs))  # fmt: skip
-    return replace(isr, cost=_wider(isr.cost, figure), costs=tuple(_wider(cost, figure) for cost in isr.costs))
+    costs = tuple(_wider(cost, figure) for cost in isr.costs_first)
+    wider = replace(isr, costs=costs, cost=_wider(isr.cost, figure), drains=None)
+    return wider if isr.drains is None else wider.draining(isr.drains)
 
 
 def _step(step: Step, figure: Compared) -> Step:
@@ -69,6 +73,12 @@ def _step(step: Step, figure: Compared) -> Step:
     if figure.key == "every":
         mean, room = Fraction(figure.measured.most), figure.measured.resolution + 1
         return replace(step, every=Period(mean, mean - room, mean + room))
+    if step.drains is not None:
+        each = _wider(step.drains.each, figure) if figure.key == "each" else step.drains.each
+        own = Range(step.cost.least - step.drains.takes.least, step.cost.most - step.drains.takes.most)
+        wider = step if figure.key == "each" else step.with_cost(_wider(own, figure))
+        acts = tuple(replace(act, each=each) if isinstance(act, Drain) else act for act in wider.acts)
+        return replace(wider, acts=acts)
     wider = step.with_cost(_wider(step.cost, figure))
     return wider.without_pauses() if figure.key == "time" else wider
 

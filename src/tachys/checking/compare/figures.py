@@ -18,7 +18,7 @@ from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, withou
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
 from tachys.checking.probes.buscodes import urgency_of
-from tachys.model.acts import Guard
+from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Source, Step, Unit
 from tachys.model.quantities import Range
@@ -206,8 +206,11 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
     own = runs.cost
     if own is not None and runs.single is not None:
         own = without_least(own, runs.single)
+    first = Range(min(cost.least for cost in isr.costs_first), max(cost.most for cost in isr.costs_first))
     if own is None or not len(own.least):
-        yield _not_shown(about, "cost", isr.cost.least, isr.cost.most, _no_body(board, about))
+        yield _not_shown(about, "cost", first.least, first.most, _no_body(board, about))
+    elif isr.drains is not None:
+        yield _drained(board, about, isr.drains, first, own, "cost")
     else:
         yield _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
     yield from _guards(board, waits, about, isr.guards, isr.cost)
@@ -250,6 +253,45 @@ def _cost(
     return _judged(about, key, cost.least, cost.most, measured, (sure_least, sure_most))
 
 
+def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own: ExecutionTimes, key: str) -> Compared:
+    """What a run costs before its items, or each of them, where its own time grows with how many it took."""
+    least, most = _taken(board, about, drains, len(own.least))
+    each, middle = drains.each, (own.least + own.most) // 2
+    rest = ExecutionTimes(
+        np.maximum(0, own.least - most * each.most), np.maximum(0, own.most - least * each.least), own.interrupted
+    )
+    whole = _cost(board, about, first, rest, None, key)
+    shown = (least == most) & (least > 0)
+    grows = shown.any() and int(least[shown].min()) < int(least[shown].max())
+    if whole.state is not Agreement.REFUTES:
+        return whole
+    if not grows:
+        return replace(whole, why=f"or each of its items, as every run took {int(most.max())} at most")
+    slope = float(np.polyfit(least[shown], middle[shown], 1)[0])
+    if each.least * 0.98 - 1 <= slope <= each.most * 1.02 + 1:  # what an item takes is as modelled
+        return whole
+    items, slack = least[shown], board.stretched(int(own.most.max()))
+    sure_most = int(((own.least[shown] - slack - first.most) // items).max())
+    sure_least = int((-(-(own.most[shown] + slack - first.least) // items)).min())
+    of_one = (middle[shown] - (first.least + first.most) // 2) // items
+    width = int(((own.most - own.least)[shown] // items).max()) + (first.most - first.least + 1) // int(items.max())
+    measured = Measured(max(0, int(of_one.min())), max(0, int(of_one.max())), len(items), (width + 1) // 2)
+    judged = _judged(about, "each", each.least, each.most, measured, (sure_least, sure_most))
+    return judged if judged.state is Agreement.REFUTES else whole
+
+
+def _taken(board: Measurement, about: Thing, drains: Drain, runs: int) -> tuple[Instants, Instants]:
+    """How many items each whole run took, at least and at most."""
+    least, most = np.full(runs, drains.items.least, np.int64), np.full(runs, drains.items.most, np.int64)
+    filled, bodies = board.buffers.get(drains.buffer), board.shown.bodies[about]
+    if filled is not None and len(filled.starts):
+        begun = bodies.start[bodies.whole]
+        place = np.minimum(place_of(filled.starts, begun), len(filled.starts) - 1)
+        known = filled.starts[place] == begun
+        least[known], most[known] = filled.least[place[known]], filled.most[place[known]]
+    return least, most
+
+
 def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:
     about = step.thing
     found = board.steps[step.name]
@@ -261,6 +303,10 @@ def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[C
         yield _not_shown(about, key, step.cost.least, step.cost.most, _no_body(board, about))
     elif allowed is None:
         yield _not_shown(about, key, step.cost.least, None, "it sleeps or waits, for as long as that takes")
+    elif step.drains is not None:
+        items = step.drains.takes
+        first = Range(max(0, allowed.least - items.least), allowed.most - items.most)
+        yield _drained(board, about, step.drains, first, found.own, key)
     else:
         yield _cost(board, about, allowed, found.own, None, key)
     yield from _guards(board, waits, about, step.guards, step.cost)

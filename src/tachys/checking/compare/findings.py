@@ -38,7 +38,7 @@ from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
 # which figure is looked at first where two explain the same: what happens to a board comes before what it does about it
-_ORDER = ["period", "gap", "burst", "jitter", "takes", "guard", "cost", "time", "every"]
+_ORDER = ["period", "gap", "burst", "jitter", "takes", "guard", "cost", "each", "time", "every"]
 
 LOOKED_AT = 2000  # reactions, the longest first
 
@@ -89,7 +89,8 @@ def _add_paces(board: Measurement, after: Bounds, found: list[Finding]) -> None:
                 found.remove(lost[0])
                 told.discard(each.about)
         behind = {cause.thing for cause in board.system.graph.causes.get(each.about, ())}
-        behind |= {Thing(f"flag.{flag}") for flag in [getattr(board.system.nodes[each.about], "polls", None)] if flag}
+        polls = getattr(board.system.nodes[each.about], "polls", None)
+        behind |= {Thing(polls if polls.startswith("buffer.") else f"flag.{polls}")} if polls else set()
         if each.about in told or behind & (told | strange - {each.about}):
             continue
         found.append(each)
@@ -227,7 +228,7 @@ def _where(board: Measurement, figure: Compared) -> int | None:
     kind, name = figure.about.kind, figure.about.name
     if figure.at is not None:
         return figure.at
-    if figure.key in ("cost", "time"):
+    if figure.key in ("cost", "each", "time"):
         bodies = board.shown.bodies[figure.about]
         own = board.isrs[name].cost if kind == "isr" else board.steps[name].own
         assert own is not None

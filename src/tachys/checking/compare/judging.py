@@ -9,6 +9,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
+from tachys.checking.board.filling import Filled
 from tachys.checking.board.following import Followed, follow
 from tachys.checking.board.load import busiest, load_seen, taken_by
 from tachys.checking.board.measuring import Measurement
@@ -77,6 +78,9 @@ class BoardSeen:
         if thing.kind == "unit":
             paired = board.units[name].paired
             return None if paired is None or not paired.judged else (paired.lost, len(paired.lost))
+        if thing.kind == "buffer":
+            filled = board.buffers.get(name)
+            return None if filled is None else (filled.lost, len(filled.lost))
         if thing.kind == "flag":
             flag = board.flags.get(name)
             return None if flag is None else (flag.overwritten, len(flag.overwritten))
@@ -160,6 +164,8 @@ def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
 
 def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
     """What kept the earlier event waiting: from when it came to this one."""
+    if thing.kind == "buffer":
+        return _overrun_causes(board, board.buffers[thing.name], miss)
     starts = board.events(thing.start) if thing.kind == "isr" and miss.kind == "lost" else None
     if starts is None:
         return ()
@@ -167,6 +173,14 @@ def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause,
     end = int(starts[place]) if place < len(starts) else board.capture.end
     bound = board.paper.isrs[thing.name].latency
     return causes_of(stretches_of(board, miss.at, max(miss.at, end), thing), bound, board.system)
+
+
+def _overrun_causes(board: Measurement, filled: Filled, miss: Broken) -> tuple[Cause, ...]:
+    """What kept who empties a buffer from it: since it began last, up to where one found no room."""
+    drain = board.system.graph.drain[filled.buffer.name].thing
+    place = int(np.searchsorted(filled.starts, miss.at)) - 1
+    begin = int(filled.starts[place]) if place >= 0 else board.capture.begin
+    return causes_of(stretches_of(board, begin, miss.at, drain), None, board.system)
 
 
 def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:

@@ -16,7 +16,7 @@ from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.result import Finding
 from tachys.model.events import Event
-from tachys.model.nodes import Isr, Source, Step
+from tachys.model.nodes import Buffer, Isr, Source, Step
 from tachys.model.quantities import time_in_words
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
@@ -30,6 +30,8 @@ def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
     """Events that come denser, or further apart, than these bounds allow; one finding of each thing."""
     yield from _without_flag(board)
     for node in board.system.nodes.values():
+        if isinstance(node, Buffer):
+            continue
         event = node.event if isinstance(node, Source) else node.start
         seen = board.events(event)
         if seen is None and node.thing in board.shown.silent:

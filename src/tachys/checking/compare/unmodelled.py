@@ -89,6 +89,8 @@ def _hidden(board: Measurement, figures: tuple[Compared, ...]) -> Stranger | Non
         if figure.state is not Agreement.REFUTES or not figure.beyond or figure.key != "cost":
             continue
         kind, name = figure.about.kind, figure.about.name
+        if getattr(board.system.nodes[figure.about], "drains", None) is not None:
+            continue  # how long a run is hangs on how many items it takes
         own = board.isrs[name].cost if kind == "isr" else board.steps[name].own
         assert own is not None
         assert figure.high is not None

@@ -115,7 +115,7 @@ class _Writer:
             return
         table: Any = self.document[kind][name]
         refuted = figure.state is Agreement.REFUTES
-        if figure.key in ("cost", "takes"):
+        if figure.key in ("cost", "each", "takes"):
             self._range(table, f"{kind}.{name}", figure.key, figure, tighten=tighten)
         elif not refuted:
             if tighten and figure.key == "gap":

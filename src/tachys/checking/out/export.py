@@ -104,6 +104,9 @@ def check_data(result: CheckResult) -> dict[str, Any]:
         "isrs": by_thing(result.isrs, "isr", _seen, "lost", "runs", "unasked", seen=True),
         "units": by_thing(result.units, "unit", _seen, "lost", seen=True),
         "flags": by_thing(result.flags, "flag", _seen, "overwritten", seen=True),
+        "buffers": {
+            name: {"level": {"most": buffer.level}, "lost": buffer.lost} for name, buffer in result.buffers.items()
+        },
         "steps": by_thing(result.steps, "step", _seen, seen=True),
         "periods": {name: _seen(seen) for name, seen in result.periods.items()},
         "needs": {name: _need(need) for name, need in result.needs.items()},

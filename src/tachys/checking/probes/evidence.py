@@ -407,7 +407,8 @@ def _delay(cause: Thing, effect: Thing, expected: Expected) -> _Delay | None:
         if flag is not None and event in system.graph.sets_of(flag):
             loop = paper.loop_pass
             prompt = system.core.exit.most + 2 * (loop.least if loop is not None else 0)
-            return _Delay(0, prompt, paper.flags[flag].reaction.most)
+            assert paper.reach is not None
+            return _Delay(0, prompt, paper.reach.flags[flag].reaction.most)
     return None
 
 

@@ -1,0 +1,158 @@
+"""Buffers on a capture: what was put, which run took it, and how many were surely in.
+
+Nothing shows the level itself. It follows from the puts, all of which must have lines, and from the runs of who drains:
+a run takes what is in at its first instruction, ``most`` at most, and one leaves as it has been copied. What is said is
+a least: the buffer is taken to be empty as the capture begins, a run to take all that it can and to copy as fast as the
+model lets it, and a put that came within the resolution of a first instruction to have come before it. So a put that
+finds no room is surely lost, if the depth is as written. Which run took an item is said only where nothing is open.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.board.accepting import EMPTY
+from tachys.checking.probes.binding import Readings
+from tachys.compiled import kernel, zeros
+from tachys.model.acts import Drain, Work
+from tachys.model.nodes import Buffer, Isr, Step, Unit
+from tachys.model.system import System
+from tachys.stretches import place_of
+
+OPEN, UNSURE = -1, -3
+FAR = 1 << 62
+
+
+@dataclass(frozen=True, slots=True)
+class Filled:
+    """What a capture says of one buffer.
+
+    ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN or UNSURE. ``lost`` are the
+    instants of items that surely found it full. ``deepest``: at least so many were in at once, at ``deepest_at``.
+    ``least`` and ``most``: how many each start took.
+    """
+
+    buffer: Buffer
+    puts: Instants
+    starts: Instants
+    run: Instants
+    lost: Instants
+    deepest: int
+    deepest_at: int
+    least: Instants
+    most: Instants
+
+
+def fill(system: System, shown: Readings, buffer: Buffer, resolution: int) -> Filled | None:
+    """What is seen of a buffer; None where a put or who drains it has no line."""
+    drain = system.graph.drain[buffer.name]
+    puts = _puts(shown, buffer)
+    starts = shown.instants.get(drain.start)
+    if puts is None or starts is None or not buffer.fed_by:
+        return None
+    ends = shown.instants.get(drain.end)
+    if isinstance(drain, Unit):
+        first, each, most = 0, 0, 1
+    else:
+        first, each, most = _copies(drain)
+    known = starts if ends is None else _ends_of(starts, ends)
+    run, lost, least, taken, deepest, at = _play(
+        puts, starts, known, buffer.depth, most, first, each, resolution, isinstance(drain, Unit)
+    )
+    return Filled(buffer, puts, starts, run, lost, int(deepest), int(at), least, taken)
+
+
+def _puts(shown: Readings, buffer: Buffer) -> Instants | None:
+    """When items came; None where one of its feeds has no line."""
+    parts = []
+    for feed in buffer.fed_by:
+        seen = shown.instants.get(feed.event)
+        if seen is None:
+            return None
+        parts.append(np.repeat(seen, feed.items))
+    return np.sort(np.concatenate([EMPTY, *parts]))
+
+
+def _copies(drain: Isr | Step) -> tuple[int, int, int]:
+    """(the least time from the first instruction to the first leave, of each item, the most items of a run)."""
+    drains = drain.drains
+    assert drains is not None
+    if isinstance(drain, Isr):
+        before = min(cost.least for cost in drain.costs_first)
+    else:
+        place = next(place for place, act in enumerate(drain.acts) if isinstance(act, Drain))
+        before = sum(act.takes.least for act in drain.acts[:place] if isinstance(act, Work))
+    return before + drains.each.least, drains.each.least, drains.most
+
+
+def _ends_of(starts: Instants, ends: Instants) -> Instants:
+    """The end of each run; that of one that goes on as the capture ends lies behind it."""
+    place = place_of(ends, starts, behind=True)
+    beyond = np.append(ends, np.int64(FAR))
+    found: Instants = beyond[place]
+    return found
+
+
+@kernel(weight=3)
+def _play(
+    puts: Instants, starts: Instants, ends: Instants, depth: int, most: int, first: int, each: int, off: int,
+    by_unit: bool,
+) -> Any:  # fmt: skip
+    """The level from below, put by put, and who took what.
+
+    ``waiting`` are surely in, and of those that the run at work ``took`` some may have left; ``hidden``: at most so
+    many more are in before them.
+    """
+    count, runs = len(puts), len(starts)
+    run, lost, queue = zeros(count), zeros(count), zeros(count)
+    least, taken = zeros(runs), zeros(runs)
+    head, waiting, took, hidden = 0, 0, 0, depth
+    number, gone, deepest, deepest_at = -1, 0, 0, 0
+    for place in range(count + 1):
+        now = puts[place] if place < count else FAR
+        while number + 1 < runs and starts[number + 1] <= now + off:
+            number += 1
+            took, doubtful = min(waiting, most), 0
+            known = min(depth, hidden + waiting) <= most
+            for k in range(head, head + took):
+                item = queue[k]
+                if puts[item] >= starts[number] - off:
+                    doubtful += 1
+                    run[item] = UNSURE
+                elif run[item] == OPEN:
+                    run[item] = number if known else UNSURE
+            least[number] = 0 if hidden else took - doubtful
+            taken[number] = min(took + hidden, most)
+            hidden = (0 if known else max(0, hidden - most)) + doubtful
+            head += took
+            waiting -= took
+        if place == count:
+            break
+        left = took
+        if number >= 0 and not by_unit and now < ends[number] - off:
+            after = now + 2 * off - starts[number] - first
+            left = 0 if after < 0 else took if each == 0 else min(took, after // each + 1)
+        held = waiting + took - left
+        if held >= depth:
+            lost[gone] = now
+            gone += 1
+            run[place] = UNSURE
+            continue
+        run[place] = OPEN if hidden + held < depth else UNSURE
+        if number >= 0 and took < most and now <= starts[number] + off:  # the run that has just begun may have it
+            run[place] = number if by_unit and waiting == 0 and hidden == 0 else UNSURE
+            took += 1
+            left += by_unit
+            taken[number] = min(taken[number] + 1, most)
+            hidden += not by_unit
+        else:
+            queue[head + waiting] = place
+            waiting += 1
+        held = waiting + took - left
+        if held > deepest:
+            deepest, deepest_at = held, now
+    return run, lost[:gone], least, taken, deepest, deepest_at

@@ -1,0 +1,155 @@
+"""Buffers of a model file: who feeds and who drains each, and which of their keys go together."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from tachys.model.acts import Drain, Put
+from tachys.model.clocks import ClockTree
+from tachys.model.events import Event
+from tachys.model.flags import as_names
+from tachys.model.nodes import Buffer, Feed
+from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
+from tachys.model.report import Path, Reporter
+from tachys.model.schema import BufferTable, DrainTable, FeedTable, IsrTable, ModelFile, PutTable, StepTable
+
+
+@dataclass(frozen=True, slots=True)
+class Buffers:
+    """The buffers of a model file, while routines, steps and units are made."""
+
+    model: ModelFile
+    clocks: ClockTree
+    report: Reporter
+
+    def made(self) -> tuple[Buffer, ...]:
+        """All buffers, judged."""
+        return tuple(self._buffer(name, table) for name, table in self.model.buffer.items())
+
+    def _buffer(self, name: str, table: BufferTable) -> Buffer:
+        path: Path = ("buffer", name)
+        fed_by = tuple(
+            Feed(Event.written(each.event), each.items) if isinstance(each, FeedTable) else Feed(Event.written(each))
+            for each in (table.fed_by if isinstance(table.fed_by, list) else [table.fed_by])
+        )
+        if any(feed.items > 10**6 for feed in fed_by):
+            self.report.complain((*path, "fed_by"), "so many items at once are none", "write at most 1000000")
+        threshold = table.threshold or None
+        if threshold is not None and threshold > table.depth:
+            self.report.complain(
+                (*path, "threshold"),
+                f"it never asks: no more than {table.depth} are ever in",
+                "write at most its depth",
+            )
+        quiet = None if table.quiet is None else self.clocks.cost(table.quiet, (*path, "quiet"))
+        if quiet is not None and quiet.least == 0:
+            self.report.complain((*path, "quiet"), "is 0", "write how long nothing comes, or leave it out")
+        self._judge_ends(path, name, fed_by, table)
+        return Buffer(name, table.depth, fed_by, threshold, quiet)
+
+    def _judge_ends(self, path: Path, name: str, fed_by: tuple[Feed, ...], table: BufferTable) -> None:
+        drains, puts = list(self._drains(name)), list(self._puts(name))
+        complain = self.report.complain
+        if len(drains) != 1:
+            wrong = f"{' and '.join(drains)} drain it" if drains else "nothing drains it"
+            complain(path, wrong, f'let one routine, step or unit say drains = "buffer.{name}"')
+        if not fed_by and not puts:
+            complain(path, "nothing feeds it", 'write for instance fed_by = "source.byte"')
+        if puts and fed_by:
+            complain(
+                (*path, "fed_by"), f"not yet: {puts[0]} puts into it too, and waits for room",
+                "let either events or steps feed it",
+            )  # fmt: skip
+        if puts and drains and not drains[0].startswith("unit."):
+            complain(
+                ("step", puts[0].partition(".")[2], "puts"),
+                f"waits for room that {drains[0]} makes, which may not run meanwhile", "let a unit drain it",
+            )  # fmt: skip
+        if table.threshold is False and table.quiet is None and any(self._asked(name)):
+            complain(path, "it never asks for service", "write a threshold, or quiet")
+        if drains and drains[0].startswith("unit.") and (table.quiet is not None or table.threshold not in (1, False)):
+            complain(
+                path, f"{drains[0]} takes whatever is in, and waits for no request", "leave threshold and quiet out"
+            )
+
+    def _drains(self, name: str) -> Iterator[str]:
+        for kind, tables in (("unit", self.model.unit), ("isr", self.model.isr), ("step", self.model.step)):
+            for taker, table in tables.items():
+                given = table.drains
+                if given is not None and f"buffer.{name}" == (given.from_ if isinstance(given, DrainTable) else given):
+                    yield f"{kind}.{taker}"
+
+    def _puts(self, name: str) -> Iterator[str]:
+        for step, table in self.model.step.items():
+            if table.puts is not None and table.puts.into == f"buffer.{name}":
+                yield f"step.{step}"
+
+    def _asked(self, name: str) -> Iterator[str]:
+        """What begins at its request."""
+        for isr, table in self.model.isr.items():
+            if f"buffer.{name}" in as_names(table.on):
+                yield f"isr.{isr}"
+        for step, each in self.model.step.items():
+            if each.polls == f"buffer.{name}":
+                yield f"step.{step}"
+
+    # --- who drains, who puts --------------------------------------------------------------------------------------
+
+    def drain(self, path: Path, table: IsrTable | StepTable) -> Drain | None:
+        """What a routine or step drains."""
+        complain, given = self.report.complain, table.drains
+        asks = as_names(table.on) if isinstance(table, IsrTable) else as_names(table.polls or [])
+        key = "on" if isinstance(table, IsrTable) else "polls"
+        named = given.from_ if isinstance(given, DrainTable) else given
+        for asked in asks:
+            if asked.startswith("buffer.") and asked != named:
+                complain((*path, key), f"not yet: who is asked by {asked} drains it too", f'add drains = "{asked}"')
+        if named is None:
+            if table.each is not None:
+                complain((*path, "each"), "is what each item costs that it drains", 'add drains = "buffer.NAME"')
+            return None
+        buffer = self.model.buffer.get(named.removeprefix("buffer."))
+        if buffer is None:
+            return None
+        if isinstance(table, StepTable) and table.polls is not None and table.polls != named:
+            complain((*path, "polls"), "not yet: what drains a buffer polls no flag", f'write polls = "{named}"')
+        if isinstance(table, StepTable) and table.polls is not None and table.every is not None:
+            complain((*path, "every"), "not yet beside polls of a buffer", "write one of them")
+        if isinstance(table, IsrTable) and table.serves == "all":
+            complain((*path, "serves"), "not yet: with drains a run serves one request", "leave it out")
+        most = buffer.depth if not isinstance(given, DrainTable) or given.most is None else given.most
+        threshold = buffer.threshold or 1
+        if named in asks and most < threshold:
+            complain(
+                (*path, "drains"), f"not yet: a run takes {most}, and it is asked from {threshold} on only",
+                "let it take as many as the threshold at least",
+            )  # fmt: skip
+        each = ZERO if table.each is None else self.clocks.cost(table.each, (*path, "each"))
+        most = min(most, buffer.depth)
+        if most * each.most > LONGEST_PS:
+            complain(
+                (*path, "each"), "so many items take longer than Tachys can count",
+                f"depth times each is at most {LONGEST_PS // PS_PER_SECOND} s",
+            )  # fmt: skip
+        sure = 0 if named not in asks or set(asks) != {named} else 1 if buffer.quiet is not None else threshold
+        return Drain(named.removeprefix("buffer."), most, each, Range(min(sure, most), most))
+
+    def put(self, path: Path, table: PutTable) -> Put | None:
+        """What a step puts into a buffer that a unit drains; how long it can spin is narrowed later."""
+        name = table.into.removeprefix("buffer.")
+        buffer = self.model.buffer.get(name)
+        items = [table.items] * 2 if isinstance(table.items, int) else table.items
+        if len(items) != 2 or items[0] > items[1] or not items[1]:
+            self.report.complain((*path, "puts"), f"items = {table.items} is no number and no range", "write [20, 80]")
+            return None
+        takers = [unit for unit, each in self.model.unit.items() if each.drains == f"buffer.{name}"]
+        if buffer is None or not takers:
+            return None
+        takes = self.clocks.cost(self.model.unit[takers[0]].takes, ("unit", takers[0], "takes"))
+        if items[1] * takes.most > LONGEST_PS:
+            self.report.complain((*path, "puts"), "so many items take longer than Tachys can count", "write fewer")
+            return None
+        # on a line at rest the unit has one, and the buffer as many as it holds; else one goes in as one leaves
+        least = max(0, items[0] - buffer.depth - 1)
+        return Put(name, Range(*items), Range(least * takes.least, items[1] * takes.most))

@@ -1,0 +1,374 @@
+"""Buffers on paper: how many items can be in one at once, and how long one stays in it.
+
+A run takes what is in at its first instruction, so it serves a batch; what it takes leaves one by one as it is copied,
+and is still in until then. Let F(t) be the most items that come in a closed window of t, B(j) the longest time from the
+first instruction of a run to the leave of its j-th item. Where every run takes all that is in, the items that are in at
+one instant have been put since the first instruction of the run before, so that just before the j-th leave
+
+    level <= F(from one first instruction to the next + B(j)) - (j - 1).
+
+A request that is raised by the level comes with ``threshold`` items, so the first run after it finds
+
+    level <= threshold - 1 + F(from the request to the j-th leave) - (j - 1).
+
+By induction over runs: as long as none has taken more than n, both windows are as short as n items make them, and the
+next takes no more than n if they say so. The least such n is found from below. A run that takes at most m takes all
+where n <= m; else rows of rounds are followed (:func:`_behind`). A unit that takes one whenever it is at rest is a
+server that never idles while something is in: its backlog and delay are those of R. Cruz, "A calculus for network
+delay, part I", IEEE Trans. Information Theory 37, 1991 (J.-Y. Le Boudec, P. Thiran, "Network calculus", 2001, ch. 1).
+
+A put that waits for room: from its first look on the unit never rests before the last item is in, unless it was at rest
+before; so each ``takes`` makes room for one, and n items are in after n of them. Where the runs of the only step that
+puts lie so far apart that the line is at rest again, the buffer and the unit hold depth + 1 of them at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from tachys.figures import Figure, Part, summed
+from tachys.model.acts import Act, Drain, Put
+from tachys.model.nodes import Buffer, Isr, Step, Unit
+from tachys.model.quantities import Range
+from tachys.model.system import System
+from tachys.worstcase.arrivals import Curve, NoBound
+from tachys.worstcase.eventbounds import EventBounds
+from tachys.worstcase.loop import LoopWindows
+from tachys.worstcase.result import BufferBounds
+
+MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
+MOST_TURNS = 60
+MOST_DEPTHS = 8  # that are tried
+MOST_DEPTH = 10**6
+NO_RATE = "fewer than its threshold can stay in it: nothing is sure to be put"
+
+
+@dataclass(frozen=True, slots=True)
+class BuffersOnPaper:
+    """What all other bounds say of who feeds and drains buffers."""
+
+    system: System
+    reach: EventBounds
+    windows: LoopWindows | None
+
+    def asks_a_step(self, name: str) -> bool:
+        """Whether a step opens at the request of a buffer."""
+        return any(step.asked_by == name for step in self.system.steps)
+
+    def bounds(self, buffer: Buffer) -> BufferBounds:
+        """The bounds of one buffer."""
+        drain = self.system.graph.drain[buffer.name]
+        feed = self.reach.events.sets(buffer.thing)
+        assert feed is not None
+        try:
+            if isinstance(drain, Unit):
+                return self._by_unit(buffer, drain, feed)
+            if isinstance(drain, Isr):
+                return self._by_routine(buffer, drain, feed)
+            return self._by_step(buffer, drain, feed)
+        except NoBound as error:
+            figure = Figure(0, None, reason=str(error))
+            return self._made(buffer, feed, None, buffer.depth, figure, figure)
+
+    def _made(
+        self,
+        buffer: Buffer,
+        feed: Curve,
+        level: int | None,
+        taken: int,
+        reaction: Figure,
+        time: Figure,
+        *,
+        room: bool = True,
+    ) -> BufferBounds:
+        """``level``: as many as would be in if there were room; ``room``: who puts does not wait for it."""
+        lost = room and (level is None or level > buffer.depth)
+        many = time.reason or "more and more can be in at once" if level is None else f"{level} can be in at once"
+        reason = f"{many}, {buffer.depth} find room" if lost else ""
+        full_after = feed.least_span(buffer.depth + 1)
+        return BufferBounds(buffer.name, level, min(taken, buffer.depth), reaction, time, lost, reason, full_after)
+
+    # --- a unit ------------------------------------------------------------------------------------------------------
+
+    def _by_unit(self, buffer: Buffer, unit: Unit, feed: Curve) -> BufferBounds:
+        takes, who = unit.takes.most, unit.thing
+        puts = any(put.buffer == buffer.name for step in self.system.steps for put in step.puts)
+        level: int | None = buffer.depth
+        wait = buffer.depth * takes
+        if not puts:
+            found = self.reach.events.backlog(unit)
+            level = found.depth
+            wait = wait if found.wait is None else min(wait, found.wait)
+        reaction = summed(0, [Part("items before it", who, 1, wait)])
+        return self._made(buffer, feed, level, 1, reaction, reaction, room=not puts)
+
+    # --- a routine ---------------------------------------------------------------------------------------------------
+
+    def _by_routine(self, buffer: Buffer, isr: Isr, feed: Curve) -> BufferBounds:
+        assert isr.drains is not None
+        bounds, most = self.reach.isrs[isr.name], isr.drains.most
+        asked = buffer.event in isr.on
+        wait = bounds.latency if asked else self._until_run(isr)
+        run = _needed(bounds.span)
+        again = summed(0, [*run.parts, *_needed(wait).parts])  # from a first instruction to the next
+        below = (buffer.threshold or buffer.depth) - 1 if asked else 0
+        assert wait.most is not None
+        assert again.most is not None
+        assert run.most is not None
+        taken = feed.most_within(again.most)
+        level = feed.most_within(again.most + run.most)
+        if asked:
+            taken = max(taken, below + feed.most_within(wait.most))
+            level = max(level, below + feed.most_within(wait.most + run.most))
+        all_taken = min(taken, buffer.depth) <= most
+        asks = self._until_asked(buffer, below) if asked else Figure(0, 0)
+        parts = [*asks.parts, *again.parts]
+        if feed.most_within(wait.most + run.most) <= 1 and not below:  # none comes while it runs
+            parts = [*wait.parts]
+        if not all_taken:
+            level = taken = buffer.depth + 1
+            rows = -(-buffer.depth // most) - 1
+            parts += [replace(part, count=part.count * rows) for part in again.parts]
+        if asks.most is None:
+            reaction = Figure(0, None, reason=asks.reason)
+            return self._made(buffer, feed, level if all_taken else None, taken, reaction, reaction)
+        reaction = summed(0, parts)
+        time = summed(0, [*reaction.parts, *run.parts])
+        return self._made(buffer, feed, level if all_taken else None, taken, reaction, time)
+
+    def _until_run(self, isr: Isr) -> Figure:
+        """From any instant to the next first instruction of a routine that no buffer asks."""
+        gap = self.reach.gap(isr.start)
+        if gap is None:
+            raise NoBound(f"nothing is sure to make {isr.thing} run")
+        return Figure(0, gap, (Part("longest time to the next", isr.start, 1, gap),))
+
+    def _until_asked(self, buffer: Buffer, below: int) -> Figure:
+        """From the put of an item to a request, where ``below`` of them do not make the buffer ask."""
+        if not below:
+            return Figure(0, 0)
+        ways = []
+        if buffer.quiet is not None and buffer.threshold is not None:  # each may come just before it is over
+            ways.append(summed(0, [Part("until nothing comes", buffer.thing, below, buffer.quiet.most)]))
+        gaps = [gap for feed in buffer.fed_by if (gap := self.reach.gap(feed.event)) is not None]
+        if gaps and buffer.threshold is not None:
+            ways.append(summed(0, [Part("until so many have come", buffer.thing, below, min(gaps))]))
+        if not ways:
+            why = NO_RATE if buffer.threshold is not None else "it never asks while something comes again and again"
+            return Figure(0, None, reason=why)
+        return min(ways, key=lambda way: way.most or 0)
+
+    # --- a step ------------------------------------------------------------------------------------------------------
+
+    def _by_step(self, buffer: Buffer, step: Step, feed: Curve) -> BufferBounds:
+        assert self.windows is not None
+        assert step.drains is not None
+        drains, asked = step.drains, step.asked_by is not None
+        below = (buffer.threshold or buffer.depth) - 1 if asked else 0
+        look = self._look(step)
+        taken = below + feed.most_within(_most(look))
+        if drains.most < min(taken, buffer.depth):
+            return self._behind(buffer, step, feed, below)
+        level = max(
+            below + feed.most_within(_most(self._look(step, self._until_left(step, last)))) - (first - 1)
+            for first, last in _batches(min(taken, drains.most))
+        )
+        return self._drained(buffer, step, feed, level, taken, [*look.parts])
+
+    def _look(self, step: Step, more: list[Act] | None = None) -> Figure:
+        """From a look of a step at its buffer to its next, and on through more that it does then."""
+        assert self.windows is not None
+        return _needed(self.windows.looks(step, 1, more or ()))
+
+    def _until_left(self, step: Step, items: int) -> list[Act]:
+        """What a step does until so many items have left."""
+        place = next(place for place, act in enumerate(step.acts) if isinstance(act, Drain))
+        drain = step.acts[place]
+        assert isinstance(drain, Drain)
+        return [*step.acts[:place], replace(drain, items=Range(0, items))]
+
+    def _behind(self, buffer: Buffer, step: Step, feed: Curve, below: int) -> BufferBounds:
+        """The level where a run may leave some in, since it takes at most so many.
+
+        Back to the last run that took all, or to one that was not asked: since then each look took its most, so that
+        after k of them, just before what the next takes begins to leave, are in no more than what had come and was
+        left, less k times that.
+        """
+        assert self.windows is not None
+        assert step.drains is not None
+        most, level, rounds = step.drains.most, 0, 0
+        while True:
+            rounds += 1
+            window = _needed(self.windows.looks(step, rounds))
+            further = _needed(self.windows.looks(step, rounds, self._until_left(step, most)))
+            level = max(level, below + feed.most_within(_most(further)) - (rounds - 1) * most)
+            if below + feed.most_within(_most(window)) <= rounds * most:
+                break
+            if rounds == MOST_ROUNDS or level > 4 * buffer.depth + most:
+                why = "a pass can bring more than a run takes, again and again"
+                raise NoBound(f"{why}: {step.thing} takes {most} at most")
+        first = _needed(self.windows.looks(step, -(-min(level, buffer.depth) // most)))
+        return self._drained(buffer, step, feed, level, most, [*first.parts])
+
+    def _drained(
+        self, buffer: Buffer, step: Step, feed: Curve, level: int, taken: int, looks: list[Part]
+    ) -> BufferBounds:
+        below = (buffer.threshold or buffer.depth) - 1 if step.asked_by is not None else 0
+        asks = self._until_asked(buffer, below)
+        if asks.most is None:
+            reaction = Figure(0, None, reason=asks.reason)
+            return self._made(buffer, feed, level, taken, reaction, reaction)
+        reaction = summed(0, [*asks.parts, *looks])
+        duration = _needed(self.reach.steps[step.name].duration)
+        return self._made(buffer, feed, level, taken, reaction, summed(0, [*reaction.parts, *duration.parts]))
+
+
+def _batches(items: int) -> list[tuple[int, int]]:
+    """All leaves from the first to that of ``items`` on, in groups that grow: what holds for the last holds for all."""
+    groups, first = [(1, 1)], 2
+    while first <= items:
+        last = min(items, first + max(0, first // 32 - 1))
+        groups.append((first, last))
+        first = last + 1
+    return groups
+
+
+def _needed(figure: Figure) -> Figure:
+    """A figure that has a bound.
+
+    Raises:
+        NoBound: it has none.
+    """
+    if figure.most is None:
+        raise NoBound(figure.reason)
+    return figure
+
+
+def _most(figure: Figure) -> int:
+    assert figure.most is not None
+    return figure.most
+
+
+# --- how many a run takes, how long a put blocks ---------------------------------------------------------------------
+
+
+def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> System:
+    """The system in which no run takes more items, and no put blocks longer, than its own bounds say.
+
+    ``found``: what all other bounds say of a system.
+    """
+    if not system.buffers:
+        return system
+    caps = {name: _drain_of(drain).most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
+    items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
+    blocks = _blocks(system, None)
+    for turn in range(MOST_TURNS):
+        tried = _with(system, items if turn < MOST_TURNS - 1 else caps, blocks)
+        paper = found(tried)
+        wanted = {
+            name: min(cap, max(items[name], paper.bounds(tried.buffer(name)).taken)) for name, cap in caps.items()
+        }
+        shorter = _blocks(tried, paper)
+        if wanted == items or turn == MOST_TURNS - 1:
+            if shorter == blocks or turn == MOST_TURNS - 1:
+                return tried
+            blocks, items = shorter, {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
+            continue
+        items = wanted
+    return system
+
+
+def _drain_of(drain: Unit | Isr | Step) -> Drain:
+    assert isinstance(drain, Isr | Step)
+    assert drain.drains is not None
+    return drain.drains
+
+
+def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, str], int]) -> System:
+    """The system in which each drain takes at most so many, and each put blocks at most so long."""
+
+    def act(step: Step, each: Act) -> Act:
+        if isinstance(each, Drain):
+            return replace(each, items=_up_to(each.items, items[each.buffer]))
+        if isinstance(each, Put):
+            return replace(each, blocks=_up_to(each.blocks, blocks[step.name, each.buffer]))
+        return each
+
+    isrs = tuple(
+        isr if isr.drains is None else
+        isr.draining(replace(isr.drains, items=_up_to(isr.drains.items, items[isr.drains.buffer])))
+        for isr in system.isrs
+    )  # fmt: skip
+    if system.loop is None:
+        return replace(system, isrs=isrs)
+    steps = tuple(replace(step, acts=tuple(act(step, each) for each in step.acts)) for step in system.steps)
+    return replace(system, isrs=isrs, loop=replace(system.loop, steps=steps))
+
+
+def _up_to(known: Range, most: int) -> Range:
+    return Range(min(known.least, most), min(known.most, most))
+
+
+def _blocks(system: System, paper: BuffersOnPaper | None) -> dict[tuple[str, str], int]:
+    """How long each put blocks at most, with what is known of how far apart the runs of its step lie."""
+    found = {}
+    for step in system.steps:
+        for put in step.puts:
+            unit = system.graph.drain[put.buffer]
+            assert isinstance(unit, Unit)
+            putting = [each for each in system.steps for other in each.puts if other.buffer == put.buffer]
+            longest, buffer = put.items.most * unit.takes.most, system.buffer(put.buffer)
+            if paper is not None and putting == [step] and longest <= _apart(paper, step):
+                longest = max(0, put.items.most - buffer.depth - 1) * unit.takes.most
+            found[step.name, put.buffer] = longest
+    return found
+
+
+def _apart(paper: BuffersOnPaper, step: Step) -> int:
+    """The least time in ps between the instants at which a step begins to put."""
+    assert paper.windows is not None
+    bounds, ahead = paper.reach.steps[step.name], step.acts[: step.acts.index(step.puts[0])]
+    spread = paper.windows.until(step, ahead)
+    return 0 if spread.most is None else bounds.interval.least - (spread.most - spread.least)
+
+
+# --- what depth would do ---------------------------------------------------------------------------------------------
+
+
+def depth_needed(system: System, name: str, level_of: Callable[[System], int | None]) -> int | None:
+    """The depth from which on no item of a buffer is lost on paper; None: none that is found soon.
+
+    What is in costs time to take, in which more come: so the depth is tried that the one before asks for. ``level_of``:
+    the most items that are in that buffer of a system.
+    """
+    depth = level_of(system)
+    for _ in range(MOST_DEPTHS):
+        if depth is None or depth > MOST_DEPTH:
+            return None
+        more = level_of(_deeper(system, name, depth))
+        if more is not None and more <= depth:
+            return depth
+        depth = more
+    return None
+
+
+def _deeper(system: System, name: str, depth: int) -> System:
+    """The system with another depth of a buffer; who takes all that is in takes all of it then."""
+    before = system.buffer(name).depth
+
+    def drain(known: Drain) -> Drain:
+        if known.buffer != name or known.most < before:
+            return known
+        return replace(known, most=depth, items=Range(known.items.least, depth))
+
+    isrs = tuple(isr if isr.drains is None else isr.draining(drain(isr.drains)) for isr in system.isrs)
+    buffers = tuple(replace(each, depth=depth) if each.name == name else each for each in system.buffers)
+    loop = system.loop
+    if loop is not None:
+        steps = tuple(
+            replace(step, acts=tuple(drain(act) if isinstance(act, Drain) else act for act in step.acts))
+            for step in loop.steps
+        )
+        loop = replace(loop, steps=steps)
+    return replace(system, isrs=isrs, buffers=buffers, loop=loop)

@@ -1,0 +1,331 @@
+"""Buffers: bounds by hand, two machines that share no code, random models that try to beat their bounds."""
+
+import random
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from boards import UNTIL, first, on_board
+from planted import ANALYSER
+from stocked import Stocked
+from tachys.demo.analyser import busy, pulses, steps
+from tachys.demo.machine import Burns, Empties, Fills, Hold, Machine, Plan, Routine, Store, Task
+from tachys.errors import InputError
+from tachys.model import acts
+from tachys.model.loading import read_model
+from tachys.simulation import layout as at
+from tachys.simulation.engine import play_whole
+from tachys.simulation.invariants import check_invariants
+from tachys.simulation.options import RunOptions
+from tachys.simulation.statistics import counted, levels, losses
+from tachys.worstcase.analysis import bounds
+
+US, MS = 10**6, 10**9
+HEAD = 'tachys = 1\n[core]\nclock = "48 MHz"\nentry = "0 ns"\nexit = "0 ns"\n'
+BYTE = '[source.byte]\nserial.baud = "57600 Bd"\n'
+RING = HEAD + BYTE + (
+    '[buffer.ring]\ndepth = {depth}\nfed_by = "source.byte"\n[loop]\noverhead = "10 us"\n'
+    '[step.parse]\ndrains = "buffer.ring"\ncost = "20 us"\neach = "{each} us"\n[step.rest]\ncost = "{rest} us"\n'
+)  # fmt: skip
+LONG = 2 * 10**7
+
+
+def of(text, name):
+    return bounds(read_model(text, "m.toml")).buffers[name]
+
+
+def test_a_ring_that_is_emptied_once_a_pass():
+    # a byte each 173.611 us; a pass of 12.8 ms brings floor(12800 / 173.611) + 1 = 74, and to the leave of the first
+    # (20 us for the look, 0.1 us for itself) still 74, since the 75th comes 12847.2 us after the first
+    ring = of(RING.format(depth=64, each="0.1", rest=12800 - 30 - 7.4), "ring")
+    assert (ring.taken, ring.level, ring.lost) == (64, 74, True)
+    assert ring.reason == "74 can be in at once, 64 find room"
+    assert not of(RING.format(depth=74, each="0.1", rest=12800 - 30 - 7.4), "ring").lost
+    # 47.2 us are left from the end of the pass to the 75th byte: the look takes 20 us of them, an item more than the rest
+    assert of(RING.format(depth=200, each="27.2", rest=12800 - 30 - 74 * 27.2), "ring").level == 74
+    assert of(RING.format(depth=200, each="27.3", rest=12800 - 30 - 74 * 27.3), "ring").level == 75
+
+
+FIFO = HEAD + BYTE + (
+    '[buffer.rx]\ndepth = 16\nthreshold = 8\nquiet = "694.4 us"\nfed_by = "source.byte"\n'
+    '[isr.rx]\non = "buffer.rx"\ncost = "5 us"\ndrains = "buffer.rx"\neach = "1 us"\n'
+    '[need.routine]\nfrom = "source.byte"\nto = "isr.rx.end"\nwithin = "5 ms"\n'
+)  # fmt: skip
+
+
+def test_a_receive_fifo_with_a_threshold_and_a_quiet_time():
+    found = bounds(read_model(FIFO, "m.toml"))
+    rx, isr = found.buffers["rx"], found.isrs["rx"]
+    assert (rx.level, rx.taken, rx.lost) == (8, 8, False)
+    assert (isr.latency.most, isr.response.most, isr.lost) == (0, 13 * US, False)
+    # seven that each come just before the buffer would ask, and the eighth that makes it
+    assert rx.reaction.most == 7 * 694_400_000 + 13 * US
+    assert found.needs["routine"].bound == rx.reaction.most + 13 * US
+
+
+def test_a_lone_byte_is_served_when_nothing_has_come_for_the_quiet_time():
+    _, seen, _ = play_whole(read_model(FIFO.replace("serial", "mean = \"1 s\"\nserial"), "m.toml"),
+                            RunOptions("most", "together", "mean", seed=1), 900 * MS)  # fmt: skip
+    put = seen.time[seen.kind == at.ITEM_IN]
+    assert seen.time[seen.kind == at.START][0] == put[0] + 694_400_000
+
+
+PRINT = HEAD + (
+    '[buffer.tx]\ndepth = 64\n[unit.tx]\ndrains = "buffer.tx"\ntakes = "1 ms"\n'
+    '[loop]\noverhead = "1 us"\n[step.print]\nevery = "{every} ms"\ncost = "20 us"\n'
+    'puts = {{ into = "buffer.tx", items = 80 }}\n'
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("every", "blocks"), [(1000, 15), (70, 80)])
+def test_a_print_that_waits_for_its_line(every, blocks):
+    # the line takes the first at once and the buffer 64 more: 15 wait; where the one before has just filled it, all 80
+    system = read_model(PRINT.format(every=every), "m.toml")
+    paper = bounds(system).steps["print"].duration
+    assert paper.most == blocks * MS + 20 * US
+    run, _, index = play_whole(system, RunOptions("most", "together", "gap"), 3 * 10**12)
+    assert 0.8 * paper.most <= counted(run.memory, index)["step.print.duration"].most <= paper.most
+
+
+def stand_in(system, came):
+    """The plan of the stand-in board for a model of buffers, at its most costs."""
+    core, graph, stores = system.core, system.graph, []
+    for buffer in system.buffers:
+        drain = graph.drain[buffer.name]
+        feeds = [(feed.event, feed.items) for feed in buffer.fed_by if feed.event.kind == "source"]
+        arrivals = sorted(time for event, items in feeds for time in came[event.name] for _ in range(items))
+        quiet = buffer.quiet and (buffer.quiet.most, buffer.quiet.most)
+        sent = (drain.takes.most, drain.takes.most) if drain.kind == "unit" else None
+        stores.append(Store(buffer.name, buffer.depth, arrivals, buffer.threshold, quiet, sent))
+    routines = []
+    for isr in system.isrs:
+        drains, kind = isr.drains, isr.on[0].kind
+        empties = drains and Empties(drains.buffer, drains.most, (drains.each.most, drains.each.most))
+        puts = next((buffer for buffer, _ in graph.feeds.get(isr.end, ())), None)
+        asked = isr.on[0].name if kind == "buffer" else None
+        cost = isr.costs_first[0].most
+        holds = tuple(Hold(guard.urgency, 0, None) for guard in isr.guards)
+        arrivals = came[isr.on[0].name] if kind == "source" else ()
+        routines.append(
+            Routine(isr.name, isr.urgency, arrivals, (cost, cost), holds, puts=puts, asked=asked, empties=empties)
+        )
+    steps = [Task(step.name, tuple(map(part, step.acts)), every=int(step.every.nominal) if step.every else None,
+                  asked=step.asked_by) for step in system.steps]  # fmt: skip
+    return Plan(tuple(routines), tuple(steps), system.loop.overhead.most, core.nesting, core.entry.most, core.exit.most,
+                core.chain.most, late_arrival=core.late_arrival, stores=tuple(stores))  # fmt: skip
+
+
+def part(act):
+    if isinstance(act, acts.Drain):
+        return Empties(act.buffer, act.most, (act.each.most, act.each.most))
+    if isinstance(act, acts.Put):
+        return Fills(act.buffer, (act.items.most, act.items.most))
+    return Burns((act.cost.most, act.cost.most))
+
+
+@given(st.integers(0, 2**24))
+def test_the_engine_and_the_stand_in_fill_and_empty_alike(seed):
+    system = read_model(Stocked(seed).text(), "m.toml")
+    if any(event.kind == "unit" for isr in system.isrs for event in isr.on):
+        return
+    _, seen, index = play_whole(system, RunOptions("most", "drawn", "gap", seed=seed), LONG)
+
+    def records(kind, names):
+        mask = seen.kind == kind
+        return [(names[i], int(c), int(t)) for i, c, t in zip(seen.index[mask], seen.cause[mask], seen.time[mask],
+                                                              strict=True)]  # fmt: skip
+
+    came = {name: [t for other, _, t in records(at.SOURCE, index.sources) if other == name] for name in index.sources}
+    truth = Machine(stand_in(system, came), 0, "most").run(LONG)
+    rows = [name for name, _ in index.rows]
+    assert records(at.LAST, rows) == [(r.name, r.event, r.end) for r in truth.served if r.end <= LONG]
+    assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= LONG]
+    assert sorted(records(at.UNIT_START, index.units)) == sorted((n, b, b) for n, b, e in truth.sent if b <= LONG)
+    lost = [*records(at.LOST, rows), *records(at.ITEM_LOST, index.buffers)]
+    assert sorted(lost) == sorted((name, t, t) for name, t in truth.lost if t <= LONG)
+
+
+@given(st.integers(0, 2**24))
+def test_no_play_beats_the_bounds_of_buffers(seed):
+    system = read_model(Stocked(seed).text(), "m.toml")
+    paper = bounds(system)
+    for number, how in enumerate((("most", "together"), ("drawn", "drawn"))):
+        run, _, index = play_whole(system, RunOptions(*how, "gap", seed=seed + number), LONG)
+        check_invariants(run.memory)
+        seen, deepest, lost = counted(run.memory, index), levels(run.memory, index), losses(run.memory, index)
+        for measure, name, figure in paper.figures():
+            most = seen[measure.name(name)].most
+            assert figure.most is None or most <= figure.most, (measure, name)
+        for name, found in paper.buffers.items():
+            assert found.level is None or deepest[name] <= found.level
+            assert found.lost or not lost[f"buffer.{name}"]
+
+
+@pytest.mark.parametrize(
+    ("wrong", "said"),
+    [
+        ('[buffer.b]\ndepth = 4\nfed_by = "source.byte"\n', "nothing drains it"),
+        ('[buffer.b]\ndepth = 4\nthreshold = 5\nfed_by = "source.byte"\n', "it never asks: no more than 4 are ever in"),
+        ('[buffer.b]\ndepth = 4\nfed_by = "source.bite"\n', 'did you mean "source.byte"?'),
+        ('[buffer.b]\ndepth = 4\nfed_by = "source.byte"\nasks_each = 2\n', "asks_each: unknown key"),
+        ('[buffer.b]\ndepth = 4\n[isr.b]\non = "buffer.b"\ncost = "1 us"\n', "who is asked by buffer.b drains it too"),
+        ('[buffer.b]\ndepth = 4\nfed_by = "source.byte"\n[isr.b]\non = "source.byte"\ncost = "1 us"\n'
+         'drains = "buffer.b"\n[unit.b]\ntakes = "1 us"\ndrains = "buffer.b"\n', "unit.b and isr.b drain it"),
+    ],
+)  # fmt: skip
+def test_what_a_buffer_may_be(wrong, said):
+    with pytest.raises(InputError) as told:
+        read_model(HEAD + BYTE + wrong, "m.toml")
+    assert said in str(told.value)
+
+
+# --- boards whose lines say what their buffers do ----------------------------------------------------------------
+
+UART = """
+[source.byte]
+serial.baud = "57600 Bd"
+mean = "400 us"
+[isr.byte]
+on = "source.byte"
+level = 1
+cost = ["2 us", "3 us"]
+[buffer.ring]
+depth = 10
+fed_by = "isr.byte.end"
+[step.parse]
+drains = "buffer.ring"
+every = "1 ms"
+cost = ["4 us", "6 us"]
+each = ["9 us", "11 us"]
+[need.whole]
+of = "buffer.ring"
+lost = 0
+[need.soon]
+from = "source.byte"
+to = "step.parse.end"
+within = "3 ms"
+[probe.D2]
+shows = "isr.byte"
+[probe.D3]
+shows = "step.parse"
+[probe.D4]
+shows = "source.byte"
+edge = "rise"
+"""
+FIFOS = """
+[source.byte]
+serial.baud = "57600 Bd"
+mean = "400 us"
+[buffer.rx]
+depth = 8
+threshold = 4
+quiet = "600 us"
+fed_by = "source.byte"
+[isr.rx]
+on = "buffer.rx"
+level = 1
+cost = ["2 us", "3 us"]
+drains = "buffer.rx"
+each = ["0.9 us", "1.2 us"]
+[need.whole]
+of = "buffer.rx"
+lost = 0
+[need.soon]
+from = "source.byte"
+to = "isr.rx.end"
+within = "4 ms"
+[probe.D2]
+shows = "isr.rx"
+[probe.D4]
+shows = "source.byte"
+edge = "rise"
+"""
+PRINTS = """
+[buffer.tx]
+depth = 16
+[unit.tx]
+drains = "buffer.tx"
+takes = ["85 us", "88 us"]
+[step.print]
+every = "25 ms"
+cost = ["8 us", "12 us"]
+puts = { into = "buffer.tx", items = [8, 24] }
+[probe.D2]
+shows = "unit.tx.start"
+edge = "rise"
+[probe.D3]
+shows = "unit.tx.end"
+edge = "rise"
+[probe.D4]
+shows = "step.print"
+"""
+
+
+def came(seed, mean):
+    dice, at, found = random.Random(seed), 0, []
+    while at < UNTIL:
+        at += 173_700_000 + int(dice.expovariate(1 / mean)) if dice.random() < 0.3 else 173_700_000
+        found.append(at)
+    return found
+
+
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize(
+    ("fault", "named"),
+    [("none", []), ("blocking send", [("step.send", "time-longer")]), ("slow copies", [("step.parse", "each-longer")])],
+)
+def test_who_lets_a_ring_run_over_is_named_first(fault, named, seed):
+    each = (40 * US, 44 * US) if fault == "slow copies" else (9_300_000, 10_700_000)
+    bytes_ = came(seed, 700 * US)
+    task = Task("parse", (Burns((4_200_000, 5_700_000)), Empties("ring", 10, each)), every=1 * MS)
+    rx = Routine("byte", 1, bytes_, (2_100_000, 2_900_000), puts="ring")
+    result, truth = on_board(UART, seed, fault == "blocking send", [task], lambda truth: {
+        "D2": busy(truth, "byte"), "D3": steps(truth, "parse"), "D4": pulses(bytes_, 30 * US)},
+        routines=(rx,), stores=(Store("ring", 10),))  # fmt: skip
+    assert first(result) == named, result.findings
+    end = ANALYSER.begin + ANALYSER.length
+    lost = [at for name, at in truth.lost if name == "ring" and ANALYSER.begin < at < end]
+    assert result.buffers["ring"].lost <= len(lost)
+    assert bool(lost) == (fault == "blocking send")
+    assert result.needs["whole"].count == result.buffers["ring"].lost
+    if fault == "blocking send":
+        assert result.buffers["ring"].lost > 0.8 * len(lost)
+        assert result.needs["whole"].misses[0].causes[0].what == "step.send"
+        assert str(result.needs["whole"].verdict) == "missed"
+    else:
+        assert result.buffers["ring"].level <= result.bounds.buffers["ring"].level or fault == "slow copies"
+
+
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize(
+    ("fault", "named"),
+    [("none", []), ("slow copies", [("isr.rx", "each-longer")]), ("slow", [("isr.rx", "cost-longer")])],
+)
+def test_a_fifo_with_a_routine_on_a_board(fault, named, seed):
+    each = (4 * US, 5 * US) if fault == "slow copies" else (950_000, 1_150_000)
+    cost = (9 * US, 10 * US) if fault == "slow" else (2_100_000, 2_900_000)
+    bytes_ = came(seed, 900 * US)
+    rx = Routine("rx", 1, (), cost, asked="rx", empties=Empties("rx", 8, each))
+    stores = (Store("rx", 8, bytes_, 4, (600 * US, 600 * US)),)
+    result, _ = on_board(FIFOS, seed, False, [], lambda truth: {"D2": busy(truth, "rx"), "D4": pulses(bytes_, 30 * US)},
+                         routines=(rx,), stores=stores)  # fmt: skip
+    assert first(result) == named, result.findings
+    assert result.needs["soon"].seen.count > 100
+    assert result.needs["soon"].seen.most <= result.needs["soon"].bound
+    assert result.buffers["rx"].lost == 0
+
+
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize(
+    ("fault", "named"),
+    [("none", []), ("longer text", [("step.print", "time-longer")]), ("slow line", [("unit.tx", "takes-longer")])],
+)
+def test_a_print_on_a_board(fault, named, seed):
+    items = (40, 60) if fault == "longer text" else (9, 23)
+    takes = (140 * US, 150 * US) if fault == "slow line" else (86 * US, 87 * US)
+    task = Task("print", (Burns((8_300_000, 11_600_000)), Fills("tx", items)), every=25 * MS)
+    result, _ = on_board(PRINTS, seed, False, [task], lambda truth: {
+        "D2": pulses([begin for _, begin, _ in truth.sent], 20 * US), "D4": steps(truth, "print"),
+        "D3": pulses([end for _, _, end in truth.sent], 20 * US)}, stores=(Store("tx", 16, sent_in=takes),))  # fmt: skip
+    assert first(result) == named, result.findings
