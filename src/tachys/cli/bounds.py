@@ -12,7 +12,7 @@ from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.needs.takers import INTERRUPTS
 from tachys.needs.verdicts import Verdict
-from tachys.needs.words import doubt_of, value_text, what_holds
+from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
 from tachys.words import count_text, exact_share, exact_time, share_text, time_text
 
 if TYPE_CHECKING:
@@ -104,11 +104,7 @@ def by_slack(needs: Iterable[NeedBounds]) -> list[NeedBounds]:
 
 def need_row(need: NeedBounds) -> Row:
     """Name, what, limit, bound, slack, verdict."""
-    bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
-    if need.bound is None and need.need.measures == "number":
-        bound = "possible"
-    elif need.bound is None and need.verdict is not Verdict.UNSEEN:
-        bound = "unbounded"
+    bound = bound_text(need.need, need.bound, unseen=need.verdict is Verdict.UNSEEN)
     room = "-" if need.bound is None else value_text(need.need, need.limit - need.bound, "down")
     return [need.need.name, what_holds(need.need), value_text(need.need, need.limit), bound, room, need.verdict]
 

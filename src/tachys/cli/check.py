@@ -21,7 +21,7 @@ from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.output import format_option
 from tachys.model.quantities import rounded
 from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
-from tachys.needs.words import doubt_of, value_text, what_holds
+from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
 from tachys.words import NONE, count_text, instant_text, limit_text, off_text, range_text, share_text, time_text
 
 if TYPE_CHECKING:
@@ -169,7 +169,7 @@ def _show_pooled(results: list[CheckResult], model: str) -> None:
     heading(f"{count_text(len(results), 'capture')} together against {against}")
     rows: list[Row] = []
     for need in sorted(together.needs.values(), key=lambda each: (WORST_FIRST.index(each.verdict), -each.misses)):
-        bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
+        bound = bound_text(need.need, need.bound, unseen=need.verdict is Verdict.UNSEEN)
         worst = "not seen" if need.worst is None else value_text(need.need, need.worst)
         rows.append([need.need.name, value_text(need.need, need.limit), bound, worst, Path(need.worst_in).name,
                      f"{need.misses} of {need.count}" if need.count else str(need.misses), need.verdict])  # fmt: skip
@@ -240,7 +240,7 @@ def _about(result: CheckResult) -> str:
 
 
 def _need_row(need: NeedCheck) -> Row:
-    bound = value_text(need.need, need.bound, "up") if need.bound is not None else "none"
+    bound = bound_text(need.need, need.bound, unseen=need.verdict is Verdict.UNSEEN)
     worst = "not seen" if need.value is None else value_text(need.need, need.value)
     if need.seen is not None and need.seen.relative:
         worst = f"≥ {worst}"

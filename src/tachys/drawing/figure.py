@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 INCHES = (12.8, 8.0)
 EDGE, LIMIT = "#333333", "#b03a2e"
 FORMS = ("png", "svg", "pdf")
-_DARK = {"ground": "#1b1d20", "ink": "#d8dadd", "limit": "#f0796a", "grid": "#3a3d41"}
-_LIGHT = {"ground": "#ffffff", "ink": EDGE, "limit": LIMIT, "grid": "#dddddd"}
+_DARK = {"ground": "#1b1d20", "ink": "#d8dadd", "limit": "#f0796a", "grid": "#3a3d41", "level": "#5f8a52"}
+_LIGHT = {"ground": "#ffffff", "ink": EDGE, "limit": LIMIT, "grid": "#dddddd", "level": "#b9d3b0"}
 _SCALES = ((10**3, "ns"), (10**6, "us"), (10**9, "ms"), (10**12, "s"))
 _MANY = 12  # lanes: beyond, a name takes one line
 
@@ -105,6 +105,7 @@ def draw_scene_on(axes: Axes, scene: Scene, *, dark: bool = False, beside: int =
                 axes.broken_barh(bars, (row - height / 2, height), facecolors=deep if dark else light,
                                  edgecolors=colours["ink"], linewidth=0.5, hatch=hatch,
                                  zorder=1.9 if state == "aside" else 2)  # fmt: skip
+    _draw_levels(axes, scene, scale, colours)
     for row, lane in enumerate(scene.lanes):
         _mark(axes, [scale(at) for at in lane.events], row - 0.4, marker="v", color=colours["ink"], markersize=6,
               markerfacecolor="none" if lane.estimated else colours["ink"], clip_on=False, zorder=4)  # fmt: skip
@@ -138,6 +139,23 @@ class _Scale:
     def length(self, ps: int) -> float:
         """A length on the axis."""
         return ps / self.ps
+
+
+def _draw_levels(axes: Axes, scene: Scene, scale: _Scale, colours: dict[str, str]) -> None:
+    """How many are in each buffer, as a share of its depth, which is a thin line; and the most of the window."""
+    for row, lane in enumerate(scene.lanes):
+        if not lane.levels:
+            continue
+        at = [scale(time) for time, _ in lane.levels] + [scale(scene.end)]
+        share = [row + 0.35 - 0.7 * level / lane.depth for _, level in lane.levels]
+        axes.fill_between(
+            at, [*share, share[-1]], row + 0.35, step="post", color=colours["level"], linewidth=0, zorder=2
+        )
+        axes.step(at, [*share, share[-1]], where="post", color=colours["ink"], linewidth=1.2, zorder=3)
+        axes.hlines(row - 0.35, at[0], at[-1], color=colours["ink"], linewidth=0.6, linestyle=(0, (4, 3)), zorder=2)
+        time, most = max(lane.levels, key=lambda pair: pair[1])
+        axes.annotate(f"{most} of {lane.depth}", (scale(time), row + 0.35 - 0.7 * most / lane.depth), xytext=(5, -9),
+                      textcoords="offset points", fontsize=9, color=colours["ink"], zorder=6)  # fmt: skip
 
 
 def _draw_holds(axes: Axes, scene: Scene, rows: dict[Any, int], scale: _Scale, colours: dict[str, str]) -> None:
@@ -226,6 +244,8 @@ def _legend(axes: Axes, scene: Scene, used: set[State], colours: dict[str, str],
     for state, (light, deep, hatch, _, words) in LOOKS.items():
         if words and (state in used or (state == "enters" and "leaves" in used)):
             handles.append(Patch(facecolor=deep if dark else light, edgecolor=ink, hatch=hatch, label=words))
+    if any(lane.levels for lane in scene.lanes):
+        handles.append(Patch(facecolor=colours["level"], edgecolor=ink, label="in the buffer; dashed: full"))
     if scene.holds:
         handles.append(Patch(facecolor=limit, edgecolor=ink, label="holds interrupts off"))
     if scene.limits:

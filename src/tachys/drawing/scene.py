@@ -14,7 +14,7 @@ from tachys.checking.result import CheckResult, NeedCheck
 from tachys.drawing.moment import Played
 from tachys.model.events import Event, Thing
 from tachys.model.system import System
-from tachys.simulation.lanes import State
+from tachys.simulation.lanes import State, cut_levels
 from tachys.simulation.timeline import event_instants
 
 # state: (fill, the same on a dark ground, hatching, height of the bar, words for the legend)
@@ -56,7 +56,10 @@ class Hold:
 
 @dataclass(slots=True)
 class Lane:
-    """A thing with its bars, events and losses in ps. ``estimated``: no line shows its events; a grid tells them."""
+    """A thing with its bars, events and losses in ps. ``estimated``: no line shows its events; a grid tells them.
+
+    ``levels``: (from when on, how many) are in a buffer of so much ``depth``.
+    """
 
     thing: Thing
     detail: str
@@ -64,6 +67,8 @@ class Lane:
     events: list[int] = field(default_factory=list)
     lost: list[int] = field(default_factory=list)
     estimated: bool = False
+    levels: list[tuple[int, int]] = field(default_factory=list)
+    depth: int = 0
 
     @property
     def kind(self) -> str:
@@ -120,7 +125,7 @@ class Moment:
 def scene_of_played(played: Played) -> Scene:
     """The window of a played model: routines by urgency, then steps, units and flags with anything to show."""
     system, lanes = played.bounds.system, played.lanes
-    active = {stretch.who for stretch in lanes.stretches} | set(lanes.lost)
+    active = {stretch.who for stretch in lanes.stretches} | set(lanes.lost) | set(lanes.levels)
     shown = []
     for thing in _order(system):
         if thing not in active and thing.kind != "isr":
@@ -130,6 +135,8 @@ def scene_of_played(played: Played) -> Scene:
             inside = (time for event in system.isr(thing.name).on for time in event_instants(lanes, event))
             lane.events = sorted(time for time in inside if lanes.begin <= time <= lanes.end)
         lane.lost = list(lanes.lost.get(thing, ()))
+        if thing.kind == "buffer":
+            lane.levels, lane.depth = lanes.levels.get(thing, []), system.buffer(thing.name).depth
         shown.append(lane)
     holds = [
         Hold(Thing(each.who), each.begin, each.end,
@@ -143,16 +150,19 @@ def scene_of_played(played: Played) -> Scene:
 
 
 def _order(system: System) -> Iterator[Thing]:
-    """All things that have a lane: routines by urgency, then steps, units and flags."""
+    """All things that have a lane: routines by urgency, then steps, units, flags and buffers."""
     yield from (isr.thing for isr in system.isrs)
     yield from (step.thing for step in system.steps)
     yield from (unit.thing for unit in system.units)
     yield from (Thing(f"flag.{flag}") for flag in system.graph.flags)
+    yield from (buffer.thing for buffer in system.buffers)
 
 
 def _detail(system: System, thing: Thing) -> str:
     if thing.kind == "isr":
         return f"level {system.core.level_text(system.isr(thing.name).urgency)}"
+    if thing.kind == "buffer":
+        return f"buffer of {system.buffer(thing.name).depth}"
     return {"step": "loop", "line": "not in the model"}.get(thing.kind, thing.kind)
 
 
@@ -163,6 +173,11 @@ def worst_moment(result: CheckResult) -> Moment:
     """The window around the worst miss; around the longest answer seen if there is none; else the beginning."""
     candidates = [need for need in result.needs.values() if need.need.follows]
     missed = sorted((need for need in candidates if need.misses), key=_overrun, reverse=True)
+    lost = [need for need in result.needs.values() if need.misses and need.need.measures == "number"]
+    if not missed and lost:
+        at = lost[0].misses[0].at
+        length = max(10**9, sum(cause.time for cause in lost[0].misses[0].causes))
+        return Moment(at - length - length // 4, at + length // 2, lost[0])
     if not missed:
         begin = result.capture.begin
         return Moment(begin, begin + min(result.capture.length, 2 * 10**9))
@@ -211,6 +226,8 @@ def empty_lanes(board: Measurement) -> list[Lane]:
     for thing in [thing for thing in board.shown.bodies if thing.kind == "line"] + list(_order(board.system)):
         if thing not in board.shown.bodies and not events_of(board, thing):
             continue
+        if thing.kind == "buffer" and thing.name not in board.buffers:
+            continue
         things = [*(Thing(event) for event in _on(board.system, thing)), thing]
         lines = dict.fromkeys(name for each in things for name in board.shown.through.get(each, []))
         found.append(Lane(thing, ", ".join([_detail(board.system, thing), *lines])))
@@ -220,6 +237,8 @@ def empty_lanes(board: Measurement) -> list[Lane]:
 def _on(system: System, thing: Thing) -> tuple[Event, ...]:
     if thing.kind == "isr":
         return system.isr(thing.name).on
+    if thing.kind == "buffer":
+        return tuple(feed.event for feed in system.buffer(thing.name).fed_by)
     return system.unit(thing.name).on if thing.kind == "unit" else ()
 
 
@@ -234,6 +253,8 @@ def lost_of(board: Measurement, thing: Thing) -> Instants:
     if thing.kind == "isr":
         matched = board.isrs[thing.name].matched
         lost = None if matched is None else matched.lost
+    elif thing.kind == "buffer":
+        lost = board.buffers[thing.name].lost
     elif thing.kind == "unit" and thing.name in board.units:
         paired = board.units[thing.name].paired
         lost = None if paired is None else paired.lost
@@ -260,6 +281,9 @@ def _fill(board: Measurement, lane: Lane, begin: int, end: int) -> None:
     lane.events = sorted(at for each in seen for at in each[(each >= begin) & (each <= end)].tolist())
     lost = lost_of(board, thing)
     lane.lost = lost[(lost >= begin) & (lost <= end)].tolist()
+    if thing.kind == "buffer":
+        filled = board.buffers[thing.name]
+        lane.levels, lane.depth = cut_levels(filled.levels(), begin, end), filled.buffer.depth
 
 
 def _inside(starts: np.ndarray, ends: np.ndarray, begin: int, end: int) -> Iterator[tuple[int, int]]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 from tachys.drawing.scene import Lane, Scene
 from tachys.model.quantities import time_in_words
 from tachys.simulation.lanes import State
@@ -14,6 +16,7 @@ SIGNS: dict[State, str] = {
 _WORDS = {"v": "event", "?": "event, estimated", ".": "waits", "+": "entry, exit", "#": "runs",
           "!": "runs and holds interrupts off", "=": "put aside", "~": "spins", "z": "asleep", "^": "wakes",
           "o": "unit works", "|": "flag set", "X": "lost"}  # fmt: skip
+_LEVELS = "▁▂▃▄▅▆▇█"  # the last is full
 
 
 def text_lines(scene: Scene, width: int) -> list[str]:
@@ -32,6 +35,10 @@ def text_lines(scene: Scene, width: int) -> list[str]:
         took = time_in_words(span.end - span.begin)
         lines.append(f"pointed at: {span.lane} from {since} to {until}: {took}{limit}")
     used = {sign for row in rows for sign in row}
+    filled = [lane for lane in scene.lanes if lane.levels]
+    if filled:
+        most = [f"{lane.thing} {max(level for _, level in lane.levels)} of {lane.depth}" for lane in filled]
+        lines.append(f"{_LEVELS} most in a column, {_LEVELS[-1]} full; in all " + ", ".join(most))
     return [*lines, "  ".join(f"{sign} {words}" for sign, words in _WORDS.items() if sign in used)]
 
 
@@ -49,6 +56,12 @@ def _row(scene: Scene, lane: Lane, columns: int, scale: int) -> str:
             if before is None or rank[bar.state] < rank[before]:
                 cells[column] = bar.state
     row = [" " if cell is None else SIGNS[cell] for cell in cells]
+    highest = [0] * columns
+    for (begin, level), (end, _) in pairwise([*lane.levels, (scene.end, 0)]):
+        for column in places(begin, max(end, begin + 1)):
+            highest[column] = max(highest[column], level)
+    if lane.levels:
+        row = [_LEVELS[-(-7 * level // lane.depth)] if level else " " for level in highest]
     for hold in scene.holds:
         if hold.who == lane.thing:
             for column in places(hold.begin, hold.end):

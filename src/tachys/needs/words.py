@@ -13,6 +13,13 @@ def what_holds(need: Need) -> str:
     return need.words(time_text)
 
 
+def bound_text(need: Need, bound: int | Fraction | None, *, unseen: bool = False) -> str:
+    """A bound, or what its lack means; ``unseen``: nothing is known of it at all."""
+    if bound is not None:
+        return value_text(need, bound, "up")
+    return "none" if unseen else "possible" if need.measures == "number" else "unbounded"
+
+
 def value_text(need: Need, value: int | Fraction | None, rounding: str = "near") -> str:
     """A limit or bound of a need, in its unit."""
     if need.measures == "number":

@@ -25,7 +25,8 @@ from tachys.checking.result import CheckResult, NeedCheck
 from tachys.drawing.scene import Moment
 from tachys.figures import Figure
 from tachys.foreign import printable
-from tachys.needs.words import doubt_of, value_text, what_holds
+from tachys.needs.verdicts import Verdict
+from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
 from tachys.report.timeline import timeline_data
 from tachys.trying.headroom import Headroom
 from tachys.words import exact_share, exact_time, time_text
@@ -115,10 +116,9 @@ def _on_paper(need: Any, results: Sequence[CheckResult]) -> dict[str, Any]:
     seen_reasons = (f"{name}: {reason}" if len(results) > 1 else reason for name, reason in told if reason)
     reasons = list(dict.fromkeys(filter(None, [doubt_of(need), *seen_reasons])))
     bound = need.bound
-    unbounded = "possible" if need.need.measures == "number" else "unbounded"
     return {
         "name": need.need.name, "holds": what_holds(need.need), "limit": value_text(need.need, need.limit),
-        "bound": unbounded if bound is None else value_text(need.need, bound, "up"),
+        "bound": bound_text(need.need, bound),
         "seen": "-" if worst is None else value_text(need.need, worst),
         "slack": "-" if bound is None else value_text(need.need, need.limit - bound, "down"),
         "bound_bar": _bar(bound, need.limit), "seen_bar": _bar(worst, need.limit), "verdict": str(verdict),
@@ -204,7 +204,7 @@ def _sentence(text: str) -> str:
 
 
 def _seen(need: NeedCheck) -> dict[str, str]:
-    bound = "none" if need.bound is None else value_text(need.need, need.bound, "up")
+    bound = bound_text(need.need, need.bound, unseen=need.verdict is Verdict.UNSEEN)
     misses = f"{need.count} of {judged_count(need)}" if judged_count(need) else str(need.count)
     seen = "not seen" if need.value is None else value_text(need.need, need.value)
     return {"name": need.need.name, "limit": value_text(need.need, need.limit), "bound": bound, "seen": seen,

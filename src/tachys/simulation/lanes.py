@@ -42,7 +42,8 @@ class Lanes:
     """Everything that can be drawn of a part of a run.
 
     ``marks``: instants of sources; ``bodies``: from start to end of each thing, also where it took no time; ``held``:
-    where guards hold interrupts off, also while a more urgent routine runs meanwhile.
+    where guards hold interrupts off, also while a more urgent routine runs meanwhile; ``levels``: (from when on, how
+    many) of each buffer.
     """
 
     begin: int
@@ -52,6 +53,7 @@ class Lanes:
     lost: dict[str, list[int]] = field(default_factory=dict)
     bodies: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     held: list[Held] = field(default_factory=list)
+    levels: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
 
     def of(self, who: str) -> list[Stretch]:
         """The stretches of one thing, in order."""
@@ -138,6 +140,13 @@ class _Reader:
             self.finish(f"flag.{index.flags[number]}", time)
         elif kind == at.FLAG_OVER:
             lanes.lost.setdefault(f"flag.{index.flags[number]}", []).append(time)
+        elif kind in (at.ITEM_IN, at.ITEM_OUT):
+            levels = lanes.levels.setdefault(f"buffer.{index.buffers[number]}", [(0, 0)])
+            levels.append((time, levels[-1][1] + (1 if kind == at.ITEM_IN else -1)))
+        elif kind == at.ITEM_LOST:
+            lanes.lost.setdefault(f"buffer.{index.buffers[number]}", []).append(time)
+        elif kind in (at.ITEM_TAKEN, at.ASKED):
+            pass
         elif kind == at.TAKEN:
             self.taken = f"isr.{index.rows[number][0]}"
             self.guards.pop(self.taken, None)
@@ -215,8 +224,16 @@ def lanes(records: Records, index: Index, begin: int, end: int) -> Lanes:
     found.held = [replace(h, begin=max(h.begin, begin), end=min(h.end, end)) for h in found.held if h.end > begin]
     for who, spans in found.bodies.items():
         found.bodies[who] = [(first, last_) for first, last_ in spans if last_ >= begin and first <= end]
+    for who, levels in found.levels.items():
+        found.levels[who] = cut_levels(levels, begin, end)
     found.marks, found.lost = _inside(found.marks, begin, end), _inside(found.lost, begin, end)
     return found
+
+
+def cut_levels(levels: list[tuple[int, int]], begin: int, end: int) -> list[tuple[int, int]]:
+    """The levels of a window, the first from its beginning on."""
+    before = [level for time, level in levels if time <= begin]
+    return [(begin, before[-1] if before else 0), *((time, level) for time, level in levels if begin < time <= end)]
 
 
 def _inside(table: dict[str, list[int]], begin: int, end: int) -> dict[str, list[int]]:

@@ -23,7 +23,7 @@ from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.system import System
 from tachys.stretches import place_of
 
-OPEN, UNSURE = -1, -3
+OPEN, LOST, UNSURE = -1, -2, -3
 FAR = 1 << 62
 
 
@@ -31,20 +31,39 @@ FAR = 1 << 62
 class Filled:
     """What a capture says of one buffer.
 
-    ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN or UNSURE. ``lost`` are the
-    instants of items that surely found it full. ``deepest``: at least so many were in at once, at ``deepest_at``.
-    ``least`` and ``most``: how many each start took.
+    ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN, LOST or UNSURE. ``lost``
+    are the instants of items that surely found it full. ``deepest``: at least so many were in at once, at
+    ``deepest_at``. ``least`` and ``most``: how many each start took.
     """
 
     buffer: Buffer
     puts: Instants
     starts: Instants
+    ends: Instants
     run: Instants
     lost: Instants
     deepest: int
     deepest_at: int
     least: Instants
     most: Instants
+
+    def levels(self) -> list[tuple[int, int]]:
+        """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later."""
+        later = place_of(self.starts, self.puts)
+        later = np.where(later < len(self.starts), later, OPEN)
+        of_run = np.where(self.run == UNSURE, later, self.run)
+        of_run = np.where(of_run >= 0, np.maximum.accumulate(of_run), of_run)
+        told = of_run >= 0
+        run = of_run[told]
+        first = np.searchsorted(run, run)
+        place, many = np.arange(len(run)) - first + 1, np.searchsorted(run, run, side="right") - first
+        ends = np.minimum(self.ends[run], FAR // 2)
+        gone = self.starts[run] + (ends - self.starts[run]) // many * place
+        still = self.puts[of_run == OPEN]
+        at = np.concatenate([self.puts[told], still, gone])
+        step = np.concatenate([np.ones(len(run) + len(still), np.int64), np.full(len(gone), -1)])
+        order = np.lexsort((-step, at))
+        return list(zip(at[order].tolist(), np.cumsum(step[order]).tolist(), strict=True))
 
 
 def fill(system: System, shown: Readings, buffer: Buffer, resolution: int) -> Filled | None:
@@ -63,7 +82,7 @@ def fill(system: System, shown: Readings, buffer: Buffer, resolution: int) -> Fi
     run, lost, least, taken, deepest, at = _play(
         puts, starts, known, buffer.depth, most, first, each, resolution, isinstance(drain, Unit)
     )
-    return Filled(buffer, puts, starts, run, lost, int(deepest), int(at), least, taken)
+    return Filled(buffer, puts, starts, known, run, lost, int(deepest), int(at), least, taken)
 
 
 def _puts(shown: Readings, buffer: Buffer) -> Instants | None:
@@ -140,7 +159,7 @@ def _play(
         if held >= depth:
             lost[gone] = now
             gone += 1
-            run[place] = UNSURE
+            run[place] = LOST
             continue
         run[place] = OPEN if hidden + held < depth else UNSURE
         if number >= 0 and took < most and now <= starts[number] + off:  # the run that has just begun may have it

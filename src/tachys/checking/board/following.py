@@ -12,14 +12,12 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
-from tachys.checking.board.filling import OPEN as IN
+from tachys.checking.board.filling import LOST, OPEN, UNSURE
 from tachys.checking.board.measuring import Measurement
 from tachys.model.events import Thing
 from tachys.model.graph import Link
 from tachys.needs.seen import Delays, Following
 from tachys.stretches import place_of
-
-OPEN, LOST, UNSURE = -1, -2, -3
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +132,7 @@ def _drained(board: Measurement, hop: Link, times: Instants) -> Instants | None:
     last = place_of(filled.puts, times, behind=True) - 1  # of the items of one instant the last
     run = filled.run[last]
     told = np.append(filled.starts, np.int64(0))[run]
-    return np.where(times < 0, times, np.where(run >= 0, told, np.where(run == IN, OPEN, UNSURE)))
+    return np.where(times < 0, times, np.where(run >= 0, told, run))  # or what else became of it
 
 
 def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, still: Instants) -> Instants:

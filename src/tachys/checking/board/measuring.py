@@ -106,6 +106,12 @@ class Measurement:
         """How far off a measured time may be, in ps: by its two ends and by the analyser's clock."""
         return self.resolution + self.stretched(value)
 
+    def emptied_before(self, buffer: str, instant: int) -> tuple[Thing, int]:
+        """(who drains a buffer, when it began last before an instant)."""
+        starts = self.buffers[buffer].starts
+        place = int(np.searchsorted(starts, instant)) - 1
+        return self.system.graph.drain[buffer].thing, int(starts[place]) if place >= 0 else self.capture.begin
+
     def events(self, event: str) -> Instants | None:
         """When an event was seen; None where no line shows it."""
         return self.shown.instants.get(Event(event))

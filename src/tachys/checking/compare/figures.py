@@ -17,6 +17,7 @@ from tachys.checking.board.grid import jitter_of
 from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, without_least
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
+from tachys.checking.compare.items import before_items, taken
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
@@ -206,7 +207,7 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
     own = runs.cost
     if own is not None and runs.single is not None:
         own = without_least(own, runs.single)
-    first = Range(min(cost.least for cost in isr.costs_first), max(cost.most for cost in isr.costs_first))
+    first = before_items(isr)
     if own is None or not len(own.least):
         yield _not_shown(about, "cost", first.least, first.most, _no_body(board, about))
     elif isr.drains is not None:
@@ -255,8 +256,10 @@ def _cost(
 
 def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own: ExecutionTimes, key: str) -> Compared:
     """What a run costs before its items, or each of them, where its own time grows with how many it took."""
-    least, most = _taken(board, about, drains, len(own.least))
+    least, most = taken(board, about, drains, len(own.least))
     each, middle = drains.each, (own.least + own.most) // 2
+    fits = own.most + board.stretched(int(own.most.max())) >= first.least + least * each.least
+    least = np.where(fits, least, 0)  # else it took fewer than had come, which is no matter of what they cost
     rest = ExecutionTimes(
         np.maximum(0, own.least - most * each.most), np.maximum(0, own.most - least * each.least), own.interrupted
     )
@@ -278,18 +281,6 @@ def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own:
     measured = Measured(max(0, int(of_one.min())), max(0, int(of_one.max())), len(items), (width + 1) // 2)
     judged = _judged(about, "each", each.least, each.most, measured, (sure_least, sure_most))
     return judged if judged.state is Agreement.REFUTES else whole
-
-
-def _taken(board: Measurement, about: Thing, drains: Drain, runs: int) -> tuple[Instants, Instants]:
-    """How many items each whole run took, at least and at most."""
-    least, most = np.full(runs, drains.items.least, np.int64), np.full(runs, drains.items.most, np.int64)
-    filled, bodies = board.buffers.get(drains.buffer), board.shown.bodies[about]
-    if filled is not None and len(filled.starts):
-        begun = bodies.start[bodies.whole]
-        place = np.minimum(place_of(filled.starts, begun), len(filled.starts) - 1)
-        known = filled.starts[place] == begun
-        least[known], most[known] = filled.least[place[known]], filled.most[place[known]]
-    return least, most
 
 
 def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:

@@ -21,6 +21,7 @@ from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Compared, Measured
+from tachys.checking.compare.items import rests_on, took_fewer
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.premises import refuted_figures
 from tachys.checking.compare.sentences import sentence
@@ -69,6 +70,7 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
     found += [_stranger(stranger, left, board) for stranger in strangers]
     found += [] if hidden else list(_lost_wake_ups(board))
     left = [each for each in left if not any(each.about in finding.explains for finding in found)]
+    found += _took_fewer(board)
     if not any(figure.key == "gap" or figure.key == "burst" for figure in refuted):
         found += list(_unasked(board))
     explained = any(finding.code == "runs-unasked" for finding in found)
@@ -295,6 +297,17 @@ def _unasked(board: Measurement) -> Iterator[Finding]:
             apart = board.paper.reach.events.curve(runs.isr.start).least_span(2)
             text += storm(board, starts, int(matched.orphans[count // 2]), apart)
             yield Finding("runs-unasked", runs.isr.thing, text, 0, count, (), (), int(starts[matched.orphans[0]]))
+
+
+def _took_fewer(board: Measurement) -> Iterator[Finding]:
+    """Runs that were done too soon for what had come into their buffer."""
+    for few in took_fewer(board):
+        why = f"{few.drain} took {few.at_most} at most of the {few.came} that had come"
+        names = [
+            name for name, need in board.paper.needs.items() if need.proved and rests_on(board, need.need, few.buffer)
+        ]
+        about = Thing(f"buffer.{few.buffer}")
+        yield Finding("holds-less", about, sentence("holds-less", why), None, None, tuple(names), (), few.at)
 
 
 def _plain(board: Measurement, symptom: Symptom) -> Finding:

@@ -9,7 +9,6 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
-from tachys.checking.board.filling import Filled
 from tachys.checking.board.following import Followed, follow
 from tachys.checking.board.load import busiest, load_seen, taken_by
 from tachys.checking.board.measuring import Measurement
@@ -165,7 +164,8 @@ def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
 def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
     """What kept the earlier event waiting: from when it came to this one."""
     if thing.kind == "buffer":
-        return _overrun_causes(board, board.buffers[thing.name], miss)
+        drain, begin = board.emptied_before(thing.name, miss.at)
+        return causes_of(stretches_of(board, begin, miss.at, drain), None, board.system)
     starts = board.events(thing.start) if thing.kind == "isr" and miss.kind == "lost" else None
     if starts is None:
         return ()
@@ -173,14 +173,6 @@ def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause,
     end = int(starts[place]) if place < len(starts) else board.capture.end
     bound = board.paper.isrs[thing.name].latency
     return causes_of(stretches_of(board, miss.at, max(miss.at, end), thing), bound, board.system)
-
-
-def _overrun_causes(board: Measurement, filled: Filled, miss: Broken) -> tuple[Cause, ...]:
-    """What kept who empties a buffer from it: since it began last, up to where one found no room."""
-    drain = board.system.graph.drain[filled.buffer.name].thing
-    place = int(np.searchsorted(filled.starts, miss.at)) - 1
-    begin = int(filled.starts[place]) if place >= 0 else board.capture.begin
-    return causes_of(stretches_of(board, begin, miss.at, drain), None, board.system)
 
 
 def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
@@ -206,18 +198,25 @@ def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
 
 @dataclass(frozen=True, slots=True)
 class _Wait:
-    """How the waits of a need are taken apart; ``ended`` is when a unit ended, where it waits for one first."""
+    """How the waits of a need are taken apart; ``ended`` is when a unit ended, where it waits for one first.
+
+    ``buffer``: the one on the way, in which it may have found no room.
+    """
 
     board: Measurement
     waits: Thing
     unit: Thing
     ended: Instants | None
+    buffer: str = ""
 
     def apart(self, begin: int, end: int, *, lost: bool = False) -> list[WaitPart]:
         """A wait: while the unit is at work nothing holds anything off.
 
         What is ``lost`` was, where a unit comes first, as that was still at work.
         """
+        if lost and self.buffer:
+            drain, since = self.board.emptied_before(self.buffer, begin)
+            return stretches_of(self.board, since, begin, drain)
         if self.ended is None:
             return stretches_of(self.board, begin, end, self.waits)
         place = int(np.searchsorted(self.ended, begin, side="right"))
@@ -232,7 +231,8 @@ def _wait_of(board: Measurement, need: Need) -> _Wait:
     first = links[0].after if links and len(links) > 1 else None
     by_unit = first is not None and first.kind == "unit" and first.moment == "end"
     unit, ended = (first.thing, board.events(first)) if first is not None and by_unit else (need.waits, None)
-    return _Wait(board, need.waits, unit, ended)
+    buffers = [link.flag for link in links or () if link.kind == "drains" and link.flag in board.buffers]
+    return _Wait(board, need.waits, unit, ended, buffers[0] if buffers else "")
 
 
 def _note(followed: Followed) -> str:
@@ -250,7 +250,8 @@ def _misses(board: Measurement, paper: NeedBounds, broken: list[Broken]) -> tupl
     longest = sorted(broken, key=lambda miss: -(miss.value or 1 << 62))
     made = [
         Miss(miss.at, miss.value, miss.kind,
-             causes_of(wait.apart(miss.begin, miss.end, lost=miss.kind == "lost"), bound, board.system,
+             causes_of(wait.apart(miss.begin, miss.end, lost=miss.kind == "lost"),
+                       None if wait.buffer and miss.kind == "lost" else bound, board.system,
                        0 if bound is None or miss.value is None else miss.value - int(paper.limit))
              if k < APART and miss.kind != "early" else ())
         for k, miss in enumerate(longest)

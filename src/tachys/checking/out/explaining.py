@@ -106,6 +106,9 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
         length = miss.value if miss.value is not None else (limit or 10**9)
         words = {"late": "late", "early": "early", "lost": "lost", "open": "never answered"}[miss.kind]
         begin = miss.at - length if waiting == "loop" and miss.value is not None else miss.at
+        if need.need.waits.kind == "buffer" and miss.kind == "lost":
+            waiting, begin = result.around(miss.at).board.emptied_before(need.need.waits.name, miss.at)
+            length = miss.at - begin
         title = f"need.{name}: the event at {miss.at / 1e9:.6f} ms was {words}"
         return _explained(result, title, waiting, begin, begin + length, bound, limit, finding, need)
     if need.worst_at is None or need.seen is None:
@@ -118,7 +121,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
         end = begin + int(followed.delays.after[followed.delays.at == begin][0])
     else:
         end = begin + need.seen.most
-    title = f"need.{name}: met; the slowest answer that was seen, at {begin / 1e9:.6f} ms"
+    title = f"need.{name}: {need.verdict}; the slowest answer that was seen, at {begin / 1e9:.6f} ms"
     return _explained(result, title, waiting, begin, end, bound, limit, finding, need)
 
 

@@ -100,7 +100,9 @@ def miss_lines(result: CheckResult, need: NeedCheck) -> list[str]:
 
 
 def judged_count(need: NeedCheck) -> int:
-    """How many events of a need were judged."""
+    """How many events of a need were judged; of a number they are not counted."""
+    if not need.need.timed:
+        return 0
     return (need.seen.count if need.seen else 0) + sum(miss.kind not in ("late", "early") for miss in need.misses)
 
 

@@ -1,0 +1,77 @@
+"""What runs that drain a buffer say of it: how many items they took, and where their time is too short for that."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from tachys.capture.table import Instants
+from tachys.checking.board.measuring import Measurement
+from tachys.model.acts import Drain
+from tachys.model.events import Thing
+from tachys.model.nodes import Isr, Step
+from tachys.model.quantities import Range
+from tachys.needs.kinds import Need
+from tachys.stretches import place_of
+
+
+def taken(board: Measurement, about: Thing, drains: Drain, runs: int) -> tuple[Instants, Instants]:
+    """How many items each whole run took, at least and at most."""
+    least, most = np.full(runs, drains.items.least, np.int64), np.full(runs, drains.items.most, np.int64)
+    filled, bodies = board.buffers.get(drains.buffer), board.shown.bodies[about]
+    if filled is not None and len(filled.starts):
+        begun = bodies.start[bodies.whole]
+        place = np.minimum(place_of(filled.starts, begun), len(filled.starts) - 1)
+        known = filled.starts[place] == begun
+        least[known], most[known] = filled.least[place[known]], filled.most[place[known]]
+    return least, most
+
+
+def before_items(body: Isr | Step) -> Range:
+    """What a body costs beside the items that it takes."""
+    if isinstance(body, Isr):
+        return Range(min(cost.least for cost in body.costs_first), max(cost.most for cost in body.costs_first))
+    items = Range(0, 0) if body.drains is None else body.drains.takes
+    return Range(body.cost.least - items.least, body.cost.most - items.most)
+
+
+@dataclass(frozen=True, slots=True)
+class TookFewer:
+    """A run of ``drain``, at ``at`` ps, that was done too soon for the ``came`` items that were in."""
+
+    buffer: str
+    drain: Thing
+    at: int
+    came: int
+    at_most: int
+
+
+def took_fewer(board: Measurement) -> Iterator[TookFewer]:
+    """Of each buffer the run that most surely took fewer items than had come: it may hold less than it is written."""
+    for buffer in board.system.buffers:
+        drain = board.system.graph.drain[buffer.name]
+        if not isinstance(drain, Isr | Step) or drain.drains is None or buffer.name not in board.buffers:
+            continue
+        own = board.isrs[drain.name].cost if isinstance(drain, Isr) else board.steps[drain.name].own
+        each, bodies = drain.drains.each.least, board.shown.bodies.get(drain.thing)
+        if own is None or not len(own.most) or not each or bodies is None:
+            continue
+        least, _ = taken(board, drain.thing, drain.drains, len(own.most))
+        slack = board.stretched(int(own.most.max()))
+        fits = np.maximum(0, own.most + slack - before_items(drain).least) // each
+        wrong = np.flatnonzero(fits < least)
+        if len(wrong):
+            place = int(wrong[np.argmax(least[wrong] - fits[wrong])])
+            at = int(bodies.start[bodies.whole][place])
+            yield TookFewer(buffer.name, drain.thing, at, int(least[place]), int(fits[place]))
+
+
+def rests_on(board: Measurement, need: Need, buffer: str) -> bool:
+    """Whether what paper says of a need hangs on how much a buffer holds."""
+    if need.measures == "number":
+        return need.waits == f"buffer.{buffer}"
+    follows = need.follows
+    links = None if follows is None else board.system.graph.chain(follows.begins, follows.ends)
+    return any(link.kind == "drains" and link.flag == buffer for link in links or ())
