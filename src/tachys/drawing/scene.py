@@ -283,7 +283,8 @@ def _fill(board: Measurement, lane: Lane, begin: int, end: int) -> None:
     lane.lost = lost[(lost >= begin) & (lost <= end)].tolist()
     if thing.kind == "buffer":
         filled = board.buffers[thing.name]
-        lane.levels, lane.depth = cut_levels(filled.levels(), begin, end), filled.buffer.depth
+        steps = list(zip(*(each.tolist() for each in filled.level_steps()), strict=True))
+        lane.levels, lane.depth = cut_levels(steps, begin, end), filled.buffer.depth
 
 
 def _inside(starts: np.ndarray, ends: np.ndarray, begin: int, end: int) -> Iterator[tuple[int, int]]:

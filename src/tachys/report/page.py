@@ -221,8 +221,12 @@ def _moments(result: CheckResult) -> list[Moment]:
             miss = need.worst_miss
             took = limit if miss.value is None else miss.value
             words = f"{miss.kind}" if miss.value is None else f"{miss.kind}, {time_text(miss.value)}"
+            begin = miss.at
+            if need.need.waits.kind == "buffer" and miss.kind == "lost":  # what led to it lies before it
+                begin = result.around(miss.at).board.emptied_before(need.need.waits.name, miss.at)[1]
+                took = miss.at - begin
             found.append(
-                _around(miss.at, took, f"{need.need.name}: {words}, limit {value_text(need.need, need.limit)}", need)
+                _around(begin, took, f"{need.need.name}: {words}, limit {value_text(need.need, need.limit)}", need)
             )
         elif need.worst_at is not None and need.seen is not None:
             found.append(

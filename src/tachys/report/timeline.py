@@ -33,11 +33,13 @@ class _Drawn:
     lane: Lane
     bars: dict[str, Bars] = field(default_factory=dict)
     marks: dict[str, Instants] = field(default_factory=dict)
+    levels: Bars | None = None  # from when on, how many
 
     @property
     def size(self) -> int:
         """Numbers to be packed."""
-        return sum(2 * len(begin) for begin, _ in self.bars.values()) + sum(map(len, self.marks.values()))
+        levels = 0 if self.levels is None else 2 * len(self.levels[0])
+        return levels + sum(2 * len(begin) for begin, _ in self.bars.values()) + sum(map(len, self.marks.values()))
 
 
 def packed(numbers: Instants) -> str:
@@ -109,6 +111,9 @@ def _drawn(board: Measurement, lane: Lane) -> _Drawn:
     seen = events_of(board, lane.thing)
     found.marks["events"] = np.sort(np.concatenate([np.zeros(0, np.int64), *seen]))
     found.marks["lost"] = np.sort(lost_of(board, lane.thing))
+    if lane.kind == "buffer":
+        filled = board.buffers[lane.thing.name]
+        lane.depth, found.levels = filled.buffer.depth, filled.level_steps()
     delays = board.isrs[lane.thing.name].latency if lane.kind == "isr" else None
     if delays is not None and not delays.relative:
         some = delays.after > 0
@@ -147,11 +152,23 @@ def _thinned(each: _Drawn, kept: Bars, room: int, begin: int, end: int) -> tuple
         if state != "waits":
             np.add.at(busy, (first[~inside] - begin) // width, 1)
             np.add.at(busy, np.minimum((last[~inside] - begin) // width + 1, len(busy) - 1), -1)
+    if each.levels is not None:
+        few.levels = _highest(*each.levels, kept, width)
     for kind, at in each.marks.items():
         few.marks[kind] = at[_inside(at, at, kept)] if kind == "events" else at
     some = np.diff(np.concatenate([[0], (np.cumsum(busy) > 0).astype(np.int64), [0]]))
     first, last = np.flatnonzero(some > 0) * width + begin, np.flatnonzero(some < 0) * width + begin
     return few, (first, np.minimum(last, end))
+
+
+def _highest(at: Instants, level: Instants, kept: Bars, width: int) -> Bars:
+    """The levels in the moments, and of all others the highest of each stretch of ``width`` ps."""
+    inside, group = _inside(at, at, kept), at // width
+    order = np.lexsort((-level, group))
+    first = np.append(True, group[order][1:] != group[order][:-1])[: len(at)]
+    keep = inside.copy()
+    keep[order[first]] = True
+    return at[keep], level[keep]
 
 
 def _lane_data(each: _Drawn, thin: Bars | None, begin: int, unit: int) -> dict[str, Any]:
@@ -161,9 +178,13 @@ def _lane_data(each: _Drawn, thin: Bars | None, begin: int, unit: int) -> dict[s
 
     shown = {state: bars((np.maximum(pair[0], begin), pair[1])) for state, pair in each.bars.items() if len(pair[0])}
     marks = {kind: packed(np.diff((at - begin) // unit, prepend=0)) for kind, at in each.marks.items() if len(at)}
-    lane = each.lane
+    lane, levels = each.lane, None
+    if each.levels is not None:
+        at, level = each.levels
+        levels = [packed(np.diff((at - begin) // unit, prepend=0)), packed(level)]
     return {"name": lane.thing.name, "thing": str(lane.thing), "detail": lane.detail, "estimated": lane.estimated,
-            "bars": shown, "marks": marks, "thin": None if thin is None else bars(thin)}  # fmt: skip
+            "bars": shown, "marks": marks, "thin": None if thin is None else bars(thin),
+            "levels": levels, "depth": lane.depth}  # fmt: skip
 
 
 def _holds(result: CheckResult, moments: Sequence[Moment]) -> list[Any]:

@@ -47,7 +47,7 @@ class Filled:
     least: Instants
     most: Instants
 
-    def levels(self) -> list[tuple[int, int]]:
+    def level_steps(self) -> tuple[Instants, Instants]:
         """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later."""
         later = place_of(self.starts, self.puts)
         later = np.where(later < len(self.starts), later, OPEN)
@@ -63,7 +63,7 @@ class Filled:
         at = np.concatenate([self.puts[told], still, gone])
         step = np.concatenate([np.ones(len(run) + len(still), np.int64), np.full(len(gone), -1)])
         order = np.lexsort((-step, at))
-        return list(zip(at[order].tolist(), np.cumsum(step[order]).tolist(), strict=True))
+        return at[order], np.cumsum(step[order])
 
 
 def fill(system: System, shown: Readings, buffer: Buffer, resolution: int) -> Filled | None:

@@ -43,6 +43,7 @@
       const found = { ...lane, number, shown: true, bars: {}, marks: {}, thin: lane.thin ? bars(lane.thin) : null };
       for (const [state, pair] of Object.entries(lane.bars)) found.bars[state] = bars(pair);
       for (const [kind, text] of Object.entries(lane.marks)) found.marks[kind] = summed(unpack(text));
+      found.levels = lane.levels ? { at: summed(unpack(lane.levels[0])), level: unpack(lane.levels[1]) } : null;
       return found;
     });
     if (data.thinned) box.querySelector(".if-thin").hidden = false;
@@ -149,6 +150,15 @@
         pen.fillStyle = fill[state];
         eachBar(lane.bars[state], from, to, (first, last) => block(first, last, HEIGHT[state]));
       }
+      if (lane.levels) {
+        const { at, level } = lane.levels, floor = middle + 13, height = (many) => floor - 26 * many / lane.depth;
+        let k = Math.max(0, place(at, from) - 1), last = at.length && at[k] <= from ? level[k] : 0;
+        pen.beginPath(); pen.moveTo(LEFT, floor); pen.lineTo(LEFT, height(last));
+        for (; k < at.length && at[k] <= to; k++) if (at[k] > from) { pen.lineTo(x(at[k]), height(last)); last = level[k]; pen.lineTo(x(at[k]), height(last)); }
+        pen.lineTo(LEFT + width(), height(last)); pen.lineTo(LEFT + width(), floor); pen.closePath();
+        pen.fillStyle = colours.works; pen.fill(); pen.stroke();
+        pen.setLineDash([4, 3]); pen.beginPath(); pen.moveTo(LEFT, height(lane.depth)); pen.lineTo(LEFT + width(), height(lane.depth)); pen.stroke(); pen.setLineDash([]);
+      }
       pen.lineWidth = 1;
       if (lane.marks.events) eachMark(lane.marks.events, (at) => {
         pen.fillStyle = pen.strokeStyle = colours.ink; pen.beginPath(); pen.moveTo(x(at) - 4, middle - 22); pen.lineTo(x(at) + 4, middle - 22); pen.lineTo(x(at), middle - 14); pen.closePath();
@@ -195,6 +205,10 @@
           found.push(`${lane.thing} ${WORDS[state]} from ${scaled(data.begin + seconds(some.begin[k]), 10)} for ${scaled(seconds(some.end[k] - some.begin[k]), 6)}`);
           break;
         }
+      }
+      if (lane.levels) {
+        const k = place(lane.levels.at, at + 1) - 1;
+        found.push(`${lane.thing} holds ${k < 0 ? 0 : lane.levels.level[k]} of ${lane.depth}`);
       }
       const held = data.holds.find((hold) => hold[0] <= at && at <= hold[1] && (hold[3].includes(lane.number) || hold[2] === lane.number));
       if (held) found.push(held[2] === lane.number ? "it holds interrupts off" : `held off by ${held[4]}, which does so for ${scaled(seconds(held[1] - held[0]), 6)}`);
