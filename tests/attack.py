@@ -8,7 +8,9 @@ import random
 
 NS = 1000
 WOVEN = 1_000_000  # seeds below are as they were before there were tokens
-KINDS = ("clock", "source", "unit", "isr", "flag", "step", "need", "probe")
+KINDS = ("clock", "source", "unit", "isr", "flag", "buffer", "step", "need", "probe")
+STOCKED = 2_000_000  # as were seeds below before there were buffers
+FULL = 3_000_000  # from here on all have some
 
 
 class Time(int):
@@ -383,8 +385,147 @@ class Woven(Attack):
         return model
 
 
+class Stocked(Attack):
+    """A model by chance with buffers: rings that a step empties, FIFOs that a routine empties, lines that prints fill."""
+
+    def model(self):
+        """All of it: buffers in a model as any other."""
+        model = super().model()
+        if "step" not in model:
+            model["loop"], model["step"] = {"overhead": self.span(6, NS)}, {}
+        self.fill(model)
+        drains = [
+            f"{kind}.{name}" for kind in ("isr", "step") for name, each in model[kind].items() if "drains" in each
+        ]
+        fed = [f"source.{name}" for name in model["buffer"]]
+        for number, drain in enumerate(drains):
+            buffer = f"buffer.{self.dice.choice(list(model['buffer']))}"
+            model["need"][f"b{number}"] = {"of": buffer, "lost": self.one(0, 0, 3)}
+            known = [event for event in fed if event[7:] in model["source"]]
+            if known:
+                model["need"][f"w{number}"] = {
+                    "from": self.dice.choice(known), "to": f"{drain}.{self.one('start', 'end')}", "within": self.limit()
+                }  # fmt: skip
+        return model
+
+    def small(self):
+        """Buffers and little else, as the stand-in board can play it."""
+        self.levels, self.flags = 4, []
+        model = {"core": {"clock": "1 GHz", "levels": 4, "entry": Time(2 * NS), "exit": Time(NS)}, "source": {}}
+        if self.chance(0.3):
+            model["core"]["chain"] = Time(self.dice.randint(0, 6) * NS)
+        model["core"]["nesting"], model["core"]["late_arrival"] = self.chance(0.8), self.chance(0.2)
+        model["source"]["t"] = self.comes()
+        model["isr"] = {"t": {"on": "source.t", "level": self.dice.randrange(4), "cost": self.takes(5, 60)}}
+        model |= {"unit": {}, "loop": {"overhead": Time(3 * NS)}, "step": {}}
+        self.fill(model)
+        model["step"]["rest"] = {"cost": self.takes(1, 200)}
+        if self.chance(0.4):
+            model["step"]["rest"]["every"] = Time(self.number(300, 4000) * NS)
+        return toml(model)
+
+    def fill(self, model):
+        """One to three buffers."""
+        model["buffer"] = {}
+        for number in range(self.one(1, 1, 2, 3)):
+            self.one(self.ring, self.fifo, self.line)(model, f"b{number}")
+
+    def number(self, least, most):
+        """A number that is an end of the range as often as not."""
+        return self.one(least, most, self.dice.randint(least, most), self.dice.randint(least, most))
+
+    def takes(self, least, most):
+        """A time of so many ns, or a range."""
+        a, b = sorted((Time(self.number(least, most) * NS), Time(self.number(least, most) * NS)))
+        return a if a == b or self.chance(0.5) else [a, b]
+
+    def comes(self):
+        return {self.one("gap", "every"): Time(self.number(40, 900) * NS)}
+
+    def feeds(self, model, name):
+        """What feeds a buffer: a source at once or its routine."""
+        model["source"][name] = self.comes()
+        if self.chance(0.4):
+            model["isr"][name] = {
+                "on": f"source.{name}",
+                "level": self.dice.randrange(self.levels),
+                "cost": self.takes(2, 30),
+            }
+            return f"isr.{name}.end"
+        items = self.number(1, 3)
+        return f"source.{name}" if items == 1 else {"event": f"source.{name}", "items": items}
+
+    def asks(self, depth):
+        """When a buffer asks: threshold, quiet time."""
+        keys = {"threshold": self.number(1, depth)} if self.chance(0.6) else {}
+        return keys | ({"quiet": self.takes(10, 500)} if self.chance(0.4) else {})
+
+    def drains(self, name, asks, depth):
+        """All that is in, or so many."""
+        most = self.number(asks.get("threshold", 1), depth)
+        return f"buffer.{name}" if self.chance(0.6) else {"from": f"buffer.{name}", "most": most}
+
+    def ring(self, model, name):
+        """A ring that a step empties."""
+        depth, feeds, polls = self.number(1, 12), self.feeds(model, name), self.chance(0.5)
+        asks = self.asks(depth) if polls else {}
+        model["buffer"][name] = {"depth": depth, "fed_by": feeds} | asks
+        made = {"drains": self.drains(name, asks, depth), "each": self.takes(0, 40), "cost": self.takes(0, 50)}
+        if polls:
+            made["polls"] = f"buffer.{name}"
+        elif self.chance(0.3):
+            made["every"] = Time(self.number(100, 3000) * NS)
+        model["step"][name] = made
+
+    def fifo(self, model, name):
+        """A FIFO that a routine empties."""
+        depth, feeds = self.number(1, 12), self.feeds(model, name)
+        asks = self.asks(depth)
+        model["buffer"][name] = {"depth": depth, "fed_by": feeds} | asks
+        on = f"buffer.{name}"
+        if self.chance(0.2):
+            on = f"source.{name}t"
+            model["source"][f"{name}t"] = self.comes()
+        made = {"on": on, "level": self.dice.randrange(self.levels), "drains": self.drains(name, asks, depth),
+                "cost": self.takes(1, 40), "each": self.takes(0, 20)}  # fmt: skip
+        if self.chance(0.3):
+            made["guard"] = {"level": 0, "for": "all"}
+        model["isr"][f"{name}d"] = made
+        if self.chance(0.3):  # moved on into a ring
+            made["puts"] = {"into": f"buffer.{name}r", "items": "drained"}
+            depth, polls = self.number(1, 20), self.chance(0.5)
+            asks = self.asks(depth) if polls else {}
+            model["buffer"][f"{name}r"] = {"depth": depth} | asks
+            step = {
+                "drains": self.drains(f"{name}r", asks, depth),
+                "each": self.takes(0, 30),
+                "cost": self.takes(0, 50),
+            }
+            model["step"][f"{name}r"] = step | ({"polls": f"buffer.{name}r"} if polls else {})
+
+    def line(self, model, name):
+        """A unit that sends what steps print, or what a source puts."""
+        prints = self.chance(0.7)
+        model["buffer"][name] = {"depth": self.number(1, 8)} | ({} if prints else {"fed_by": self.feeds(model, name)})
+        model["unit"][name] = {"drains": f"buffer.{name}", "takes": self.takes(10, 150)}
+        if self.chance(0.3):
+            model["isr"][f"{name}e"] = {"on": f"unit.{name}", "level": self.dice.randrange(self.levels),
+                                        "cost": self.takes(2, 10)}  # fmt: skip
+        for number in range(self.one(1, 1, 2) if prints else 0):
+            items = self.number(1, 16)
+            made = {
+                "cost": self.takes(1, 40),
+                "puts": {"into": f"buffer.{name}", "items": [self.number(0, items), items]},
+            }
+            if self.chance(0.8):
+                made["every"] = Time(self.number(200, 6000) * NS)
+            model["step"][f"{name}{number}"] = made
+
+
 def attack(seed):
-    """The model of a seed; of each three one has tokens that go round its loop."""
+    """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= FULL or (seed >= STOCKED and seed % 3 != 2 and seed % 2):
+        return Stocked(seed).model()
     return Woven(seed).model() if seed % 3 == 2 and seed >= WOVEN else Attack(seed).model()
 
 
@@ -453,7 +594,7 @@ def relaxed(model, dice):
     if "loop" in made:
         ways.append(("loop.overhead wider", widen(made["loop"], "overhead")))
     for name, body in [*made.get("isr", {}).items(), *made.get("unit", {}).items()]:
-        if events and not isinstance(body.get("cost"), dict):
+        if events and "on" in body and not isinstance(body.get("cost"), dict):
             ways.append((f"{name}.on one more", more(body, events)))
     if not ways:
         return None

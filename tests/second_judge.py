@@ -42,6 +42,8 @@ class Story:
         index = self.index
         if kind == at.SOURCE:
             return f"source.{index.sources[number]}"
+        if kind == at.ASKED:
+            return f"buffer.{index.buffers[number]}"
         for table, names, thing in (
             ({at.UNIT_START: "start", at.UNIT_END: "end"}, index.units, "unit"),
             ({at.START: "start", at.LAST: "end"}, [row[0] for row in index.rows], "isr"),
@@ -77,8 +79,8 @@ class Story:
                     found.append((since, time))
                 since = None
                 cost = time if cost is not None else None
-            elif kind == at.STEP_PHASE and cause == at.WORK:
-                cost = time
+            elif kind == at.STEP_PHASE and cause in (at.WORK, at.DRAIN):
+                cost = time if cost is None else cost
             elif kind == at.PASS and time > cause:
                 found.append((cause, time))
             elif kind in (at.STEP_PHASE, at.HALTS, at.STEP_END) and cost is not None:
@@ -121,6 +123,8 @@ class Story:
                 taken = given
             if event.startswith("step.") and name == event.rpartition(".")[0] + ".start":
                 step = self.system.step(self.index.steps[number])
+                if step.asked_by is not None:
+                    return []
                 cause = taken if step.polls is not None and step.every is None else given
             if name == event:
                 found.append(time - (cause if event.startswith("step.") else given))
@@ -146,6 +150,10 @@ class _Tokens:
         self.queues = defaultdict(list)  # of a row or unit: what waits, each a list of events of the need
         self.works = defaultdict(list)  # of a routine, unit or step: what runs
         self.set = defaultdict(list)
+        self.coming, self.inside = defaultdict(list), defaultdict(list)  # of a buffer: items to be put, items in it
+        self.took = []  # what a step or operation that begins just now has taken
+        self.moved = {}  # of a routine that moves on what it drains: how many it has taken
+        self.early = 0  # how many a routine that has just begun has taken, which are told behind its beginning
         self.told, self.lost, self.born, self.superseded = [], [], [], []
         self.last = ""
         self.primed = {unit.name for unit in story.system.units if unit.primed}
@@ -166,6 +174,12 @@ class _Tokens:
                     taken = {number: [self.queues["row", number].pop(0)]}
                 self.works["isr", isr.name] = taken
                 continue
+            if kind in (at.ITEM_IN, at.ITEM_LOST):
+                self._item(number, kind == at.ITEM_LOST)
+            elif kind == at.ITEM_TAKEN or (kind == at.ITEM_OUT and self._by_unit(number)):
+                if not self.early:
+                    self.took += _of(self.inside[number].pop(0))
+                self.early -= self.early > 0
             if kind == at.LOST:
                 self._lose(self.queues["row", number].pop())
             elif kind == at.UNIT_LOST:
@@ -183,7 +197,9 @@ class _Tokens:
                 self.primed.discard(unit)
                 waiting = [] if begun else self.queues["unit", unit]
                 self.works["unit", unit] = waiting.pop(0) if waiting else []
-                carried = self._through(f"unit.{unit}", "begins", self.works["unit", unit])
+                if system.units[number].drains is not None:
+                    carried, self.took = self.took, []
+                carried += self._through(f"unit.{unit}", "begins", self.works["unit", unit])
                 if carried:  # they have arrived where they were going, whatever becomes of the operation
                     self.works["unit", unit] = []
             elif kind == at.UNIT_END:
@@ -197,6 +213,8 @@ class _Tokens:
                     if hop.after == name and hop.kind in ("begins", "serves"):
                         row = index.rows.index((isr, hop.before))
                         carried += [token for each in running.get(row, []) for token in each]
+                if kind == at.START and system.isr(isr).drains is not None:
+                    carried += self._taken_behind(place)
                 if kind == at.LAST:
                     carried += self.works.pop(("on top", f"isr.{isr}"), [])
             elif kind == at.FLAG_SET or kind == at.FLAG_OVER:
@@ -219,7 +237,8 @@ class _Tokens:
                 else:
                     self._lose(tokens)
             elif kind == at.STEP_START:
-                carried = self.works.pop(("flag", index.steps[number]), [])
+                carried = self.works.pop(("flag", index.steps[number]), []) + self.took
+                self.took = []
             elif kind == at.STEP_END:
                 carried = self.works.pop(("on top", f"step.{index.steps[number]}"), [])
             if name:
@@ -228,6 +247,29 @@ class _Tokens:
         gone = Counter(time for time, _ in self.told) + Counter(self.lost) + Counter(self.superseded)
         opened = list((Counter(self.born) - gone).elements())
         return self.told, self.lost, opened
+
+    def _by_unit(self, number):
+        return self.story.system.graph.drain[self.story.index.buffers[number]].kind == "unit"
+
+    def _item(self, number, lost):
+        """An item goes in or is lost: the events of the need go with the last of those that one event puts."""
+        tokens, last = self.coming[number].pop(0) if self.coming[number] else ({"of": []}, True)
+        if lost:
+            self._lose(tokens["of"])
+            tokens["of"] = []
+        else:
+            self.inside[number].append([tokens] if last else [])
+
+    def _taken_behind(self, place):
+        """What a routine takes whose first instruction is told at ``place``."""
+        rows, found = self.story.rows[place + 1 :], []
+        for _, kind, number, _ in rows:
+            if kind != at.ITEM_TAKEN:
+                break
+            found += _of(self.inside[number].pop(0))
+            self.early += 1
+        self.moved[self.story.index.rows[self.story.rows[place][2]][0]] = self.early
+        return found
 
     def _through(self, body, kind, tokens):
         """What a unit passes on as it begins ("begins") or ends ("serves")."""
@@ -264,6 +306,18 @@ class _Tokens:
             if hop.before == name and hop.kind == "ends":
                 kind, thing, _ = hop.after.split(".")
                 self.works["on top", f"{kind}.{thing}"] = list(going)
+        for buffer, items in story.system.graph.feeds.get(name, ()):
+            asked = any(hop.before == name and hop.kind == "drains" and hop.flag == buffer for hop in self.hops)
+            group = {"of": list(going) if asked else []}
+            number = story.index.buffers.index(buffer)
+            self.coming[number] += [(group, False)] * (items - 1) + [(group, True)]
+        for buffer, isr in story.system.graph.mover.items():
+            if name == isr.end:
+                asked = any(hop.before == name and hop.kind == "drains" and hop.flag == buffer for hop in self.hops)
+                group, many = {"of": list(going) if asked else []}, self.moved[isr.name]
+                number = story.index.buffers.index(buffer)
+                self.coming[number] += [(group, False)] * (many - 1) + [(group, True)] * (many > 0)
+                self.superseded += [] if many else group["of"]
         for unit in story.system.units:
             if name in unit.on:
                 asked = any(hop.before == name and hop.after.startswith(f"unit.{unit.name}.") and hop.kind != "ends"
@@ -275,6 +329,11 @@ class _Tokens:
                             for hop in self.hops)  # fmt: skip
                 self.queues["row", row].append(list(going) if asked else [])
         return going
+
+
+def _of(groups):
+    """The events of the need that go with an item, unless another item of the same event was lost."""
+    return [token for group in groups for token in group["of"]]
 
 
 def misses(story, need):

@@ -29,7 +29,7 @@ from tachys.needs.verdicts import Verdict
 from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
-from tachys.simulation.statistics import counted, losses
+from tachys.simulation.statistics import counted, levels, losses
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.load import surplus
 
@@ -145,9 +145,14 @@ class Case:
             ("isr", self.paper.isrs, "lost"),
             ("unit", self.paper.units, "lost"),
             ("flag", self.paper.flags, "overwritten"),
+            ("buffer", self.paper.buffers, "lost"),
         ):
             for name, found in table.items():
                 self.hold(f"{kind} never loses and lost", name, getattr(found, may) or not lost[f"{kind}.{name}"])
+        deepest = levels(run.memory, run.index)
+        for name, found in self.paper.buffers.items():
+            self.hold("more in a buffer than its level", (name, deepest[name], found.level),
+                      found.level is None or deepest[name] <= found.level)  # fmt: skip
 
     def _events(self, story):
         reach = self.paper.reach
@@ -409,7 +414,7 @@ def main():
     """Soak, report, shrink."""
     options = argparse.ArgumentParser()
     options.add_argument("--models", type=int, default=2000)
-    options.add_argument("--seed", type=int, default=1_000_000)
+    options.add_argument("--seed", type=int, default=2_000_000)
     options.add_argument("--plays", type=int, default=2)
     options.add_argument("--workers", type=int, default=2)
     options.add_argument("--shrink", type=int, default=5, help="how many of the kinds found are shrunk")

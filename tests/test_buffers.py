@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from attack import Stocked
 from boards import UNTIL, first, on_board
 from planted import ANALYSER
-from stocked import Stocked
 from tachys.demo.analyser import busy, pulses, steps
 from tachys.demo.machine import Burns, Empties, Fills, Hold, Machine, Plan, Routine, Store, Task
 from tachys.errors import InputError
@@ -88,6 +88,29 @@ def test_a_print_that_waits_for_its_line(every, blocks):
     assert 0.8 * paper.most <= counted(run.memory, index)["step.print.duration"].most <= paper.most
 
 
+def test_what_paper_says_of_rings_and_fifos_is_nearly_played():
+    system = read_model(RING.format(depth=200, each="27.2", rest=12800 - 30 - 74 * 27.2), "m.toml")
+    run, _, index = play_whole(system, RunOptions("most", "together", "gap"), 10**12)
+    assert levels(run.memory, index)["ring"] == bounds(system).buffers["ring"].level == 74
+    slow = read_model(FIFO.replace('serial.baud = "57600 Bd"', 'gap = "690 us"'), "m.toml")
+    run, _, index = play_whole(slow, RunOptions("most", "together", "gap"), 10**12)
+    assert counted(run.memory, index)["buffer.rx.time"].most > 0.98 * bounds(slow).buffers["rx"].time.most
+
+
+# Le Boudec, Thiran, Network calculus, 2001, chapter 1: an arrival curve of b items at once and then one each 1/r meets
+# a server of rate R after a latency T: backlog b + r T, delay T + b / R. A server that takes one item at a time, each in
+# 1/R, and is busy with one as they come, has T = 1/R.
+@pytest.mark.parametrize(("burst", "every", "takes"), [(4, 100, 20), (10, 1000, 90), (3, 50, 15), (7, 70, 10)])
+def test_backlog_and_delay_are_those_of_network_calculus(burst, every, takes):
+    text = (
+        f'{HEAD}[source.s]\nburst = {{ count = {burst}, spaced = "1 ns", every = "{burst * every} us" }}\n'
+        f'[buffer.b]\ndepth = 100\nfed_by = "source.s"\n[unit.u]\ndrains = "buffer.b"\ntakes = "{takes} us"\n'
+    )
+    found = of(text, "b")
+    assert found.level == burst - 1  # the first is at work at once
+    assert found.time.most == (burst - 1) * (takes * US - 1000)  # b / R, less what they come apart
+
+
 def stand_in(system, came):
     """The plan of the stand-in board for a model of buffers, at its most costs."""
     core, graph, stores = system.core, system.graph, []
@@ -108,7 +131,17 @@ def stand_in(system, came):
         holds = tuple(Hold(guard.urgency, 0, None) for guard in isr.guards)
         arrivals = came[isr.on[0].name] if kind == "source" else ()
         routines.append(
-            Routine(isr.name, isr.urgency, arrivals, (cost, cost), holds, puts=puts, asked=asked, empties=empties)
+            Routine(
+                isr.name,
+                isr.urgency,
+                arrivals,
+                (cost, cost),
+                holds,
+                puts=puts,
+                moves=isr.moves_to,
+                asked=asked,
+                empties=empties,
+            )
         )
     steps = [Task(step.name, tuple(map(part, step.acts)), every=int(step.every.nominal) if step.every else None,
                   asked=step.asked_by) for step in system.steps]  # fmt: skip
@@ -126,7 +159,7 @@ def part(act):
 
 @given(st.integers(0, 2**24))
 def test_the_engine_and_the_stand_in_fill_and_empty_alike(seed):
-    system = read_model(Stocked(seed).text(), "m.toml")
+    system = read_model(Stocked(seed).small(), "m.toml")
     if any(event.kind == "unit" for isr in system.isrs for event in isr.on):
         return
     _, seen, index = play_whole(system, RunOptions("most", "drawn", "gap", seed=seed), LONG)
@@ -148,7 +181,7 @@ def test_the_engine_and_the_stand_in_fill_and_empty_alike(seed):
 
 @given(st.integers(0, 2**24))
 def test_no_play_beats_the_bounds_of_buffers(seed):
-    system = read_model(Stocked(seed).text(), "m.toml")
+    system = read_model(Stocked(seed).small(), "m.toml")
     paper = bounds(system)
     for number, how in enumerate((("most", "together"), ("drawn", "drawn"))):
         run, _, index = play_whole(system, RunOptions(*how, "gap", seed=seed + number), LONG)
@@ -262,6 +295,33 @@ shows = "step.print"
 """
 
 
+MOVES = (
+    FIFOS.replace(
+        "[need.whole]",
+        """puts = { into = "buffer.ring", items = "drained" }
+[buffer.ring]
+depth = 16
+[step.parse]
+drains = "buffer.ring"
+polls = "buffer.ring"
+cost = ["4 us", "6 us"]
+each = ["9 us", "11 us"]
+[need.kept]
+of = "buffer.ring"
+lost = 0
+[need.through]
+from = "source.byte"
+to = "step.parse.end"
+within = "6 ms"
+[need.whole]""",
+    )
+    + """
+[probe.D3]
+shows = "step.parse"
+"""
+)
+
+
 def came(seed, mean):
     dice, at, found = random.Random(seed), 0, []
     while at < UNTIL:
@@ -329,3 +389,25 @@ def test_a_print_on_a_board(fault, named, seed):
         "D2": pulses([begin for _, begin, _ in truth.sent], 20 * US), "D4": steps(truth, "print"),
         "D3": pulses([end for _, _, end in truth.sent], 20 * US)}, stores=(Store("tx", 16, sent_in=takes),))  # fmt: skip
     assert first(result) == named, result.findings
+
+
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize(
+    ("fault", "named"),
+    [("none", []), ("blocking send", [("step.send", "time-longer")]), ("slow copies", [("step.parse", "each-longer")])],
+)
+def test_what_a_routine_moves_on_from_a_fifo_to_a_ring(fault, named, seed):
+    each = (40 * US, 44 * US) if fault == "slow copies" else (9_300_000, 10_700_000)
+    bytes_ = came(seed, 700 * US)
+    rx = Routine(
+        "rx", 1, (), (2_100_000, 2_900_000), asked="rx", moves="ring", empties=Empties("rx", 8, (950_000, 1_150_000))
+    )
+    task = Task("parse", (Burns((4_200_000, 5_700_000)), Empties("ring", 16, each)), asked="ring")
+    stores = (Store("rx", 8, bytes_, 4, (600 * US, 600 * US)), Store("ring", 16))
+    result, _ = on_board(MOVES, seed, fault == "blocking send", [task], lambda truth: {
+        "D2": busy(truth, "rx"), "D3": steps(truth, "parse"), "D4": pulses(bytes_, 30 * US)},
+        routines=(rx,), stores=stores)  # fmt: skip
+    assert first(result) == named, result.findings
+    assert result.needs["through"].seen.count > 100
+    assert result.needs["through"].seen.most <= result.needs["through"].bound or fault != "none"
+    assert result.buffers["ring"].level >= 4

@@ -63,13 +63,16 @@ def _bounds() -> Any:
     unit = _shape("Unit", **_measured("unit", figure, bounded=True), lost=loses, lost_in_row=_null_or(int),
                   depth_needed=_null_or(int))  # fmt: skip
     flag = _shape("Flag", **_measured("flag", figure, bounded=True), overwritten=loses)
+    level = _shape("Level", most=_null_or(int), depth=int)
+    buffer = _shape("Buffer", **_measured("buffer", figure, bounded=True), level=level, lost=loses)
     step = _shape("Step", **_measured("step", figure, bounded=True) | {"late": _null_or(figure)}, drifts=bool)
     need = _shape(
         "Need", verdict=str, limit=Amount, bound=_null_or(Amount), **_or_not({"parts": _list(part)}), **reason
     )
     return _shape("Bounds", format=_head("bounds"), title=str, laid_over=_list(str),
                   load=load, loop=_by_name(figure), isrs=_by_name(isr),
-                  units=_by_name(unit), flags=_by_name(flag), steps=_by_name(step), needs=_by_name(need))  # fmt: skip
+                  units=_by_name(unit), flags=_by_name(flag), buffers=_by_name(buffer), steps=_by_name(step),
+                  needs=_by_name(need))  # fmt: skip
 
 
 def _statistics(name: str, **more: Any) -> Any:
@@ -83,6 +86,8 @@ def _simulation() -> Any:
     isr = _shape("Routine", **_measured("isr", stats, played=True), lost=int)
     unit = _shape("Unit", **_measured("unit", stats, played=True), lost=int)
     flag = _shape("Flag", **_measured("flag", stats, played=True), overwritten=int)
+    level = _shape("Level", most=int)
+    buffer = _shape("Buffer", **_measured("buffer", stats, played=True), level=level, lost=int)
     step = _shape("Step", **_measured("step", stats, played=True))
     miss = _shape("Miss", run=int, at=Seconds, value=_null_or(Amount), kind=str)
     need = _shape("Need", verdict=str, limit=Amount, **_or_not({"seen": stats}), value=_null_or(Amount), missed=int,
@@ -90,7 +95,7 @@ def _simulation() -> Any:
     return _shape("Simulation", format=_head("simulation"), title=str, laid_over=_list(str),
                   runs=int, length=Seconds, complete=bool,
                   load=load, loop=_by_name(stats), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
-                  steps=_by_name(step), needs=_by_name(need))  # fmt: skip
+                  buffers=_by_name(buffer), steps=_by_name(step), needs=_by_name(need))  # fmt: skip
 
 
 def _finding(name: str, **more: Any) -> Any:
@@ -107,6 +112,7 @@ def _check() -> Any:
     isr = _shape("Routine", **_measured("isr", seen, seen=True), lost=_null_or(int), runs=_null_or(int), unasked=int)
     unit = _shape("Unit", **_measured("unit", seen, seen=True), lost=_null_or(int))
     flag = _shape("Flag", **_measured("flag", seen, seen=True), overwritten=int)
+    buffer = _shape("Buffer", level=_shape("Level", most=int), lost=int)
     step = _shape("Step", **_measured("step", seen, seen=True))
     cause = _shape("Cause", what=str, how=str, time=Seconds, expected=_null_or(Seconds))
     miss = _shape("Miss", at=Seconds, value=_null_or(Seconds), kind=str, causes=_list(cause))
@@ -122,8 +128,9 @@ def _check() -> Any:
     return _shape("Check", format=_head("check"), capture=str, laid_over=_list(str),
                   length=Seconds, resolution=Seconds, remarks=_list(str),
                   load=load, clock=_null_or(clock), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
-                  steps=_by_name(step), periods=_by_name(seen), needs=_by_name(need), figures=_list(figure),
-                  findings=_list(_finding("Finding")), unseen=_list(str), foreign=_list(str))  # fmt: skip
+                  buffers=_by_name(buffer), steps=_by_name(step), periods=_by_name(seen), needs=_by_name(need),
+                  figures=_list(figure), findings=_list(_finding("Finding")), unseen=_list(str),
+                  foreign=_list(str))  # fmt: skip
 
 
 def _checks() -> Any:

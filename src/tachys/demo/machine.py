@@ -59,7 +59,10 @@ class Fills:
 
 @dataclass(frozen=True, slots=True)
 class Routine:
-    """An interrupt routine as it really is. ``arrivals`` are the instants of its event, ascending."""
+    """An interrupt routine as it really is. ``arrivals`` are the instants of its event, ascending.
+
+    As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another.
+    """
 
     name: str
     level: int
@@ -70,6 +73,7 @@ class Routine:
     takes_all: bool = False
     sets: tuple[str, ...] = ()
     puts: str | None = None
+    moves: str | None = None
     asked: str | None = None
     empties: Empties | None = None
 
@@ -180,6 +184,7 @@ class _Filled:
     held: int = 0
     state: str = "rests"
     left: int = 0
+    took: int = 0
     copies: bool = False
     quiet_at: int | None = None
     over: bool = False
@@ -408,6 +413,9 @@ class Machine:
         self._flags.update(routine.sets)
         if routine.puts is not None:
             self._put(self._stores[routine.puts])
+        if routine.moves is not None and routine.empties is not None:
+            for _ in range(self._stores[routine.empties.store].took):
+                self._put(self._stores[routine.moves])
         if routine.asked is not None:
             self._stores[routine.asked].state = "rests"
             self._ask(self._stores[routine.asked])
@@ -461,6 +469,7 @@ class Machine:
         if empties is not None:
             filled = self._stores[empties.store]
             filled.left, filled.copies = min(filled.held, empties.most), False
+            filled.took = filled.left
 
     def _go_on_copying(self, step: Task) -> None:
         """The next that a step has to copy, if there is one."""

@@ -49,14 +49,18 @@ class Buffers:
         return Buffer(name, table.depth, fed_by, threshold, quiet)
 
     def _judge_ends(self, path: Path, name: str, fed_by: tuple[Feed, ...], table: BufferTable) -> None:
-        drains, puts = list(self._drains(name)), list(self._puts(name))
+        drains, puts, moves = list(self._drains(name)), list(self._puts(name)), list(self._moves(name))
         complain = self.report.complain
         if len(drains) != 1:
             wrong = f"{' and '.join(drains)} drain it" if drains else "nothing drains it"
             complain(path, wrong, f'let one routine, step or unit say drains = "buffer.{name}"')
-        if not fed_by and not puts:
+        if not fed_by and not puts and not moves:
             complain(path, "nothing feeds it", 'write for instance fed_by = "source.byte"')
-        if puts and fed_by:
+        if moves and len(moves) + len(puts) + len(fed_by) > 1:
+            complain(
+                path, f"not yet: {moves[0]} moves into it what it has drained, and others feed it", "let that be all"
+            )
+        elif puts and fed_by:
             complain(
                 (*path, "fed_by"), f"not yet: {puts[0]} puts into it too, and waits for room",
                 "let either events or steps feed it",
@@ -84,6 +88,11 @@ class Buffers:
         for step, table in self.model.step.items():
             if table.puts is not None and table.puts.into == f"buffer.{name}":
                 yield f"step.{step}"
+
+    def _moves(self, name: str) -> Iterator[str]:
+        for isr, table in self.model.isr.items():
+            if table.puts is not None and table.puts.into == f"buffer.{name}":
+                yield f"isr.{isr}"
 
     def _asked(self, name: str) -> Iterator[str]:
         """What begins at its request."""
@@ -116,6 +125,8 @@ class Buffers:
             complain((*path, "polls"), "not yet: what drains a buffer polls no flag", f'write polls = "{named}"')
         if isinstance(table, StepTable) and table.polls is not None and table.every is not None:
             complain((*path, "every"), "not yet beside polls of a buffer", "write one of them")
+        if isinstance(table, StepTable) and table.waits is not None:
+            complain((*path, "drains"), "not yet beside waits", "let a step of its own drain it")
         if isinstance(table, IsrTable) and table.serves == "all":
             complain((*path, "serves"), "not yet: with drains a run serves one request", "leave it out")
         most = buffer.depth if not isinstance(given, DrainTable) or given.most is None else given.most
@@ -135,10 +146,30 @@ class Buffers:
         sure = 0 if named not in asks or set(asks) != {named} else 1 if buffer.quiet is not None else threshold
         return Drain(named.removeprefix("buffer."), most, each, Range(min(sure, most), most))
 
+    def moves_to(self, path: Path, table: IsrTable) -> str | None:
+        """The buffer into which a routine puts what it has drained."""
+        if table.puts is None:
+            return None
+        into = table.puts.into.removeprefix("buffer.")
+        if table.puts.items != "drained":
+            self.report.complain(
+                (*path, "puts"), "not yet: a routine puts what it has drained", 'write items = "drained"'
+            )
+        elif table.drains is None:
+            self.report.complain((*path, "puts"), "it drains nothing that it could put", 'add drains = "buffer.NAME"')
+        elif into == (table.drains.from_ if isinstance(table.drains, DrainTable) else table.drains).removeprefix(
+            "buffer."
+        ):
+            self.report.complain((*path, "puts"), "puts back into what it drains", "name another buffer")
+        return into if into in self.model.buffer else None
+
     def put(self, path: Path, table: PutTable) -> Put | None:
         """What a step puts into a buffer that a unit drains; how long it can spin is narrowed later."""
         name = table.into.removeprefix("buffer.")
         buffer = self.model.buffer.get(name)
+        if table.items == "drained":
+            self.report.complain((*path, "puts"), "not yet: a step puts so many", "write items = [20, 80]")
+            return None
         items = [table.items] * 2 if isinstance(table.items, int) else table.items
         if len(items) != 2 or items[0] > items[1] or not items[1]:
             self.report.complain((*path, "puts"), f"items = {table.items} is no number and no range", "write [20, 80]")

@@ -144,6 +144,7 @@ def _isrs(
             serves_all=table.serves == "all",
             sets=as_names(table.sets),
             order=table.order,
+            moves_to=filled.moves_to(path, table),
         )
         drains = filled.drain(path, table)
         isrs.append(isr if drains is None or not costs else isr.draining(drains))

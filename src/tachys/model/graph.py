@@ -39,7 +39,7 @@ class Graph:
     ``sets``: the flags that each event sets. ``begun_by``: what an event begins, units before routines, each in the
     order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it polls,
     what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many items;
-    ``drain``: who takes them.
+    ``drain``: who takes them; ``mover``: the routine that puts into one what it has drained of another.
     """
 
     def __init__(
@@ -56,8 +56,11 @@ class Graph:
         self.feeds: dict[Event, list[tuple[str, int]]] = defaultdict(list)
         self.drain: dict[str, Unit | Isr | Step] = {}
         self._fed_by: dict[str, tuple[Event, ...]] = {}
+        self.mover: dict[str, Isr] = {isr.moves_to: isr for isr in isrs if isr.moves_to is not None}
         for buffer in buffers:
             putting = [step.start for step in steps for put in step.puts if put.buffer == buffer.name]
+            if buffer.name in self.mover:
+                putting.append(self.mover[buffer.name].end)
             self._fed_by[f"buffer.{buffer.name}"] = (*(feed.event for feed in buffer.fed_by), *putting)
             for feed in buffer.fed_by:
                 self.feeds[feed.event].append((buffer.name, feed.items))
@@ -113,6 +116,12 @@ class Graph:
         """The events that set a flag: of hardware, and the ends of routines and steps; what feeds a "buffer.NAME"."""
         return self._fed_by.get(flag or "") or tuple(self._set_by.get(flag or "", ()))
 
+    def surely_set_by(self, flag: str) -> tuple[Event, ...]:
+        """Those of :meth:`sets_of` after each of which it is set: a run that drained nothing moves nothing on."""
+        mover = self.mover.get(flag.removeprefix("buffer.")) if flag.startswith("buffer.") else None
+        sure = mover is None or mover.drains is None or mover.drains.items.least > 0
+        return self.sets_of(flag) if sure else ()
+
     def is_set_by_hardware(self, flag: str | None) -> bool:
         """Whether a flag can be set without a routine: then also while the core is halted, which does not wake it."""
         return any(event.kind in ("source", "unit") for event in self.sets_of(flag))
@@ -127,7 +136,8 @@ class Graph:
         for flag in self.sets.get(event, ()):
             for step in self.pollers.get(flag, ()):
                 yield Link(event, step.start, "sets", flag)
-        for buffer, _ in self.feeds.get(event, ()):
+        moved = [buffer for buffer, isr in self.mover.items() if isr.end == event]
+        for buffer in [*(buffer for buffer, _ in self.feeds.get(event, ())), *moved]:
             if buffer in self.drain:
                 yield Link(event, self.drain[buffer].start, "drains", buffer)
 

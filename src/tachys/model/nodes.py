@@ -161,7 +161,7 @@ class Isr(Body):
     ``order`` is what is written for those of one level.
 
     ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order; of one that ``drains`` a
-    buffer with what the items take.
+    buffer with what the items take. ``moves_to``: the buffer into which it puts, as it ends, what it has drained.
     """
 
     kind: ClassVar[str] = "isr"
@@ -177,6 +177,7 @@ class Isr(Body):
     sets: tuple[str, ...] = ()
     order: int = 0
     drains: Drain | None = None
+    moves_to: str | None = None
 
     @property
     def costs_first(self) -> tuple[Range, ...]:

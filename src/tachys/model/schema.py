@@ -185,10 +185,14 @@ class DrainTable(Table):
 
 
 class PutTable(Table):
-    """Puts so many items into a buffer, and spins while that is full."""
+    """Puts so many items into a buffer, and spins while that is full; or, of a routine, what it has drained."""
 
     into: str
-    items: Annotated[int, Field(strict=True, ge=1, le=10**6)] | list[Annotated[int, Field(strict=True, ge=0, le=10**6)]]
+    items: (
+        Literal["drained"]
+        | Annotated[int, Field(strict=True, ge=1, le=10**6)]
+        | list[Annotated[int, Field(strict=True, ge=0, le=10**6)]]
+    )
 
 
 class UnitTable(Table):
@@ -215,6 +219,7 @@ class IsrTable(Table):
     sets: Names = []
     drains: str | DrainTable | None = None
     each: TimeRange | None = None
+    puts: PutTable | None = None
     deadline: PositiveTime | None = None
 
 

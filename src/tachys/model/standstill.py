@@ -23,8 +23,9 @@ def timeless_ring(
             follow.setdefault(event, []).append(unit.start)
     for buffer in buffers:
         takers = [unit.start for unit in units if unit.drains == buffer.name]
-        for feed in buffer.fed_by:
-            follow.setdefault(feed.event, []).extend([buffer.event, *takers])
+        moved = [isr.end for isr in isrs if isr.moves_to == buffer.name]
+        for event in [*(feed.event for feed in buffer.fed_by), *moved]:
+            follow.setdefault(event, []).extend([buffer.event, *takers])
     for isr in isrs:
         start, end = isr.start, isr.end
         if min(core.entry.least, core.chain.least) == 0:

@@ -37,7 +37,7 @@ class BusySpans:
         out = (kind == at.BACK) & (records.index == len(index.rows))
         nests = _paired(time, (kind == at.ACCEPT) | out, kind == at.ACCEPT, self._nest)
         loop = not self.interrupts_only
-        paid = loop & (kind == at.STEP_PHASE) & (records.cause == at.WORK)
+        paid = loop & (kind == at.STEP_PHASE) & ((records.cause == at.WORK) | (records.cause == at.DRAIN))
         told = (kind == at.STEP_PHASE) | (kind == at.HALTS) | (kind == at.STEP_END)
         costs = _paired(time, told, paid, self._cost)
         ran = loop & (kind == at.PASS)

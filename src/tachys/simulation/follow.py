@@ -130,16 +130,23 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     """
     buffer, drain = system.buffer(hop.flag), system.graph.drain[hop.flag]
     of_buffer = records.index == index.buffers.index(hop.flag)
-    feeds = [(places(records, index, feed.event), feed.items) for feed in buffer.fed_by]
-    events = np.sort(np.concatenate([np.repeat(found, items) for found, items in feeds]))
     puts = np.flatnonzero(((records.kind == at.ITEM_IN) | (records.kind == at.ITEM_LOST)) & of_buffer)
+    mover = system.graph.mover.get(hop.flag)
+    if mover is None:
+        feeds = [(places(records, index, feed.event), feed.items) for feed in buffer.fed_by]
+        events = np.sort(np.concatenate([np.repeat(found, items) for found, items in feeds]))
+    else:  # it puts as many as it took, right behind its end
+        ends = places(records, index, mover.end)
+        events = ends[np.searchsorted(ends, puts) - 1]
     last = np.searchsorted(events, going, side="right") - 1
     item = _at_place(puts, last)
     lost_yet = np.append(0, np.cumsum(records.kind[puts] == at.ITEM_LOST))
     first = np.minimum(np.searchsorted(events, going), len(puts))
     gone = lost_yet[np.minimum(last + 1, len(puts))] > lost_yet[first]
     found = np.full(len(going), OPEN, np.int64)
-    there = (item >= 0) & ~gone
+    if mover is not None:  # a run that took nothing puts nothing
+        found[_at_place(events, last) != going] = SUPERSEDED
+    there = (item >= 0) & ~gone & (found == OPEN)
     took = at.ITEM_OUT if drain.kind == "unit" else at.ITEM_TAKEN
     told = np.flatnonzero((records.kind == took) & of_buffer)
     taken = _by_cause(records, np.flatnonzero((records.kind == at.ITEM_IN) & of_buffer), item[there], told, empty())
@@ -151,7 +158,7 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     else:
         taken[known] = _end(records, begun, taken[known])
     found[there] = np.where(taken == LOST_ON_WAY, OPEN, taken)
-    found[gone] = LOST_ON_WAY
+    found[gone & (found == OPEN)] = LOST_ON_WAY
     return found
 
 

@@ -204,7 +204,7 @@ def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
     """Who drains a buffer begins: it takes what is in, ``most`` at most."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
     many = min(m[buffer + Q_HELD], most)
-    m[buffer + Q_LEFT] = many
+    m[buffer + Q_LEFT] = m[buffer + Q_TOOK] = many
     m[buffer + Q_COPIES] = 0
     if m[RECORD]:
         for place in range(m[buffer + Q_HEAD], m[buffer + Q_HEAD] + many):
@@ -438,6 +438,11 @@ def end_routine(m: Ints, log: Ints) -> None:
     m[FRAME] = frame - m[FRAME_SIZE]
     for address in range(m[line + L_SETS], m[line + L_SETS_END]):
         set_flag(m, log, m[address])
+    if m[line + L_MOVES] >= 0:
+        for _ in range(m[m[BUFFERS] + drains * BUFFER_SIZE + Q_TOOK]):
+            follows = put(m, log, m[line + L_MOVES])
+            if follows >= 0:
+                raise_event(m, log, follows)
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number) + 1)
     if drains >= 0 and m[m[BUFFERS] + drains * BUFFER_SIZE + Q_STATE] == SERVED:
         m[m[BUFFERS] + drains * BUFFER_SIZE + Q_STATE] = RESTS
@@ -695,9 +700,6 @@ def wait_on(m: Ints, log: Ints, number: int) -> bool:
     if wait_is_over(m, act):
         if m[act + A_UNIT] < 0:
             take_flag(m, log, m[m[act + A_FLAGS]])
-        step = m[STEPS] + number * STEP_SIZE
-        if m[step + P_DRAINS] >= 0:
-            take_in(m, log, m[step + P_DRAINS], m[step + P_TAKES])
         m[PHASE] = NEXT_ACT
         m[AT_ACT] += ACT_SIZE
         return True

@@ -49,7 +49,7 @@ SOURCE_SIZE = S_HELD + 1
 U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_STATS = range(11)
 UNIT_SIZE = U_STATS + 1
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
- L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_STATS) = range(17)  # fmt: skip
+ L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_STATS) = range(18)  # fmt: skip
 LINE_SIZE = L_STATS + 1
 R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_ASKED, R_MEASURED, R_MEASURED_END = range(9)
 ROW_SIZE = R_MEASURED_END + 1
@@ -64,9 +64,9 @@ ACT_SIZE = A_MEASURED_END + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
 FLAG_SIZE = F_STATS + 1
 # of a buffer: its put times lie in Q_ROOM; Q_STATE: whether its request waits or is served; Q_OVER: its quiet time is
-# over; Q_LEFT: how many its drain has still to copy, Q_COPIES: whether it copies one now
+# over; Q_TOOK: how many its drain took, Q_LEFT: how many of them it has still to copy, Q_COPIES: whether it copies one
 (Q_DEPTH, Q_THRESHOLD, Q_QUIET_LEAST, Q_QUIET_MOST, Q_ROOM, Q_HEAD, Q_HELD, Q_LOST, Q_DEEPEST, Q_STATE, Q_OVER, Q_LEFT,
- Q_COPIES, Q_UNIT, Q_STATS) = range(15)  # fmt: skip
+ Q_COPIES, Q_TOOK, Q_UNIT, Q_STATS) = range(16)  # fmt: skip
 BUFFER_SIZE = Q_STATS + 1
 RESTS, ASKS, SERVED = range(3)
 # of the stack, the loop at the bottom

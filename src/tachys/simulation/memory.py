@@ -203,7 +203,7 @@ class _Builder:
         least, most = (buffer.quiet.least, buffer.quiet.most) if buffer.quiet else (-1, -1)
         return at.record(
             "Q", depth=buffer.depth, threshold=buffer.threshold or at.NEVER, quiet_least=least, quiet_most=most,
-            room=self._put([0] * buffer.depth), head=0, held=0, lost=0, deepest=0, over=0, left=0, copies=0,
+            room=self._put([0] * buffer.depth), head=0, held=0, lost=0, deepest=0, over=0, left=0, copies=0, took=0,
             state=at.RESTS if drain.kind == "isr" else at.SERVED,  # a step looks by itself, and a unit at once
             unit=self.units[drain.name] if drain.kind == "unit" else -1, stats=self.stats[f"{buffer.thing}.time"],
         )  # fmt: skip
@@ -219,7 +219,7 @@ class _Builder:
             sets_end=sets + len(isr.sets), guards=guards, guards_end=guards_end, body=0, over=0,
             drains=self.buffers[drains.buffer] if drains else -1, each_least=drains.each.least if drains else 0,
             each_most=drains.each.most if drains else 0, takes=drains.most if drains else 0,
-            stats=self.stats[f"{isr.thing}.latency"],
+            moves=self.buffers[isr.moves_to] if isr.moves_to else -1, stats=self.stats[f"{isr.thing}.latency"],
         )  # fmt: skip
 
     def _guards(self, guards: tuple[Guard, ...]) -> tuple[int, int]:

@@ -12,7 +12,7 @@ from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.buffers import BuffersOnPaper, depth_needed, narrowed
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.events import Events
-from tachys.worstcase.fixedpoint import Settled, settle, with_all
+from tachys.worstcase.fixedpoint import settle, with_all
 from tachys.worstcase.flags import flag_bounds
 from tachys.worstcase.laws import UnitLaw, law_of
 from tachys.worstcase.load import load_bounds
@@ -30,8 +30,8 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     The load is worked out for ``windows`` in ps, and for those that a need asks for. ``plain``: without the rules that
     follow tokens through the loop and set apart what passes by the clock, for who wants to see what these bring.
     """
-    tight = narrowed(system, lambda tried: _reach(tried, plain=plain)[1])
-    settled, known = _reach(tight, plain=plain)
+    known = narrowed(system, lambda tried: _reach(tried, plain=plain))
+    tight, settled = known.system, known.settled
     buffers = {buffer.name: known.bounds(buffer) for buffer in tight.buffers}
     reach, passes, steps = known.reach, known.windows, dict(known.reach.steps)
     asked = {
@@ -51,7 +51,7 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     return Bounds(system, reach.isrs, reach.units, flags, whole, steps, taken, needs, settled.endless, reach, buffers)
 
 
-def _reach(system: System, *, plain: bool) -> tuple[Settled, BuffersOnPaper]:
+def _reach(system: System, *, plain: bool) -> BuffersOnPaper:
     """The bounds of all that is no buffer."""
     settled = settle(system, plain=plain)
     load, events = settled.load, settled.events
@@ -68,15 +68,15 @@ def _reach(system: System, *, plain: bool) -> tuple[Settled, BuffersOnPaper]:
         if step.asked_by is not None and step.polls is not None:  # not known before that of its buffer
             why = f"nothing is known yet of {step.polls}"
             flags[step.polls] = FlagBounds(step.polls, Figure(0, None, reason=why), True, why)
-    return settled, BuffersOnPaper(system, EventBounds(system, events, isrs, units, flags, steps), passes)
+    return BuffersOnPaper(system, settled, EventBounds(system, events, isrs, units, flags, steps), passes)
 
 
 def depth_for(system: System, name: str) -> int | None:
     """The depth from which on a buffer loses nothing on paper; None: none that is found soon."""
 
     def level(tried: System) -> int | None:
-        tight = narrowed(tried, lambda each: _reach(each, plain=False)[1])
-        return _reach(tight, plain=False)[1].bounds(tight.buffer(name)).level
+        known = narrowed(tried, lambda each: _reach(each, plain=False))
+        return known.bounds(known.system.buffer(name)).level
 
     return depth_needed(system, name, level)
 

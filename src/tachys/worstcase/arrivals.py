@@ -24,6 +24,7 @@ from tachys.model.nodes import Source
 
 BEYOND = 1 << 62  # a span that no run reaches
 MOST_TERMS = 8  # promises of one curve that are kept: any of them may be left out
+MOST_AT_ONCE = 1 << 22  # events whose spans are worked out together
 DEEPEST = 30  # sums inside each other, before a flat curve stands in for them
 
 
@@ -481,6 +482,12 @@ def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
     if isinstance(curve, Moved) and count > curve.extra:
         later = np.maximum(least_spans(curve.curve, count - curve.extra) - curve.jitter, 0)
         return np.append(np.zeros(curve.extra, np.int64), later)
+    if isinstance(curve, Repeated):
+        return np.repeat(least_spans(curve.curve, -(-count // curve.items)), curve.items)[:count]
+    if isinstance(curve, Batched) and count * curve.size < MOST_AT_ONCE:
+        place = np.arange(1, count + 1) * curve.size - curve.held - 1
+        spans = least_spans(curve.curve, max(1, int(place[-1]) + 1))
+        return np.where(place >= 0, spans[np.maximum(place, 0)], 0)
     if isinstance(curve, SumOfCurves):
         return np.sort(np.concatenate([least_spans(each, count) for each in curve.curves]))[:count]
     if isinstance(curve, Bursts) and curve.every * count < BEYOND:

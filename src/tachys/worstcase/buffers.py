@@ -34,6 +34,7 @@ from tachys.model.quantities import Range
 from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound
 from tachys.worstcase.eventbounds import EventBounds
+from tachys.worstcase.fixedpoint import Settled
 from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import BufferBounds
 
@@ -49,6 +50,7 @@ class BuffersOnPaper:
     """What all other bounds say of who feeds and drains buffers."""
 
     system: System
+    settled: Settled
     reach: EventBounds
     windows: LoopWindows | None
 
@@ -253,30 +255,26 @@ def _most(figure: Figure) -> int:
 # --- how many a run takes, how long a put blocks ---------------------------------------------------------------------
 
 
-def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> System:
-    """The system in which no run takes more items, and no put blocks longer, than its own bounds say.
-
-    ``found``: what all other bounds say of a system.
-    """
+def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> BuffersOnPaper:
+    """What is ``found`` of the system in which no run takes more items, and no put blocks longer, than bounds say."""
     if not system.buffers:
-        return system
+        return found(system)
     caps = {name: _drain_of(drain).most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
     items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
     blocks = _blocks(system, None)
+    least = dict(items)
     for turn in range(MOST_TURNS):
-        tried = _with(system, items if turn < MOST_TURNS - 1 else caps, blocks)
-        paper = found(tried)
-        wanted = {
-            name: min(cap, max(items[name], paper.bounds(tried.buffer(name)).taken)) for name, cap in caps.items()
-        }
-        shorter = _blocks(tried, paper)
-        if wanted == items or turn == MOST_TURNS - 1:
-            if shorter == blocks or turn == MOST_TURNS - 1:
-                return tried
-            blocks, items = shorter, {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
-            continue
-        items = wanted
-    return system
+        paper = found(_with(system, items, blocks))
+        taken = {name: paper.bounds(paper.system.buffer(name)).taken for name in caps}
+        wanted = {name: min(cap, max(items[name], taken[name])) for name, cap in caps.items()}
+        shorter = _blocks(paper.system, paper)
+        if wanted == items and shorter == blocks:
+            return paper
+        if wanted == items:  # sure for the longest, so with the shorter ones from the beginning
+            items, blocks = least, shorter
+        else:
+            items = wanted if turn < MOST_TURNS - 2 else caps
+    return paper
 
 
 def _drain_of(drain: Unit | Isr | Step) -> Drain:

@@ -73,6 +73,11 @@ class Events:
             for put in step.puts:
                 if put.buffer == buffer.name:  # a run that began before a window may still put in it
                     feeds.append(_repeated(moved(self.curve(step.start), extra=1), put.items.most))
+        mover = self.system.graph.mover.get(buffer.name)
+        if mover is not None and mover.drains is not None:  # what was in the other as a window began, and what came
+            other = self.system.buffer(mover.drains.buffer)
+            ends = _repeated(self.curve(mover.end), mover.drains.items.most)
+            return tightest([moved(self._puts(other), extra=other.depth), ends])
         return sum_of(feeds)
 
     def requests(self, buffer: Buffer, *, idle: bool) -> Curve:

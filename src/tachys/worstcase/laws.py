@@ -388,7 +388,7 @@ class StepLaw(Law):
         gaps.sure(step.start, bounds.gap)
         graph = self.system.graph
         if step.polls is not None and graph.rival(step.polls, step) is None:
-            gaps.after(step.start, graph.sets_of(step.polls), found.flags[step.polls].reaction.most)
+            gaps.after(step.start, graph.surely_set_by(step.polls), found.flags[step.polls].reaction.most)
         gaps.after(step.end, (step.start,), bounds.duration.most)
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
@@ -453,7 +453,7 @@ class StepLaw(Law):
         known = Figure(interval.least, None, reason=interval.reason)
         if gap is not None:
             known = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
-        flag, setters = found.flags[step.polls], self.system.graph.sets_of(step.polls)
+        flag, setters = found.flags[step.polls], self.system.graph.surely_set_by(step.polls)
         alone = step.every is None and self.system.graph.rival(step.polls, step) is None
         alone = alone and not found.events.tangled(step.thing)
         if not alone or flag.overwritten or flag.reaction.most is None or len(setters) != 1:

@@ -99,6 +99,7 @@ class LoopWindows:
         self._all = np.ones_like(self._own_raised)
         self._found: dict[tuple[int, _Pieces, bool, Step | None], Counts] = {}
         self._errands: dict[str, list[Part] | str] = {}
+        self._late: dict[str, Figure] = {}
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -147,7 +148,12 @@ class LoopWindows:
         return self._rounds(known, paces, rounds, Figure(0, 0), then if isinstance(then, list) else [])
 
     def late(self, step: Step) -> Figure:
-        """From the instant at which a software timer is due to the start of its step."""
+        """From the instant at which a software timer is due to the start of its step; worked out once."""
+        if step.name not in self._late:
+            self._late[step.name] = self._lateness(step)
+        return self._late[step.name]
+
+    def _lateness(self, step: Step) -> Figure:
         assert step.every is not None
         if step.polls is not None:
             return Figure(0, None, reason=f"it also waits for {_looked_at(step)}")

@@ -9,6 +9,7 @@ finds no room is surely lost, if the depth is as written. Which run took an item
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -66,12 +67,14 @@ class Filled:
         return at[order], np.cumsum(step[order])
 
 
-def fill(system: System, shown: Readings, buffer: Buffer, resolution: int) -> Filled | None:
-    """What is seen of a buffer; None where a put or who drains it has no line."""
-    drain = system.graph.drain[buffer.name]
-    puts = _puts(shown, buffer)
+def fill(
+    system: System, shown: Readings, buffer: Buffer, resolution: int, known_of: Mapping[str, Filled]
+) -> Filled | None:
+    """What is seen of a buffer; None where a put or who drains it has no line. ``known_of``: what is seen of others."""
+    drain, mover = system.graph.drain[buffer.name], system.graph.mover.get(buffer.name)
+    puts = _puts(shown, buffer) if mover is None else _moved(known_of.get(mover.drains.buffer if mover.drains else ""))
     starts = shown.instants.get(drain.start)
-    if puts is None or starts is None or not buffer.fed_by:
+    if puts is None or starts is None:
         return None
     ends = shown.instants.get(drain.end)
     if isinstance(drain, Unit):
@@ -86,14 +89,24 @@ def fill(system: System, shown: Readings, buffer: Buffer, resolution: int) -> Fi
 
 
 def _puts(shown: Readings, buffer: Buffer) -> Instants | None:
-    """When items came; None where one of its feeds has no line."""
-    parts = []
+    """When items came; None where one of its feeds has no line, or steps put."""
+    parts: list[Instants] = []
+    if not buffer.fed_by:
+        return None
     for feed in buffer.fed_by:
         seen = shown.instants.get(feed.event)
         if seen is None:
             return None
         parts.append(np.repeat(seen, feed.items))
     return np.sort(np.concatenate([EMPTY, *parts]))
+
+
+def _moved(other: Filled | None) -> Instants | None:
+    """When items came that a routine has moved on, as many as it surely took of the ``other``; None: it is not seen."""
+    if other is None:
+        return None
+    ended = other.ends < FAR
+    return np.repeat(other.ends[ended], other.least[ended])
 
 
 def _copies(drain: Isr | Step) -> tuple[int, int, int]:

@@ -127,10 +127,10 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
 def _drained(board: Measurement, hop: Link, times: Instants) -> Instants | None:
     """When the run began that took what each event has put, where that is sure."""
     filled = board.buffers.get(hop.flag)
-    if filled is None:
+    if filled is None or not len(filled.puts):
         return None
     last = place_of(filled.puts, times, behind=True) - 1  # of the items of one instant the last
-    run = filled.run[last]
+    run = np.where((last >= 0) & (filled.puts[last] == times), filled.run[last], UNSURE)
     told = np.append(filled.starts, np.int64(0))[run]
     return np.where(times < 0, times, np.where(run >= 0, told, run))  # or what else became of it
 

@@ -144,8 +144,8 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         found = _flag(board, flag)
         if found is not None:
             board.flags[flag] = found
-    for buffer in system.buffers:
-        filled = fill(system, shown, buffer, board.resolution)
+    for buffer in sorted(system.buffers, key=lambda each: each.name in system.graph.mover):  # what moves on comes first
+        filled = fill(system, shown, buffer, board.resolution, board.buffers)
         if filled is not None:
             board.buffers[buffer.name] = filled
     board.clock = _clock(board)
