@@ -7,7 +7,7 @@ from contextlib import suppress
 from fractions import Fraction
 from math import ceil
 
-from tachys.model.nodes import Loop, Step
+from tachys.model.nodes import Isr, Loop, Step
 from tachys.model.system import System
 from tachys.needs.takers import INTERRUPTS, is_of
 from tachys.worstcase.arrivals import Curve, NoBound, exact_sum, moved, sum_of, tightest
@@ -57,9 +57,29 @@ def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadS
         for event, cost in zip(isr.on, isr.costs, strict=True):
             least += (cost.least + Fraction(overhead, merged)) * reach.least_rate(event)
     try:
-        return LoadShare(who, least, line.share)
+        most, items = line.share, _items(reach, isr)
+        if items is not None:  # what it takes of its buffer costs no more than what comes into that
+            runs = zip(line.inputs, isr.costs_first, strict=True)
+            apart = sum(((cost.most + line.overhead) * each.curve.rate() for each, cost in runs), Fraction(0))
+            most = min(most, apart + items[0].rate() * items[1])
+        return LoadShare(who, least, most)
     except NoBound:
         return LoadShare(who, least, ONE)
+
+
+def _items(reach: EventBounds, body: Isr | Step) -> tuple[Curve, int] | None:
+    """(how densely the items come that a body drains, what was in before included, the most that each costs)."""
+    if body.drains is None:
+        return None
+    buffer = reach.system.buffer(body.drains.buffer)
+    puts = reach.events.sets(buffer.thing)
+    assert puts is not None
+    return moved(puts, extra=buffer.depth), body.drains.each.most
+
+
+def _first_cost(step: Step) -> int:
+    """What a step costs at most beside the items that it takes."""
+    return step.cost.most - (0 if step.drains is None else step.drains.takes.most)
 
 
 def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction) -> tuple[list[LoadShare], str | None]:
@@ -77,17 +97,27 @@ def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction)
     for step in loop.steps:
         rate = _step_rate(system, step, reach)
         sure = min(reach.least_rate(step.start) * _sure_cost(step), left)
+        items = _items(reach, step)
+        copied = ONE if items is None else _rate_of(items[0]) * items[1]
         if rate is None:
             filler = filler or step.name
             always = step.every is None and step.polls is None
             least = min(step.cost.least, own_least(step)) if always else 0
-            shares.append(LoadShare(step.thing, sure, part(step.cost.most, least)))
+            most = min(part(step.cost.most, least), part(_first_cost(step), least) + copied)
+            shares.append(LoadShare(step.thing, sure, most))
             continue
         passes += rate
-        shares.append(LoadShare(step.thing, sure, min(rate * step.cost.most, ONE)))
+        shares.append(LoadShare(step.thing, sure, min(rate * step.cost.most, rate * _first_cost(step) + copied, ONE)))
     overhead = part(loop.overhead.most, loop.overhead.least)
     shares.append(LoadShare("loop.overhead", ZERO, overhead if filler else min(passes * loop.overhead.most, ONE)))
     return shares, filler
+
+
+def _rate_of(curve: Curve) -> Fraction:
+    try:
+        return curve.rate()
+    except NoBound:
+        return ONE
 
 
 def _sure_cost(step: Step) -> int:
@@ -148,7 +178,13 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
             early = most + line.overhead
             curves = [reach.events.curve(each.event) for each in line.inputs]  # in any window
             counts = [curve.most_within(length + early) for curve in curves]
-            return sum(n * (each.cost + line.overhead) for n, each in zip(counts, line.inputs, strict=True))
+            whole = sum(n * (each.cost + line.overhead) for n, each in zip(counts, line.inputs, strict=True))
+            items = _items(reach, line.isr)
+            if items is None:
+                return whole
+            runs = zip(counts, line.isr.costs_first, strict=True)
+            apart = sum(n * (cost.most + line.overhead) for n, cost in runs)
+            return min(whole, apart + items[0].most_within(length) * items[1])
 
         shares.append((line.isr.thing, _part(length, bounds.response.most, taken)))
     if system.loop and windows:
@@ -160,10 +196,20 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
                 (step.thing, step.cost.most, windows.until_paid(step).most),
                 (f"loop.overhead before step.{step.name}", system.loop.overhead.most, begun),
             ):
+                items = _items(reach, step) if who == step.thing else None
 
-                def ran(starts: Curve = starts, cost: int = cost, reaches: int | None = reaches) -> int:
+                def ran(
+                    starts: Curve = starts,
+                    cost: int = cost,
+                    reaches: int | None = reaches,
+                    items: tuple[Curve, int] | None = items,
+                    first: int = _first_cost(step),
+                ) -> int:
                     assert reaches is not None
-                    return starts.most_within(length + reaches) * cost
+                    runs = starts.most_within(length + reaches)
+                    if items is None:
+                        return runs * cost
+                    return min(runs * cost, runs * first + items[0].most_within(length) * items[1])
 
                 if cost:
                     shares.append((who, _part(length, reaches, ran)))
@@ -182,6 +228,12 @@ def surplus(reach: EventBounds, length: int, of: tuple[str, ...]) -> int:
              for event, cost in zip(isr.on, isr.costs, strict=True)]  # fmt: skip
     overhead = system.loop.overhead.most if system.loop and not of else 0
     works += [(step.start, step.cost.most + overhead) for step in system.steps if is_of(step.thing, of)]
+    drains: list[Isr | Step] = [*system.isrs, *system.steps]
+    for each in drains:  # and what was in its buffer before, or comes denser than in the long run
+        items = _items(reach, each) if is_of(each.thing, of) else None
+        if items is not None:
+            with suppress(NoBound):
+                total += max(items[0].most_within(length) - items[0].rate() * length, Fraction(0)) * items[1]
     rounds = passes(system, reach)
     for event, work in works:
         curves = [reach.events.curve(event)]
