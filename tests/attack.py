@@ -440,6 +440,11 @@ class Stocked(Attack):
         return a if a == b or self.chance(0.5) else [a, b]
 
     def comes(self):
+        if self.chance(0.15):
+            count, spaced = self.number(2, 6), Time(self.number(1, 60) * NS)
+            return {
+                "burst": {"count": count, "spaced": spaced, "every": Time(count * spaced + self.number(40, 2000) * NS)}
+            }
         return {self.one("gap", "every"): Time(self.number(40, 900) * NS)}
 
     def feeds(self, model, name):
@@ -458,11 +463,12 @@ class Stocked(Attack):
     def asks(self, depth):
         """When a buffer asks: threshold, quiet time."""
         keys = {"threshold": self.number(1, depth)} if self.chance(0.6) else {}
-        return keys | ({"quiet": self.takes(10, 500)} if self.chance(0.4) else {})
+        keys |= {"quiet": self.takes(10, 500)} if self.chance(0.4) else {}
+        return keys | ({"threshold": False} if "quiet" in keys and self.chance(0.3) else {})
 
     def drains(self, name, asks, depth):
         """All that is in, or so many."""
-        most = self.number(asks.get("threshold", 1), depth)
+        most = self.number(asks.get("threshold") or 1, depth)
         return f"buffer.{name}" if self.chance(0.6) else {"from": f"buffer.{name}", "most": most}
 
     def ring(self, model, name):

@@ -238,7 +238,7 @@ def _distinct(faults: list[Any]) -> list[tuple[KeyPath, Any]]:
 
 
 def _is_type_name(part: str) -> bool:
-    return part.endswith(("Table", "]")) or part in ("str", "bool")
+    return part.endswith(("Table", "]")) or part.startswith(("constrained-", "literal[")) or part in ("str", "bool")
 
 
 def _without(raw: dict[str, Any], locations: Iterable[tuple[int | str, ...]]) -> dict[str, Any]:

@@ -114,7 +114,7 @@ class BuffersOnPaper:
         wait = bounds.latency if asked else self._until_run(isr)
         run = _needed(bounds.span)
         again = summed(0, [*run.parts, *_needed(wait).parts])  # from a first instruction to the next
-        below = (buffer.threshold or buffer.depth) - 1 if asked else 0
+        below = _before_it_asks(buffer, feed) if asked else 0
         assert wait.most is not None
         assert again.most is not None
         assert run.most is not None
@@ -151,14 +151,13 @@ class BuffersOnPaper:
         if not below:
             return Figure(0, 0)
         ways = []
-        if buffer.quiet is not None and buffer.threshold is not None:  # each may come just before it is over
+        if buffer.quiet is not None:  # each may come just before it is over
             ways.append(summed(0, [Part("until nothing comes", buffer.thing, below, buffer.quiet.most)]))
         gaps = [gap for feed in buffer.fed_by if (gap := self.reach.gap(feed.event)) is not None]
         if gaps and buffer.threshold is not None:
             ways.append(summed(0, [Part("until so many have come", buffer.thing, below, min(gaps))]))
         if not ways:
-            why = NO_RATE if buffer.threshold is not None else "it never asks while something comes again and again"
-            return Figure(0, None, reason=why)
+            return Figure(0, None, reason=NO_RATE)
         return min(ways, key=lambda way: way.most or 0)
 
     # --- a step ------------------------------------------------------------------------------------------------------
@@ -167,7 +166,7 @@ class BuffersOnPaper:
         assert self.windows is not None
         assert step.drains is not None
         drains, asked = step.drains, step.asked_by is not None
-        below = (buffer.threshold or buffer.depth) - 1 if asked else 0
+        below = _before_it_asks(buffer, feed) if asked else 0
         look = self._look(step)
         taken = below + feed.most_within(_most(look))
         if drains.most < min(taken, buffer.depth):
@@ -216,7 +215,7 @@ class BuffersOnPaper:
     def _drained(
         self, buffer: Buffer, step: Step, feed: Curve, level: int, taken: int, looks: list[Part]
     ) -> BufferBounds:
-        below = (buffer.threshold or buffer.depth) - 1 if step.asked_by is not None else 0
+        below = _before_it_asks(buffer, feed) if step.asked_by is not None else 0
         asks = self._until_asked(buffer, below)
         if asks.most is None:
             reaction = Figure(0, None, reason=asks.reason)
@@ -224,6 +223,24 @@ class BuffersOnPaper:
         reaction = summed(0, [*asks.parts, *looks])
         duration = _needed(self.reach.steps[step.name].duration)
         return self._made(buffer, feed, level, taken, reaction, summed(0, [*reaction.parts, *duration.parts]))
+
+
+def _before_it_asks(buffer: Buffer, feed: Curve) -> int:
+    """How many can be in while a buffer does not ask, those excluded that come at the instant at which it does.
+
+    By its quiet time alone it asks after a row of items each of which comes within that of the one before. So many in
+    a row there are as their densest way leaves no longer pause between.
+
+    Raises:
+        NoBound: such a row may go on and on.
+    """
+    if buffer.threshold is not None:
+        return buffer.threshold - 1
+    assert buffer.quiet is not None
+    for count in range(2, 2 * buffer.depth + 3):
+        if feed.least_span(count) > (count - 1) * buffer.quiet.most:
+            return count - 1
+    raise NoBound("it never asks while something comes again and again")
 
 
 def _batches(items: int) -> list[tuple[int, int]]:
