@@ -46,6 +46,7 @@
       found.levels = lane.levels ? { at: summed(unpack(lane.levels[0])), level: unpack(lane.levels[1]) } : null;
       return found;
     });
+    if (lanes.some((lane) => lane.levels)) box.querySelector(".if-filled").hidden = false;
     if (data.thinned) box.querySelector(".if-thin").hidden = false;
     let from = 0, to = data.length, cursors = [null, null], turn = 0, queued = false, focus = null;
     const ink = (name) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
