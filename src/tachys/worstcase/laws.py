@@ -387,7 +387,9 @@ class StepLaw(Law):
         step, bounds = self.node, found.steps[self.node.name]
         gaps.sure(step.start, bounds.gap)
         graph = self.system.graph
-        if step.polls is not None and graph.rival(step.polls, step) is None:
+        # what finds its buffer full may be lost behind the last item, which is being copied: nothing follows then
+        sure = step.asked_by is None or not found.flags[f"buffer.{step.asked_by}"].overwritten
+        if step.polls is not None and sure and graph.rival(step.polls, step) is None:
             gaps.after(step.start, graph.surely_set_by(step.polls), found.flags[step.polls].reaction.most)
         gaps.after(step.end, (step.start,), bounds.duration.most)
 
