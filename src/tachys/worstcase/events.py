@@ -8,7 +8,7 @@ begins. The time that ways vary (``Spreads``) is found by iteration in ``fixedpo
 from __future__ import annotations
 
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Buffer, Unit
+from tachys.model.nodes import Buffer, Isr, Unit
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
     Batched,
@@ -83,7 +83,9 @@ class Events:
     def requests(self, buffer: Buffer, *, idle: bool) -> Curve:
         """The densest way in which a buffer can ask its routine; ``idle``: in windows that begin while it does not ask.
 
-        A run that was asked for by the level takes the threshold at least, one after a quiet time something.
+        A run that was asked for by the level takes the threshold at least, one after a quiet time something: all that
+        is in, if a run takes the threshold; else it is asked for again until nothing is in. As a window begins, one quiet
+        time may be over that is kept until a run has ended.
         """
         puts, threshold = self._puts(buffer), buffer.threshold
         ways: list[Curve] = []
@@ -93,8 +95,12 @@ class Events:
                 return puts
             ways.append(Batched(puts, threshold, held))
         if buffer.quiet is not None:
-            below = buffer.depth if threshold is None else threshold - 1
-            ways.append(tightest([sporadic(buffer.quiet.least), moved(puts, extra=below)]))
+            below, runs = buffer.depth if threshold is None else threshold - 1, 1
+            drain = self.system.graph.drain[buffer.name]
+            if threshold is None and isinstance(drain, Isr) and drain.drains is not None:
+                runs = -(-buffer.depth // drain.drains.most)
+            over = moved(_repeated(sporadic(buffer.quiet.least), runs), extra=0 if idle else runs)
+            ways.append(tightest([over, moved(puts, extra=below)]))
         return sum_of(ways)
 
     def asks(self, event: Event) -> Curve:
