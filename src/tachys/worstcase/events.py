@@ -84,8 +84,8 @@ class Events:
         """The densest way in which a buffer can ask its routine; ``idle``: in windows that begin while it does not ask.
 
         A run that was asked for by the level takes the threshold at least, one after a quiet time something: all that
-        is in, if a run takes the threshold; else it is asked for again until nothing is in. As a window begins, one quiet
-        time may be over that is kept until a run has ended.
+        is in, if a run takes the threshold; else it is asked for again until nothing is in. As a window begins, one
+        quiet time may be over that is kept until a run has ended.
         """
         puts, threshold = self._puts(buffer), buffer.threshold
         ways: list[Curve] = []
