@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from attack import Stocked
 from boards import UNTIL, first, on_board
 from planted import ANALYSER
+from soak import Case
 from tachys.demo.analyser import busy, pulses, steps
 from tachys.demo.machine import Burns, Empties, Fills, Hold, Machine, Plan, Routine, Store, Task
 from tachys.errors import InputError
@@ -333,26 +334,34 @@ def came(seed, mean):
 @pytest.mark.parametrize("seed", range(3))
 @pytest.mark.parametrize(
     ("fault", "named"),
-    [("none", []), ("blocking send", [("step.send", "time-longer")]), ("slow copies", [("step.parse", "each-longer")])],
+    [
+        ("none", []),
+        ("blocking send", [("step.send", "time-longer")]),
+        ("slow copies", [("step.parse", "each-longer")]),
+        ("shallow ring", [("buffer.ring", "holds-less")]),
+    ],
 )
 def test_who_lets_a_ring_run_over_is_named_first(fault, named, seed):
     each = (40 * US, 44 * US) if fault == "slow copies" else (9_300_000, 10_700_000)
     bytes_ = came(seed, 700 * US)
+    depth = 3 if fault == "shallow ring" else 10
     task = Task("parse", (Burns((4_200_000, 5_700_000)), Empties("ring", 10, each)), every=1 * MS)
     rx = Routine("byte", 1, bytes_, (2_100_000, 2_900_000), puts="ring")
     result, truth = on_board(UART, seed, fault == "blocking send", [task], lambda truth: {
         "D2": busy(truth, "byte"), "D3": steps(truth, "parse"), "D4": pulses(bytes_, 30 * US)},
-        routines=(rx,), stores=(Store("ring", 10),))  # fmt: skip
+        routines=(rx,), stores=(Store("ring", depth),))  # fmt: skip
     assert first(result) == named, result.findings
     end = ANALYSER.begin + ANALYSER.length
     lost = [at for name, at in truth.lost if name == "ring" and ANALYSER.begin < at < end]
     assert result.buffers["ring"].lost <= len(lost)
-    assert bool(lost) == (fault == "blocking send")
+    assert bool(lost) == (fault in ("blocking send", "shallow ring"))
     assert result.needs["whole"].count == result.buffers["ring"].lost
     if fault == "blocking send":
         assert result.buffers["ring"].lost > 0.8 * len(lost)
         assert result.needs["whole"].misses[0].causes[0].what == "step.send"
         assert str(result.needs["whole"].verdict) == "missed"
+    elif fault == "shallow ring":
+        assert str(result.needs["whole"].verdict) == "at risk"  # proved for the depth that is written
     else:
         assert result.buffers["ring"].level <= result.bounds.buffers["ring"].level or fault == "slow copies"
 
@@ -411,3 +420,21 @@ def test_what_a_routine_moves_on_from_a_fifo_to_a_ring(fault, named, seed):
     assert result.needs["through"].seen.count > 100
     assert result.needs["through"].seen.most <= result.needs["through"].bound or fault != "none"
     assert result.buffers["ring"].level >= 4
+
+
+def test_needs_of_two_sources_follow_their_own_items_in_one_buffer():
+    text = (
+        f'{HEAD}levels = 2\n[source.a]\nevery = "90 us"\n[source.b]\ngap = "130 us"\n[isr.b]\non = "source.b"\n'
+        'level = 1\ncost = ["1 us", "4 us"]\n[buffer.both]\ndepth = 6\n'
+        'fed_by = [{ event = "source.a", items = 2 }, "isr.b.end"]\n'
+        '[loop]\noverhead = "2 us"\n[step.use]\ndrains = { from = "buffer.both", most = 4 }\ncost = "3 us"\n'
+        'each = ["1 us", "9 us"]\n[step.rest]\nevery = "400 us"\ncost = "20 us"\n'
+        '[need.a]\nfrom = "source.a"\nto = "step.use.end"\nwithin = "120 us"\n'
+        '[need.b]\nfrom = "source.b"\nto = "step.use.end"\nwithin = "100 us"\n'
+    )
+    case = Case(text)
+    for seed in range(12):
+        case.play(random.Random(seed))
+    assert case.wrong == []  # a second judge counts the same misses, and no bound is beaten
+    assert case.paper.needs["a"].bound != case.paper.needs["b"].bound
+    assert case.paper.needs["a"].proved
