@@ -11,9 +11,8 @@ from boards import UNTIL, first, on_board
 from planted import ANALYSER
 from soak import Case
 from tachys.demo.analyser import busy, pulses, steps
-from tachys.demo.machine import Burns, Empties, Fills, Hold, Machine, Plan, Routine, Store, Task
+from tachys.demo.machine import Burns, Empties, Fills, Routine, Store, Task
 from tachys.errors import InputError
-from tachys.model import acts
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
@@ -21,6 +20,7 @@ from tachys.simulation.invariants import check_invariants
 from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted, levels, losses
 from tachys.worstcase.analysis import bounds
+from two_machines import assert_agreement
 
 US, MS = 10**6, 10**9
 HEAD = 'tachys = 1\n[core]\nclock = "48 MHz"\nentry = "0 ns"\nexit = "0 ns"\n'
@@ -112,72 +112,12 @@ def test_backlog_and_delay_are_those_of_network_calculus(burst, every, takes):
     assert found.time.most == (burst - 1) * (takes * US - 1000)  # b / R, less what they come apart
 
 
-def stand_in(system, came):
-    """The plan of the stand-in board for a model of buffers, at its most costs."""
-    core, graph, stores = system.core, system.graph, []
-    for buffer in system.buffers:
-        drain = graph.drain[buffer.name]
-        feeds = [(feed.event, feed.items) for feed in buffer.fed_by if feed.event.kind == "source"]
-        arrivals = sorted(time for event, items in feeds for time in came[event.name] for _ in range(items))
-        quiet = buffer.quiet and (buffer.quiet.most, buffer.quiet.most)
-        sent = (drain.takes.most, drain.takes.most) if drain.kind == "unit" else None
-        stores.append(Store(buffer.name, buffer.depth, arrivals, buffer.threshold, quiet, sent))
-    routines = []
-    for isr in system.isrs:
-        drains, kind = isr.drains, isr.on[0].kind
-        empties = drains and Empties(drains.buffer, drains.most, (drains.each.most, drains.each.most))
-        puts = next((buffer for buffer, _ in graph.feeds.get(isr.end, ())), None)
-        asked = isr.on[0].name if kind == "buffer" else None
-        cost = isr.costs_first[0].most
-        holds = tuple(Hold(guard.urgency, 0, None) for guard in isr.guards)
-        arrivals = came[isr.on[0].name] if kind == "source" else ()
-        routines.append(
-            Routine(
-                isr.name,
-                isr.urgency,
-                arrivals,
-                (cost, cost),
-                holds,
-                puts=puts,
-                moves=isr.moves_to,
-                asked=asked,
-                empties=empties,
-            )
-        )
-    steps = [Task(step.name, tuple(map(part, step.acts)), every=int(step.every.nominal) if step.every else None,
-                  asked=step.asked_by) for step in system.steps]  # fmt: skip
-    return Plan(tuple(routines), tuple(steps), system.loop.overhead.most, core.nesting, core.entry.most, core.exit.most,
-                core.chain.most, late_arrival=core.late_arrival, stores=tuple(stores))  # fmt: skip
-
-
-def part(act):
-    if isinstance(act, acts.Drain):
-        return Empties(act.buffer, act.most, (act.each.most, act.each.most))
-    if isinstance(act, acts.Put):
-        return Fills(act.buffer, (act.items.most, act.items.most))
-    return Burns((act.cost.most, act.cost.most))
-
-
 @given(st.integers(0, 2**24))
 def test_the_engine_and_the_stand_in_fill_and_empty_alike(seed):
     system = read_model(Stocked(seed).small(), "m.toml")
     if any(event.kind == "unit" for isr in system.isrs for event in isr.on):
         return
-    _, seen, index = play_whole(system, RunOptions("most", "drawn", "gap", seed=seed), LONG)
-
-    def records(kind, names):
-        mask = seen.kind == kind
-        return [(names[i], int(c), int(t)) for i, c, t in zip(seen.index[mask], seen.cause[mask], seen.time[mask],
-                                                              strict=True)]  # fmt: skip
-
-    came = {name: [t for other, _, t in records(at.SOURCE, index.sources) if other == name] for name in index.sources}
-    truth = Machine(stand_in(system, came), 0, "most").run(LONG)
-    rows = [name for name, _ in index.rows]
-    assert records(at.LAST, rows) == [(r.name, r.event, r.end) for r in truth.served if r.end <= LONG]
-    assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= LONG]
-    assert sorted(records(at.UNIT_START, index.units)) == sorted((n, b, b) for n, b, e in truth.sent if b <= LONG)
-    lost = [*records(at.LOST, rows), *records(at.ITEM_LOST, index.buffers)]
-    assert sorted(lost) == sorted((name, t, t) for name, t in truth.lost if t <= LONG)
+    assert_agreement(system, RunOptions("most", "drawn", "gap", seed=seed), LONG)
 
 
 @given(st.integers(0, 2**24))

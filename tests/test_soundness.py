@@ -12,18 +12,15 @@ from attack import Attack, toml
 from playing import LONG, beaten, played, ways
 from strategies import firm_models, lone_models
 from tachys.compiled import checked
-from tachys.demo.machine import Burns, Halts, Hold, Latch, Machine, Pauses, Plan, Routine, Task, Waits
 from tachys.demo.project import model_text
 from tachys.errors import InputError
-from tachys.model import acts
 from tachys.model.loading import read_model
-from tachys.simulation import layout as at
-from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.fixedpoint import settle
+from two_machines import assert_agreement
 
 
 @given(firm_models(), st.integers(0, 2**16))
@@ -54,58 +51,12 @@ def test_every_figure_is_the_sum_of_its_parts(text):
             assert figure.most is not None or figure.reason
 
 
-def holds(guards):
-    return tuple(Hold(g.urgency, g.at.most, g.length and g.length.most) for g in guards)
-
-
-def part(act):
-    """What an act of the model is on the stand-in."""
-    if isinstance(act, acts.Wait):
-        return Waits(act.flag, act.at_most and (act.at_most.least, act.at_most.most))
-    if isinstance(act, acts.Pause):
-        return Pauses((act.length.least, act.length.most))
-    return (
-        Halts(act.unless) if isinstance(act, acts.Halt) else Burns((act.cost.least, act.cost.most), holds(act.guards))
-    )
-
-
-def plan(system, arrivals):
-    """The stand-in's plan for a system of sources, routines and steps at their most costs."""
-    core = system.core
-    routines = tuple(
-        Routine(i.name, i.urgency, arrivals[i.on[0][7:]], (i.cost.least, i.cost.most), holds(i.guards), i.pending,
-                i.serves_all, i.sets)
-        for i in system.isrs
-    )  # fmt: skip
-    steps = tuple(
-        Task(s.name, tuple(map(part, s.acts)), s.polls, int(s.every.nominal) if s.every else None, s.rearm, s.sets)
-        for s in system.steps
-    )
-    overhead = system.loop.overhead.most if system.loop else 0
-    latches = tuple(Latch(flag, arrivals[event.name]) for flag, events in system.set_by.items() for event in events)
-    return Plan(routines, steps, overhead, core.nesting, core.entry.most, core.exit.most, core.chain.most,
-                core.wake.most, core.late_arrival, latches)  # fmt: skip
-
-
 @given(lone_models(), st.integers(0, 2**16))
 def test_two_machines_that_share_no_code_agree(text, seed):
     """The engine and the stand-in for the board, given the same events, do the same at the same instants."""
     system, dice = read_model(text, "model.toml"), random.Random(seed)
     how = RunOptions("most", dice.choice(["together", "drawn"]), dice.choice(["gap", "mean"]), seed=seed)
-    _, seen, index = play_whole(system, how, LONG)
-
-    def records(kind, names):
-        mask = seen.kind == kind
-        return [(names[i], int(c), int(t)) for i, c, t in zip(seen.index[mask], seen.cause[mask], seen.time[mask],
-                                                              strict=True)]  # fmt: skip
-
-    came = {name: [time for other, _, time in records(at.SOURCE, index.sources) if other == name]
-            for name in index.sources}  # fmt: skip
-    truth = Machine(plan(system, came), 0, "most").run(LONG)
-    rows = [name for name, _ in index.rows]
-    assert records(at.LAST, rows) == [(r.name, r.event, r.end) for r in truth.served if r.end <= LONG]
-    assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= LONG]
-    assert sorted(records(at.LOST, rows)) == sorted((name, t, t) for name, t in truth.lost if t <= LONG)
+    assert_agreement(system, how, LONG)
 
 
 @given(st.lists(st.tuples(st.integers(50, 400), st.integers(1, 20)), min_size=1, max_size=5))

@@ -236,7 +236,7 @@ def _show_buffers(found: Bounds) -> None:
         level = "no limit" if buffer.level is None else str(buffer.level)
         depth, drain = found.system.buffer(name).depth, found.system.graph.drain[name].thing
         needed = depth_for(found.system, name) if buffer.lost else buffer.level
-        waits = buffer.time.most is not None and any(put.buffer == name for s in found.system.steps for put in s.puts)
+        waits = name in found.system.graph.putters
         full_after = "it waits" if waits else time_text(buffer.full_after, "down")
         rows.append([name, drain, str(depth), full_after, level, most_text(buffer.time), possible(buffer.lost),
                      "no limit" if needed is None else str(needed)])  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from tachys.model.acts import Drain, Put
@@ -49,7 +49,8 @@ class Buffers:
         return Buffer(name, table.depth, fed_by, threshold, quiet)
 
     def _judge_ends(self, path: Path, name: str, fed_by: tuple[Feed, ...], table: BufferTable) -> None:
-        drains, puts, moves = list(self._drains(name)), list(self._puts(name)), list(self._moves(name))
+        drains, puts, moves = list(self._drains(name)), _putting(self.model.step, name), _putting(self.model.isr, name)
+        puts, moves = [f"step.{step}" for step in puts], [f"isr.{isr}" for isr in moves]
         complain = self.report.complain
         if len(drains) != 1:
             wrong = f"{' and '.join(drains)} drain it" if drains else "nothing drains it"
@@ -80,19 +81,8 @@ class Buffers:
     def _drains(self, name: str) -> Iterator[str]:
         for kind, tables in (("unit", self.model.unit), ("isr", self.model.isr), ("step", self.model.step)):
             for taker, table in tables.items():
-                given = table.drains
-                if given is not None and f"buffer.{name}" == (given.from_ if isinstance(given, DrainTable) else given):
+                if _drained(table.drains) == f"buffer.{name}":
                     yield f"{kind}.{taker}"
-
-    def _puts(self, name: str) -> Iterator[str]:
-        for step, table in self.model.step.items():
-            if table.puts is not None and table.puts.into == f"buffer.{name}":
-                yield f"step.{step}"
-
-    def _moves(self, name: str) -> Iterator[str]:
-        for isr, table in self.model.isr.items():
-            if table.puts is not None and table.puts.into == f"buffer.{name}":
-                yield f"isr.{isr}"
 
     def _asked(self, name: str) -> Iterator[str]:
         """What begins at its request."""
@@ -110,7 +100,7 @@ class Buffers:
         complain, given = self.report.complain, table.drains
         asks = as_names(table.on) if isinstance(table, IsrTable) else as_names(table.polls or [])
         key = "on" if isinstance(table, IsrTable) else "polls"
-        named = given.from_ if isinstance(given, DrainTable) else given
+        named = _drained(given)
         for asked in asks:
             if asked.startswith("buffer.") and asked != named:
                 complain((*path, key), f"not yet: who is asked by {asked} drains it too", f'add drains = "{asked}"')
@@ -157,9 +147,7 @@ class Buffers:
             )
         elif table.drains is None:
             self.report.complain((*path, "puts"), "it drains nothing that it could put", 'add drains = "buffer.NAME"')
-        elif into == (table.drains.from_ if isinstance(table.drains, DrainTable) else table.drains).removeprefix(
-            "buffer."
-        ):
+        elif _drained(table.drains) == table.puts.into:
             self.report.complain((*path, "puts"), "puts back into what it drains", "name another buffer")
         return into if into in self.model.buffer else None
 
@@ -184,3 +172,13 @@ class Buffers:
         # on a line at rest the unit has one, and the buffer as many as it holds; else one goes in as one leaves
         least = max(0, items[0] - buffer.depth - 1)
         return Put(name, Range(*items), Range(least * takes.least, items[1] * takes.most))
+
+
+def _drained(given: str | DrainTable | None) -> str | None:
+    """The buffer that ``drains`` names."""
+    return given.from_ if isinstance(given, DrainTable) else given
+
+
+def _putting(tables: Mapping[str, IsrTable] | Mapping[str, StepTable], buffer: str) -> list[str]:
+    """The names of those that put into a buffer."""
+    return [name for name, table in tables.items() if table.puts is not None and table.puts.into == f"buffer.{buffer}"]

@@ -11,6 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
+from tachys.model.acts import Put
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
 
@@ -39,7 +40,8 @@ class Graph:
     ``sets``: the flags that each event sets. ``begun_by``: what an event begins, units before routines, each in the
     order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it polls,
     what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many items;
-    ``drain``: who takes them; ``mover``: the routine that puts into one what it has drained of another.
+    ``drain``: who takes them; ``putters``: the steps that put into one, and what; ``mover``: the routine that puts
+    into one what it has drained of another.
     """
 
     def __init__(
@@ -55,10 +57,14 @@ class Graph:
         self._steps = tuple(steps)
         self.feeds: dict[Event, list[tuple[str, int]]] = defaultdict(list)
         self.drain: dict[str, Unit | Isr | Step] = {}
+        self.putters: dict[str, list[tuple[Step, Put]]] = defaultdict(list)
         self._fed_by: dict[str, tuple[Event, ...]] = {}
         self.mover: dict[str, Isr] = {isr.moves_to: isr for isr in isrs if isr.moves_to is not None}
+        for step in steps:
+            for put in step.puts:
+                self.putters[put.buffer].append((step, put))
         for buffer in buffers:
-            putting = [step.start for step in steps for put in step.puts if put.buffer == buffer.name]
+            putting = [step.start for step, _ in self.putters.get(buffer.name, ())]
             if buffer.name in self.mover:
                 putting.append(self.mover[buffer.name].end)
             self._fed_by[f"buffer.{buffer.name}"] = (*(feed.event for feed in buffer.fed_by), *putting)

@@ -185,6 +185,11 @@ class Isr(Body):
         items = ZERO if self.drains is None else self.drains.takes
         return tuple(Range(cost.least - items.least, cost.most - items.most) for cost in self.costs)
 
+    @property
+    def cost_first(self) -> Range:
+        """Its ``cost`` without what the items take that it drains."""
+        return Range(min(cost.least for cost in self.costs_first), max(cost.most for cost in self.costs_first))
+
     def draining(self, drains: Drain) -> Isr:
         """The same routine, if it drains like that."""
         costs = tuple(cost + drains.takes for cost in self.costs_first)
@@ -217,6 +222,11 @@ class Step(Body):
     def cost(self) -> Range:
         """The CPU time in ps that it burns when it does all its acts."""
         return sum((act.takes for act in self.acts if act.burns), ZERO)
+
+    @property
+    def cost_first(self) -> Range:
+        """Its ``cost`` without what the items take that it drains."""
+        return sum((act.takes for act in self.acts if act.burns and not isinstance(act, Drain)), ZERO)
 
     @property
     def pauses(self) -> Range:

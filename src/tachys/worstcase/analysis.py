@@ -34,12 +34,12 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     tight, settled = known.system, known.settled
     buffers = {buffer.name: known.bounds(buffer) for buffer in tight.buffers}
     reach, passes, steps = known.reach, known.windows, dict(known.reach.steps)
-    asked = {
+    asked = {name: found for name, found in buffers.items() if f"buffer.{name}" in reach.flags}
+    asking = {
         f"buffer.{name}": FlagBounds(f"buffer.{name}", found.reaction, found.lost, found.reason)
-        for name, found in buffers.items()
-        if known.asks_a_step(name)
+        for name, found in asked.items()
     }
-    reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asked)
+    reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asking)
     for step in tight.steps if passes else ():  # what a flag keeps apart is only known now
         steps[step.name] = replace(steps[step.name], interval=reach.interval(step))
     lengths = sorted({*windows, *_asked(system)})

@@ -54,10 +54,6 @@ class BuffersOnPaper:
     reach: EventBounds
     windows: LoopWindows | None
 
-    def asks_a_step(self, name: str) -> bool:
-        """Whether a step opens at the request of a buffer."""
-        return any(step.asked_by == name for step in self.system.steps)
-
     def bounds(self, buffer: Buffer) -> BufferBounds:
         """The bounds of one buffer."""
         drain = self.system.graph.drain[buffer.name]
@@ -95,7 +91,7 @@ class BuffersOnPaper:
 
     def _by_unit(self, buffer: Buffer, unit: Unit, feed: Curve) -> BufferBounds:
         takes, who = unit.takes.most, unit.thing
-        puts = any(put.buffer == buffer.name for step in self.system.steps for put in step.puts)
+        puts = buffer.name in self.system.graph.putters
         level: int | None = buffer.depth
         wait = buffer.depth * takes
         if not puts:
@@ -328,15 +324,14 @@ def _up_to(known: Range, most: int) -> Range:
 def _blocks(system: System, paper: BuffersOnPaper | None) -> dict[tuple[str, str], int]:
     """How long each put blocks at most, with what is known of how far apart the runs of its step lie."""
     found = {}
-    for step in system.steps:
-        for put in step.puts:
-            unit = system.graph.drain[put.buffer]
-            assert isinstance(unit, Unit)
-            putting = [each for each in system.steps for other in each.puts if other.buffer == put.buffer]
-            longest, buffer = put.items.most * unit.takes.most, system.buffer(put.buffer)
-            if paper is not None and putting == [step] and longest <= _apart(paper, step):
-                longest = max(0, put.items.most - buffer.depth - 1) * unit.takes.most
-            found[step.name, put.buffer] = longest
+    for name, putting in system.graph.putters.items():
+        unit = system.graph.drain[name]
+        assert isinstance(unit, Unit)
+        for step, put in putting:
+            longest = put.items.most * unit.takes.most
+            if paper is not None and len(putting) == 1 and longest <= _apart(paper, step):
+                longest = max(0, put.items.most - system.buffer(name).depth - 1) * unit.takes.most
+            found[step.name, name] = longest
     return found
 
 

@@ -69,10 +69,9 @@ class Events:
 
     def _puts(self, buffer: Buffer) -> Curve:
         feeds = [_repeated(self.curve(feed.event), feed.items) for feed in buffer.fed_by]
-        for step in self.system.steps:
-            for put in step.puts:
-                if put.buffer == buffer.name:  # a run that began before a window may still put in it
-                    feeds.append(_repeated(moved(self.curve(step.start), extra=1), put.items.most))
+        for step, put in self.system.graph.putters.get(buffer.name, ()):
+            # a run that began before a window may still put in it
+            feeds.append(_repeated(moved(self.curve(step.start), extra=1), put.items.most))
         mover = self.system.graph.mover.get(buffer.name)
         if mover is not None and mover.drains is not None:  # what was in the other as a window began, and what came
             other = self.system.buffer(mover.drains.buffer)
@@ -131,7 +130,7 @@ class Events:
         if not depth:
             return 0
         room = depth * unit.takes.most
-        if any(put.buffer == unit.drains for step in self.system.steps for put in step.puts):
+        if unit.drains in self.system.graph.putters:
             return room
         if unit.thing in self.rings.turns:  # the only token of its ring is all that can wait
             return 0 if self.rings.passes_end(unit.thing) else unit.takes.most

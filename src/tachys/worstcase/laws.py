@@ -188,10 +188,15 @@ class UnitLaw(Law):
             return found.units[self.node.name].time
         return summed(0, [Part("starts that wait before it", self.node.thing, 1, found.events.wait(self.node))])
 
-    def span(self, found: Finished) -> Figure:
-        """An operation."""
+    @property
+    def operation(self) -> Figure:
+        """From the start of an operation to its end."""
         takes = self.node.takes
         return Figure(takes.least, takes.most, (Part("operation", self.node.thing, 1, takes.most),))
+
+    def span(self, found: Finished) -> Figure:
+        """An operation."""
+        return self.operation
 
 
 class DrainLaw(UnitLaw):
@@ -207,12 +212,7 @@ class DrainLaw(UnitLaw):
 
     def bounds(self, curves: Curves) -> UnitBounds:
         """It takes one when it is at rest, and loses none."""
-        return UnitBounds(self.node.name, self.span_of(), False, "", 0, 0)
-
-    def span_of(self) -> Figure:
-        """An operation."""
-        takes = self.node.takes
-        return summed(takes.least, [Part("operation", self.node.thing, 1, takes.most)])
+        return UnitBounds(self.node.name, self.operation, False, "", 0, 0)
 
     def _gaps(self, gaps: Gaps, wait: int, *, lost: bool) -> None:
         """After each put it works off what is in, be that put lost or not."""
@@ -233,7 +233,7 @@ class DrainLaw(UnitLaw):
         """The items before it, and for its end the operation."""
         if event.moment == "start":
             return found.buffers[self.node.drains or ""].reaction
-        return self.span_of()
+        return self.operation
 
 
 class BufferLaw(Law):

@@ -77,11 +77,6 @@ def _items(reach: EventBounds, body: Isr | Step) -> tuple[Curve, int] | None:
     return moved(puts, extra=buffer.depth), body.drains.each.most
 
 
-def _first_cost(step: Step) -> int:
-    """What a step costs at most beside the items that it takes."""
-    return step.cost.most - (0 if step.drains is None else step.drains.takes.most)
-
-
 def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction) -> tuple[list[LoadShare], str | None]:
     """The share of every step and of the overhead of the passes in which one ran; who fills the rest, if any.
 
@@ -103,11 +98,12 @@ def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction)
             filler = filler or step.name
             always = step.every is None and step.polls is None
             least = min(step.cost.least, own_least(step)) if always else 0
-            most = min(part(step.cost.most, least), part(_first_cost(step), least) + copied)
+            most = min(part(step.cost.most, least), part(step.cost_first.most, least) + copied)
             shares.append(LoadShare(step.thing, sure, most))
             continue
         passes += rate
-        shares.append(LoadShare(step.thing, sure, min(rate * step.cost.most, rate * _first_cost(step) + copied, ONE)))
+        most = min(rate * step.cost.most, rate * step.cost_first.most + copied, ONE)
+        shares.append(LoadShare(step.thing, sure, most))
     overhead = part(loop.overhead.most, loop.overhead.least)
     shares.append(LoadShare("loop.overhead", ZERO, overhead if filler else min(passes * loop.overhead.most, ONE)))
     return shares, filler
@@ -203,7 +199,7 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
                     cost: int = cost,
                     reaches: int | None = reaches,
                     items: tuple[Curve, int] | None = items,
-                    first: int = _first_cost(step),
+                    first: int = step.cost_first.most,
                 ) -> int:
                     assert reaches is not None
                     runs = starts.most_within(length + reaches)

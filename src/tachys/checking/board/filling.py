@@ -19,7 +19,6 @@ from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
 from tachys.checking.probes.binding import Readings
 from tachys.compiled import kernel, zeros
-from tachys.model.acts import Drain, Work
 from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.system import System
 from tachys.stretches import place_of
@@ -33,8 +32,8 @@ class Filled:
     """What a capture says of one buffer.
 
     ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN, LOST or UNSURE. ``lost``
-    are the instants of items that surely found it full. ``deepest``: at least so many were in at once, at
-    ``deepest_at``. ``least`` and ``most``: how many each start took.
+    are the instants of items that surely found it full. ``deepest``: at least so many were in at once. ``least`` and
+    ``most``: how many each start took.
     """
 
     buffer: Buffer
@@ -44,7 +43,6 @@ class Filled:
     run: Instants
     lost: Instants
     deepest: int
-    deepest_at: int
     least: Instants
     most: Instants
 
@@ -82,10 +80,10 @@ def fill(
     else:
         first, each, most = _copies(drain)
     known = starts if ends is None else _ends_of(starts, ends)
-    run, lost, least, taken, deepest, at = _play(
+    run, lost, least, taken, deepest = _play(
         puts, starts, known, buffer.depth, most, first, each, resolution, isinstance(drain, Unit)
     )
-    return Filled(buffer, puts, starts, known, run, lost, int(deepest), int(at), least, taken)
+    return Filled(buffer, puts, starts, known, run, lost, int(deepest), least, taken)
 
 
 def _puts(shown: Readings, buffer: Buffer) -> Instants | None:
@@ -113,12 +111,7 @@ def _copies(drain: Isr | Step) -> tuple[int, int, int]:
     """(the least time from the first instruction to the first leave, of each item, the most items of a run)."""
     drains = drain.drains
     assert drains is not None
-    if isinstance(drain, Isr):
-        before = min(cost.least for cost in drain.costs_first)
-    else:
-        place = next(place for place, act in enumerate(drain.acts) if isinstance(act, Drain))
-        before = sum(act.takes.least for act in drain.acts[:place] if isinstance(act, Work))
-    return before + drains.each.least, drains.each.least, drains.most
+    return drain.cost_first.least + drains.each.least, drains.each.least, drains.most
 
 
 def _ends_of(starts: Instants, ends: Instants) -> Instants:
@@ -143,7 +136,7 @@ def _play(
     run, lost, queue = zeros(count), zeros(count), zeros(count)
     least, taken = zeros(runs), zeros(runs)
     head, waiting, took, hidden = 0, 0, 0, depth
-    number, gone, deepest, deepest_at = -1, 0, 0, 0
+    number, gone, deepest = -1, 0, 0
     for place in range(count + 1):
         now = puts[place] if place < count else FAR
         while number + 1 < runs and starts[number + 1] <= now + off:
@@ -184,7 +177,5 @@ def _play(
         else:
             queue[head + waiting] = place
             waiting += 1
-        held = waiting + took - left
-        if held > deepest:
-            deepest, deepest_at = held, now
-    return run, lost[:gone], least, taken, deepest, deepest_at
+        deepest = max(deepest, waiting + took - left)
+    return run, lost[:gone], least, taken, deepest

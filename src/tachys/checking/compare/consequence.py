@@ -75,8 +75,7 @@ def _step(step: Step, figure: Compared) -> Step:
         return replace(step, every=Period(mean, mean - room, mean + room))
     if step.drains is not None:
         each = _wider(step.drains.each, figure) if figure.key == "each" else step.drains.each
-        own = Range(step.cost.least - step.drains.takes.least, step.cost.most - step.drains.takes.most)
-        wider = step if figure.key == "each" else step.with_cost(_wider(own, figure))
+        wider = step if figure.key == "each" else step.with_cost(_wider(step.cost_first, figure))
         acts = tuple(replace(act, each=each) if isinstance(act, Drain) else act for act in wider.acts)
         return replace(wider, acts=acts)
     wider = step.with_cost(_wider(step.cost, figure))

@@ -17,7 +17,7 @@ from tachys.checking.board.grid import jitter_of
 from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, without_least
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
-from tachys.checking.compare.items import before_items, taken
+from tachys.checking.compare.items import taken
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
@@ -207,7 +207,7 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
     own = runs.cost
     if own is not None and runs.single is not None:
         own = without_least(own, runs.single)
-    first = before_items(isr)
+    first = isr.cost_first
     if own is None or not len(own.least):
         yield _not_shown(about, "cost", first.least, first.most, _no_body(board, about))
     elif isr.drains is not None:

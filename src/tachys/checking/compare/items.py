@@ -12,7 +12,6 @@ from tachys.checking.board.measuring import Measurement
 from tachys.model.acts import Drain
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Step
-from tachys.model.quantities import Range
 from tachys.needs.kinds import Need
 from tachys.stretches import place_of
 
@@ -27,14 +26,6 @@ def taken(board: Measurement, about: Thing, drains: Drain, runs: int) -> tuple[I
         known = filled.starts[place] == begun
         least[known], most[known] = filled.least[place[known]], filled.most[place[known]]
     return least, most
-
-
-def before_items(body: Isr | Step) -> Range:
-    """What a body costs beside the items that it takes."""
-    if isinstance(body, Isr):
-        return Range(min(cost.least for cost in body.costs_first), max(cost.most for cost in body.costs_first))
-    items = Range(0, 0) if body.drains is None else body.drains.takes
-    return Range(body.cost.least - items.least, body.cost.most - items.most)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +51,7 @@ def took_fewer(board: Measurement) -> Iterator[TookFewer]:
             continue
         least, _ = taken(board, drain.thing, drain.drains, len(own.most))
         slack = board.stretched(int(own.most.max()))
-        fits = np.maximum(0, own.most + slack - before_items(drain).least) // each
+        fits = np.maximum(0, own.most + slack - drain.cost_first.least) // each
         wrong = np.flatnonzero(fits < least)
         if len(wrong):
             place = int(wrong[np.argmax(least[wrong] - fits[wrong])])

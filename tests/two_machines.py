@@ -1,0 +1,100 @@
+"""The engine and the stand-in for the board, given the same model and the same events, beside each other."""
+
+from tachys.demo.machine import (
+    Burns,
+    Empties,
+    Fills,
+    Halts,
+    Hold,
+    Latch,
+    Machine,
+    Pauses,
+    Plan,
+    Routine,
+    Store,
+    Task,
+    Waits,
+)
+from tachys.model import acts
+from tachys.simulation import layout as at
+from tachys.simulation.engine import play_whole
+
+
+def pair(given):
+    return given and (given.least, given.most)
+
+
+def part(act):
+    """What an act of the model is on the stand-in."""
+    if isinstance(act, acts.Wait):
+        return Waits(act.flag, pair(act.at_most))
+    if isinstance(act, acts.Pause):
+        return Pauses(pair(act.length))
+    if isinstance(act, acts.Halt):
+        return Halts(act.unless)
+    if isinstance(act, acts.Put):
+        return Fills(act.buffer, pair(act.items))
+    return empties(act) if isinstance(act, acts.Drain) else Burns(pair(act.cost), holds(act.guards))
+
+
+def empties(drain):
+    return drain and Empties(drain.buffer, drain.most, pair(drain.each))
+
+
+def holds(guards):
+    return tuple(Hold(guard.urgency, guard.at.most, guard.length and guard.length.most) for guard in guards)
+
+
+def routine(system, isr, came):
+    event, puts = isr.on[0], system.graph.feeds.get(isr.end, ())
+    return Routine(
+        isr.name, isr.urgency, came[event.name] if event.kind == "source" else (), pair(isr.costs_first[0]),
+        holds(isr.guards), isr.pending, isr.serves_all, isr.sets, next((buffer for buffer, _ in puts), None),
+        isr.moves_to, event.name if event.kind == "buffer" else None, empties(isr.drains),
+    )  # fmt: skip
+
+
+def store(system, buffer, came):
+    feeds = [feed for feed in buffer.fed_by if feed.event.kind == "source"]
+    arrivals = sorted(time for feed in feeds for time in came[feed.event.name] for _ in range(feed.items))
+    drain = system.graph.drain[buffer.name]
+    sent_in = pair(drain.takes) if drain.kind == "unit" else None
+    return Store(buffer.name, buffer.depth, arrivals, buffer.threshold, pair(buffer.quiet), sent_in)
+
+
+def plan(system, came):
+    """The stand-in's plan for a system; ``came``: the instants of each source."""
+    core = system.core
+    steps = tuple(
+        Task(s.name, tuple(map(part, s.acts)), None if s.asked_by else s.polls,
+             int(s.every.nominal) if s.every else None, s.rearm, s.sets, s.asked_by)
+        for s in system.steps
+    )  # fmt: skip
+    return Plan(
+        tuple(routine(system, isr, came) for isr in system.isrs), steps,
+        system.loop.overhead.most if system.loop else 0, core.nesting, core.entry.most, core.exit.most, core.chain.most,
+        core.wake.most, core.late_arrival,
+        tuple(Latch(flag, came[event.name]) for flag, events in system.set_by.items() for event in events),
+        tuple(store(system, buffer, came) for buffer in system.buffers),
+    )  # fmt: skip
+
+
+def assert_agreement(system, how, until):
+    """Both do the same at the same instants, at their most costs."""
+    _, seen, index = play_whole(system, how, until)
+
+    def records(kind, names):
+        mask = seen.kind == kind
+        return [(names[i], int(c), int(t)) for i, c, t in zip(seen.index[mask], seen.cause[mask], seen.time[mask],
+                                                              strict=True)]  # fmt: skip
+
+    came = {name: [time for other, _, time in records(at.SOURCE, index.sources) if other == name]
+            for name in index.sources}  # fmt: skip
+    truth = Machine(plan(system, came), 0, "most").run(until)
+    rows = [name for name, _ in index.rows]
+    assert records(at.LAST, rows) == [(r.name, r.event, r.end) for r in truth.served if r.end <= until]
+    assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= until]
+    if system.buffers:
+        assert sorted(records(at.UNIT_START, index.units)) == sorted((n, b, b) for n, b, _ in truth.sent if b <= until)
+    lost = [*records(at.LOST, rows), *records(at.ITEM_LOST, index.buffers)]
+    assert sorted(lost) == sorted((name, t, t) for name, t in truth.lost if t <= until)
