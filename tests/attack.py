@@ -464,18 +464,24 @@ class Stocked(Attack):
         """When a buffer asks: threshold, quiet time."""
         keys = {"threshold": self.number(1, depth)} if self.chance(0.6) else {}
         keys |= {"quiet": self.takes(10, 500)} if self.chance(0.4) else {}
+        if "threshold" not in keys and self.chance(0.5):
+            return keys | {"asks_each": self.number(1, depth)}
         return keys | ({"threshold": False} if "quiet" in keys and self.chance(0.3) else {})
+
+    def full(self):
+        """What becomes of one more."""
+        return {"full": "overwrite"} if self.chance(0.4) else {}
 
     def drains(self, name, asks, depth):
         """All that is in, or so many."""
-        most = self.number(asks.get("threshold") or 1, depth)
+        most = self.number(asks.get("threshold") or asks.get("asks_each") or 1, depth)
         return f"buffer.{name}" if self.chance(0.6) else {"from": f"buffer.{name}", "most": most}
 
     def ring(self, model, name):
         """A ring that a step empties."""
         depth, feeds, polls = self.number(1, 12), self.feeds(model, name), self.chance(0.5)
         asks = self.asks(depth) if polls else {}
-        model["buffer"][name] = {"depth": depth, "fed_by": feeds} | asks
+        model["buffer"][name] = {"depth": depth, "fed_by": feeds} | asks | self.full()
         made = {"drains": self.drains(name, asks, depth), "each": self.takes(0, 40), "cost": self.takes(0, 50)}
         if polls:
             made["polls"] = f"buffer.{name}"
@@ -497,7 +503,9 @@ class Stocked(Attack):
         if self.chance(0.3):
             made["guard"] = {"level": 0, "for": "all"}
         model["isr"][f"{name}d"] = made
-        if self.chance(0.3):  # moved on into a ring
+        if self.chance(0.7):
+            model["buffer"][name] |= self.full()
+        else:  # moved on into a ring
             made["puts"] = {"into": f"buffer.{name}r", "items": "drained"}
             depth, polls = self.number(1, 20), self.chance(0.5)
             asks = self.asks(depth) if polls else {}
@@ -512,7 +520,9 @@ class Stocked(Attack):
     def line(self, model, name):
         """A unit that sends what steps print, or what a source puts."""
         prints = self.chance(0.7)
-        model["buffer"][name] = {"depth": self.number(1, 8)} | ({} if prints else {"fed_by": self.feeds(model, name)})
+        model["buffer"][name] = {"depth": self.number(1, 8)}
+        if not prints:
+            model["buffer"][name] |= {"fed_by": self.feeds(model, name)} | self.full()
         model["unit"][name] = {"drains": f"buffer.{name}", "takes": self.takes(10, 150)}
         if self.chance(0.3):
             model["isr"][f"{name}e"] = {"on": f"unit.{name}", "level": self.dice.randrange(self.levels),

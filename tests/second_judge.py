@@ -151,6 +151,11 @@ class _Tokens:
         self.works = defaultdict(list)  # of a routine, unit or step: what runs
         self.set = defaultdict(list)
         self.coming, self.inside = defaultdict(list), defaultdict(list)  # of a buffer: items to be put, items in it
+        self.went = defaultdict(list)  # of a buffer: how each item went that was put into it
+        for _, kind, number, _ in story.rows:
+            if kind in (at.ITEM_OUT, at.ITEM_OVER):
+                self.went[number].append(kind)
+        self.put, self.gone = defaultdict(int), defaultdict(int)
         self.took = []  # what a step or operation that begins just now has taken
         self.moved = {}  # of a routine that moves on what it drains: how many it has taken
         self.early = 0  # how many a routine that has just begun has taken, which are told behind its beginning
@@ -178,8 +183,12 @@ class _Tokens:
                 self._item(number, kind == at.ITEM_LOST)
             elif kind == at.ITEM_TAKEN or (kind == at.ITEM_OUT and self._by_unit(number)):
                 if not self.early:
-                    self.took += _of(self.inside[number].pop(0))
+                    self.took += self._out(number)
                 self.early -= self.early > 0
+            if kind in (at.ITEM_OUT, at.ITEM_OVER):
+                if kind == at.ITEM_OVER and self.inside[number] and self.inside[number][0][0] == self.gone[number]:
+                    self._out(number)
+                self.gone[number] += 1
             if kind == at.LOST:
                 self._lose(self.queues["row", number].pop())
             elif kind == at.UNIT_LOST:
@@ -258,7 +267,18 @@ class _Tokens:
             self._lose(tokens["of"])
             tokens["of"] = []
         else:
-            self.inside[number].append([tokens] if last else [])
+            self.inside[number].append((self.put[number], tokens, last))
+            self.put[number] += 1
+
+    def _out(self, number):
+        """The events of the need that go with the oldest item of a buffer; none where it is overwritten before it left."""
+        place, tokens, last = self.inside[number].pop(0)
+        went = self.went[number]
+        if place < len(went) and went[place] == at.ITEM_OVER:
+            self._lose(tokens["of"])
+            tokens["of"] = []
+        known = place < len(went) or not self.story.system.buffers[number].overwrites
+        return _of([tokens]) if last and known else []
 
     def _taken_behind(self, place):
         """What a routine takes whose first instruction is told at ``place``."""
@@ -266,7 +286,7 @@ class _Tokens:
         for _, kind, number, _ in rows:
             if kind != at.ITEM_TAKEN:
                 break
-            found += _of(self.inside[number].pop(0))
+            found += self._out(number)
             self.early += 1
         self.moved[self.story.index.rows[self.story.rows[place][2]][0]] = self.early
         return found

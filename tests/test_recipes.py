@@ -22,6 +22,8 @@ def test_a_recipe_is_a_model(title, piece):
     found = bounds(read_model(text + piece, "recipe.toml"))
     if title == "My print is slow":
         assert round(found.steps["print"].duration.most / 1e9, 1) == 15.6
+    if title == "A double buffer":
+        assert (found.buffers["samples"].level, found.buffers["samples"].lost) == (32, False)
     if title == "The line is quiet after the last byte":
         assert found.buffers["rx"].reaction.most > 7 * 700_000_000
         assert not found.isrs["rx"].lost

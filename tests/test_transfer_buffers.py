@@ -2,14 +2,16 @@
 
 import pytest
 
+from boards import UNTIL, first, on_board
+from planted import ANALYSER, MS
+from tachys.demo.analyser import busy, pulses
+from tachys.demo.machine import Burns, Empties, Hold, Routine, Store, Task
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted, levels, losses
 from tachys.worstcase.analysis import bounds
-
-pytestmark = pytest.mark.xfail(reason="not yet", strict=True)
 
 US = 10**6
 # a conversion each 10 us, moved into 64 places; each 32nd asks, and the routine copies its half in 2 + 32 us. The bus
@@ -67,3 +69,61 @@ def test_a_receiver_is_asked_each_half_and_when_the_line_is_quiet():
     # 31 that each come just before the line is quiet for long enough, then the one that makes it ask
     assert rx.reaction.most == 31 * 300 * US
     assert paper.isrs["rx"].response.most == 35 * US
+
+
+BOARD = """
+[source.sample]
+every = "40 us"
+[buffer.samples]
+depth = 64
+fed_by = "source.sample"
+asks_each = 32
+full = "overwrite"
+[isr.half]
+on = "buffer.samples"
+level = 1
+cost = ["2 us", "3 us"]
+drains = { from = "buffer.samples", most = 32 }
+each = ["0.9 us", "1.2 us"]
+[need.whole]
+of = "buffer.samples"
+lost = 0
+[need.soon]
+from = "source.sample"
+to = "isr.half.end"
+within = "2 ms"
+[probe.D2]
+shows = "isr.half"
+[probe.D4]
+shows = "source.sample"
+edge = "rise"
+"""
+
+
+@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize(
+    ("fault", "named"),
+    [
+        ("none", []),
+        ("slow copies", [("isr.half", "cost-longer")]),  # each run takes 32: which of the two it is cannot be told
+        ("slow", [("isr.half", "cost-longer")]),
+        ("late", [("buffer.samples", "items-lost")]),
+        ("asks when all are in", [("buffer.samples", "level-more")]),
+    ],
+)
+def test_a_transfer_buffer_on_a_board(fault, named, seed):
+    each = (4 * US, 5 * US) if fault == "slow copies" else (950_000, 1_150_000)
+    cost = (9 * US, 10 * US) if fault == "slow" else (2_100_000, 2_900_000)
+    samples = list(range(17 * US, UNTIL, 40 * US))
+    half = Routine("half", 1, (), cost, asked="samples", empties=Empties("samples", 32, each))
+    laps = 64 if fault == "asks when all are in" else 32
+    held = ()
+    if fault == "late":  # something in the loop holds it off for longer than the other half takes
+        held = (Task("flash", (Burns((1_800 * US, 1_900 * US), (Hold(1, 0, None),)),), every=30 * MS),)
+    result, truth = on_board(BOARD, seed, False, held, lambda truth: {
+        "D2": busy(truth, "half"), "D4": pulses(samples, 10 * US)},
+        routines=(half,), stores=(Store("samples", 64, samples, None, None, None, laps, True),))  # fmt: skip
+    lost = sum(name == "samples" and ANALYSER.begin < at < ANALYSER.begin + ANALYSER.length for name, at in truth.lost)
+    assert first(result) == named, result.findings
+    assert result.buffers["samples"].lost <= lost
+    assert (result.buffers["samples"].lost > 0.8 * lost) == (lost > 0)

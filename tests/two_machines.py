@@ -59,7 +59,8 @@ def store(system, buffer, came):
     arrivals = sorted(time for feed in feeds for time in came[feed.event.name] for _ in range(feed.items))
     drain = system.graph.drain[buffer.name]
     sent_in = pair(drain.takes) if drain.kind == "unit" else None
-    return Store(buffer.name, buffer.depth, arrivals, buffer.threshold, pair(buffer.quiet), sent_in)
+    return Store(buffer.name, buffer.depth, arrivals, buffer.threshold, pair(buffer.quiet), sent_in, buffer.asks_each,
+                 buffer.overwrites)  # fmt: skip
 
 
 def plan(system, came):
@@ -96,5 +97,6 @@ def assert_agreement(system, how, until):
     assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= until]
     if system.buffers:
         assert sorted(records(at.UNIT_START, index.units)) == sorted((n, b, b) for n, b, _ in truth.sent if b <= until)
-    lost = [*records(at.LOST, rows), *records(at.ITEM_LOST, index.buffers)]
+    items = [*records(at.ITEM_LOST, index.buffers), *records(at.ITEM_OVER, index.buffers)]
+    lost = [*records(at.LOST, rows), *((name, time, time) for name, _, time in items)]
     assert sorted(lost) == sorted((name, t, t) for name, t in truth.lost if t <= until)

@@ -28,8 +28,9 @@ class Hold:
 class Store:
     """A FIFO or ring; one comes at each of ``arrivals``, ascending, and at each end of a routine that ``puts``.
 
-    It asks its routine or step from ``threshold`` on, or once nothing has come for ``quiet``. ``sent_in``: hardware
-    takes one whenever it is idle, and works for so long.
+    It asks its routine or step from ``threshold`` on, once nothing has come for ``quiet``, or as a whole number of
+    ``laps`` has come. ``round``: a full one goes on over its oldest. ``sent_in``: hardware takes one whenever it is
+    idle, and works for so long.
     """
 
     name: str
@@ -38,6 +39,8 @@ class Store:
     threshold: int | None = 1
     quiet: tuple[int, int] | None = None
     sent_in: tuple[int, int] | None = None
+    laps: int | None = None
+    round: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,7 +179,8 @@ class Truth:
 class _Filled:
     """A store as it is now: how many are in, whether its request waits or is served, how many are still to be copied.
 
-    ``quiet_at``: when its quiet time is over; ``idle_at``: when what hardware works off is done.
+    ``quiet_at``: when its quiet time is over; ``idle_at``: when what hardware works off is done. ``stored``: how many
+    have found room so far; ``unread``: which of them nobody has taken; ``spoilt``: how many taken ones are gone.
     """
 
     store: Store
@@ -186,13 +190,18 @@ class _Filled:
     left: int = 0
     took: int = 0
     copies: bool = False
+    spoilt: int = 0
     quiet_at: int | None = None
     over: bool = False
     idle_at: int | None = None
+    stored: int = 0
+    unread: deque[int] = field(default_factory=deque)
 
     @property
     def asks(self) -> bool:
-        return self.over or (self.store.threshold is not None and self.held >= self.store.threshold)
+        if self.over or (self.store.threshold is not None and self.held >= self.store.threshold):
+            return True
+        return self.store.laps is not None and any(number % self.store.laps == 0 for number in self.unread)
 
 
 @dataclass(slots=True)
@@ -330,8 +339,16 @@ class Machine:
             filled.over, filled.quiet_at = False, self._now + self._cost(store.quiet)
         if filled.held == store.depth:
             self.truth.lost.append((store.name, self._now))
-            return
+            if not store.round:
+                return
+            filled.held -= 1
+            if filled.spoilt < filled.took:  # the oldest is one that is being copied
+                filled.spoilt += 1
+            else:
+                filled.unread.popleft()
         filled.held += 1
+        filled.stored += 1
+        filled.unread.append(filled.stored)
         self._send(filled)
         self._note(filled)
         self._ask(filled)
@@ -341,6 +358,7 @@ class Machine:
         if filled.store.sent_in is None or filled.idle_at is not None or not filled.held:
             return
         filled.held -= 1
+        filled.unread.popleft()
         filled.idle_at = self._now + self._cost(filled.store.sent_in)
         self.truth.sent.append((filled.store.name, self._now, filled.idle_at))
         self._note(filled)
@@ -360,9 +378,12 @@ class Machine:
     def _copy(self, filled: _Filled) -> bool:
         """What was being copied leaves; whether another is to be copied."""
         if filled.copies:
-            filled.held -= 1
-            filled.over = filled.over and filled.held > 0
-            self._note(filled)
+            copied = filled.took - filled.left
+            if copied > filled.spoilt:  # else it has been written over meanwhile
+                filled.spoilt = copied
+                filled.held -= 1
+                filled.over = filled.over and filled.held > 0
+                self._note(filled)
         filled.copies = filled.left > 0
         filled.left -= filled.copies
         return filled.copies
@@ -469,7 +490,9 @@ class Machine:
         if empties is not None:
             filled = self._stores[empties.store]
             filled.left, filled.copies = min(filled.held, empties.most), False
-            filled.took = filled.left
+            filled.took, filled.spoilt = filled.left, 0
+            for _ in range(filled.took):
+                filled.unread.popleft()
 
     def _go_on_copying(self, step: Task) -> None:
         """The next that a step has to copy, if there is one."""

@@ -35,18 +35,19 @@ class Buffers:
         )
         if any(feed.items > 10**6 for feed in fed_by):
             self.report.complain((*path, "fed_by"), "so many items at once are none", "write at most 1000000")
-        threshold = table.threshold or None
-        if threshold is not None and threshold > table.depth:
-            self.report.complain(
-                (*path, "threshold"),
-                f"it never asks: no more than {table.depth} are ever in",
-                "write at most its depth",
-            )
+        threshold = _threshold(table)
+        for key, many in (("threshold", threshold), ("asks_each", table.asks_each)):
+            if many is not None and many > table.depth:
+                self.report.complain(
+                    (*path, key), f"it never asks: no more than {table.depth} are ever in", "write at most its depth"
+                )
+        if table.threshold and table.asks_each is not None:
+            self.report.complain((*path, "threshold"), "not yet beside asks_each", "write one of them")
         quiet = None if table.quiet is None else self.clocks.cost(table.quiet, (*path, "quiet"))
         if quiet is not None and quiet.least == 0:
             self.report.complain((*path, "quiet"), "is 0", "write how long nothing comes, or leave it out")
         self._judge_ends(path, name, fed_by, table)
-        return Buffer(name, table.depth, fed_by, threshold, quiet)
+        return Buffer(name, table.depth, fed_by, threshold, quiet, table.asks_each, table.full == "overwrite")
 
     def _judge_ends(self, path: Path, name: str, fed_by: tuple[Feed, ...], table: BufferTable) -> None:
         drains, puts, moves = list(self._drains(name)), _putting(self.model.step, name), _putting(self.model.isr, name)
@@ -71,12 +72,19 @@ class Buffers:
                 ("step", puts[0].partition(".")[2], "puts"),
                 f"waits for room that {drains[0]} makes, which may not run meanwhile", "let a unit drain it",
             )  # fmt: skip
-        if table.threshold is False and table.quiet is None and any(self._asked(name)):
-            complain(path, "it never asks for service", "write a threshold, or quiet")
-        if drains and drains[0].startswith("unit.") and (table.quiet is not None or table.threshold not in (1, False)):
+        if _asks_from(table) is None and table.quiet is None and any(self._asked(name)):
+            complain(path, "it never asks for service", "write a threshold, quiet or asks_each")
+        asks = (table.quiet, table.asks_each, table.threshold if table.threshold != 1 else None)
+        if drains and drains[0].startswith("unit.") and any(each for each in asks):
             complain(
-                path, f"{drains[0]} takes whatever is in, and waits for no request", "leave threshold and quiet out"
-            )
+                path, f"{drains[0]} takes whatever is in, and waits for no request",
+                "leave threshold, quiet and asks_each out",
+            )  # fmt: skip
+        if table.full == "overwrite" and puts:
+            complain((*path, "full"), f"{puts[0]} waits for room in it, so it is never overwritten", "leave it out")
+        moving = [f"isr.{isr}" for isr, each in self.model.isr.items() if each.puts and f"isr.{isr}" in drains]
+        if table.full == "overwrite" and moving:
+            complain((*path, "full"), f"not yet: {moving[0]} moves on what it has drained of it", 'write full = "lose"')
 
     def _drains(self, name: str) -> Iterator[str]:
         for kind, tables in (("unit", self.model.unit), ("isr", self.model.isr), ("step", self.model.step)):
@@ -120,11 +128,11 @@ class Buffers:
         if isinstance(table, IsrTable) and table.serves == "all":
             complain((*path, "serves"), "not yet: with drains a run serves one request", "leave it out")
         most = buffer.depth if not isinstance(given, DrainTable) or given.most is None else given.most
-        threshold = buffer.threshold or 1
-        if named in asks and most < threshold:
+        enough = _asks_from(buffer) or 1
+        if named in asks and most < enough:
             complain(
-                (*path, "drains"), f"not yet: a run takes {most}, and it is asked from {threshold} on only",
-                "let it take as many as the threshold at least",
+                (*path, "drains"), f"not yet: a run takes {most}, and it is asked from {enough} on only",
+                f"let it take {enough} at least",
             )  # fmt: skip
         each = ZERO if table.each is None else self.clocks.cost(table.each, (*path, "each"))
         most = min(most, buffer.depth)
@@ -133,7 +141,10 @@ class Buffers:
                 (*path, "each"), "so many items take longer than Tachys can count",
                 f"depth times each is at most {LONGEST_PS // PS_PER_SECOND} s",
             )  # fmt: skip
-        sure = 0 if named not in asks or set(asks) != {named} else 1 if buffer.quiet is not None else threshold
+        sure = 0
+        if set(asks) == {named}:  # of those that ask each time after so many, one may have been taken by the run before
+            odd = buffer.asks_each is not None and (most > enough or buffer.full == "overwrite")
+            sure = 1 if buffer.quiet is not None or odd else enough
         return Drain(named.removeprefix("buffer."), most, each, Range(min(sure, most), most))
 
     def moves_to(self, path: Path, table: IsrTable) -> str | None:
@@ -172,6 +183,17 @@ class Buffers:
         # on a line at rest the unit has one, and the buffer as many as it holds; else one goes in as one leaves
         least = max(0, items[0] - buffer.depth - 1)
         return Put(name, Range(*items), Range(least * takes.least, items[1] * takes.most))
+
+
+def _threshold(table: BufferTable) -> int | None:
+    """From how many on a buffer asks by its level: from one on, unless something else is written."""
+    if table.threshold is None:
+        return 1 if table.asks_each is None else None
+    return table.threshold or None
+
+
+def _asks_from(table: BufferTable) -> int | None:
+    return _threshold(table) or table.asks_each
 
 
 def _drained(given: str | DrainTable | None) -> str | None:

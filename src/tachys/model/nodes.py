@@ -120,8 +120,9 @@ class Feed:
 class Buffer(Named):
     """Between who puts and who takes: ``depth`` items find room in it, one more is lost.
 
-    It asks for service while ``threshold`` or more are in (None: never by that), or while something is in and nothing
-    has been put for ``quiet`` ps.
+    It asks for service while ``threshold`` or more are in (None: never by that), while something is in and nothing
+    has been put for ``quiet`` ps, or while one is in that makes a whole number of ``asks_each`` and no run has taken.
+    One that ``overwrites`` loses the oldest in place of the newest.
     """
 
     kind: ClassVar[str] = "buffer"
@@ -130,6 +131,13 @@ class Buffer(Named):
     fed_by: tuple[Feed, ...] = ()
     threshold: int | None = 1
     quiet: Range | None = None
+    asks_each: int | None = None
+    overwrites: bool = False
+
+    @property
+    def asks_from(self) -> int | None:
+        """How many that no run has taken are enough to make it ask; None: no number is."""
+        return self.threshold or self.asks_each
 
     @property
     def event(self) -> Event:

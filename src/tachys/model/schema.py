@@ -173,8 +173,10 @@ class BufferTable(Table):
 
     depth: Annotated[int, Field(strict=True, ge=1, le=10**6)]
     fed_by: str | FeedTable | list[str | FeedTable] = []
-    threshold: Positive | Literal[False] = 1
+    threshold: Positive | Literal[False] | None = None
     quiet: TimeRange | None = None
+    asks_each: Positive | None = None
+    full: Literal["lose", "overwrite"] = "lose"
 
 
 class DrainTable(Table):

@@ -140,19 +140,20 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
         events = ends[np.searchsorted(ends, puts) - 1]
     last = np.searchsorted(events, going, side="right") - 1
     item = _at_place(puts, last)
-    lost_yet = np.append(0, np.cumsum(records.kind[puts] == at.ITEM_LOST))
+    lost_yet = np.append(0, np.cumsum(_lost_items(records, of_buffer, puts)))
     first = np.minimum(np.searchsorted(events, going), len(puts))
     gone = lost_yet[np.minimum(last + 1, len(puts))] > lost_yet[first]
     found = np.full(len(going), OPEN, np.int64)
     if mover is not None:  # a run that took nothing puts nothing
         found[_at_place(events, last) != going] = SUPERSEDED
     there = (item >= 0) & ~gone & (found == OPEN)
-    took = at.ITEM_OUT if drain.kind == "unit" else at.ITEM_TAKEN
-    told = np.flatnonzero((records.kind == took) & of_buffer)
-    taken = _by_cause(records, np.flatnonzero((records.kind == at.ITEM_IN) & of_buffer), item[there], told, empty())
+    # what is overwritten is lost even while it is copied, so only its leave says that it was taken
+    took = at.ITEM_TAKEN if drain.kind != "unit" and not buffer.overwrites else at.ITEM_OUT
+    told = np.flatnonzero(((records.kind == took) | (records.kind == at.ITEM_OVER)) & of_buffer)
+    taken = _by_cause(records, puts[records.kind[puts] == at.ITEM_IN], item[there], told, empty())
     begun = (records.kind == _STARTS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
     known = taken >= 0
-    if drain.kind == "isr":  # its first instruction is told before what it takes
+    if drain.kind != "unit" and (buffer.overwrites or drain.kind == "isr"):  # its first instruction is told before
         starts = np.flatnonzero(begun)
         taken[known] = starts[np.searchsorted(starts, taken[known]) - 1]
     else:
@@ -160,6 +161,17 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     found[there] = np.where(taken == LOST_ON_WAY, OPEN, taken)
     found[gone & (found == OPEN)] = LOST_ON_WAY
     return found
+
+
+def _lost_items(records: Records, of_buffer: Bools, puts: Ints) -> Bools:
+    """Which of these puts found no room, or was overwritten later."""
+    lost: Bools = records.kind[puts] == at.ITEM_LOST
+    told = np.flatnonzero((records.kind == at.ITEM_OVER) & of_buffer)
+    if len(told):
+        went = np.flatnonzero(((records.kind == at.ITEM_OUT) | (records.kind == at.ITEM_OVER)) & of_buffer)
+        left = _by_cause(records, puts, puts, went, empty())
+        lost |= (left >= 0) & (records.kind[left] == at.ITEM_OVER)
+    return lost
 
 
 def _ended(records: Records, system: System, kind: str, name: str, body: Bools, going: Ints) -> Ints:

@@ -52,7 +52,7 @@ def _broken(m: at.Ints) -> Iterator[str]:
     buffers = _table(m, at.BUFFERS, at.N_BUFFERS, at.BUFFER_SIZE)
     if len(buffers) and (buffers[:, at.Q_HELD] > buffers[:, at.Q_DEPTH]).any():
         yield "a buffer holds more than its depth"
-    if len(buffers) and (buffers[:, at.Q_LEFT] + buffers[:, at.Q_COPIES] > buffers[:, at.Q_HELD]).any():
+    if len(buffers) and (buffers[:, at.Q_INSIDE] > buffers[:, at.Q_HELD]).any():
         yield "more is copied out of a buffer than is in"
     depth, size = int(m[at.DEPTH]), int(m[at.FRAME_SIZE])
     if m[at.FRAME] != m[at.FRAMES] + depth * size:

@@ -140,9 +140,11 @@ class _Reader:
             self.finish(f"flag.{index.flags[number]}", time)
         elif kind == at.FLAG_OVER:
             lanes.lost.setdefault(f"flag.{index.flags[number]}", []).append(time)
-        elif kind in (at.ITEM_IN, at.ITEM_OUT):
+        elif kind in (at.ITEM_IN, at.ITEM_OUT, at.ITEM_OVER):
             levels = lanes.levels.setdefault(f"buffer.{index.buffers[number]}", [(0, 0)])
             levels.append((time, levels[-1][1] + (1 if kind == at.ITEM_IN else -1)))
+            if kind == at.ITEM_OVER:
+                lanes.lost.setdefault(f"buffer.{index.buffers[number]}", []).append(time)
         elif kind == at.ITEM_LOST:
             lanes.lost.setdefault(f"buffer.{index.buffers[number]}", []).append(time)
         elif kind in (at.ITEM_TAKEN, at.ASKED):

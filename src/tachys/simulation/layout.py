@@ -64,9 +64,10 @@ ACT_SIZE = A_MEASURED_END + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
 FLAG_SIZE = F_STATS + 1
 # of a buffer: its put times lie in Q_ROOM; Q_STATE: whether its request waits or is served; Q_OVER: its quiet time is
-# over; Q_TOOK: how many its drain took, Q_LEFT: how many of them it has still to copy, Q_COPIES: whether it copies one
+# over; Q_TOOK: how many its drain took, Q_LEFT: how many of them it has still to copy, Q_COPIES: whether it copies one,
+# Q_INSIDE: how many of them are still in; Q_EACH: it asks at each so many (0: never) of all Q_COUNT that were put
 (Q_DEPTH, Q_THRESHOLD, Q_QUIET_LEAST, Q_QUIET_MOST, Q_ROOM, Q_HEAD, Q_HELD, Q_LOST, Q_DEEPEST, Q_STATE, Q_OVER, Q_LEFT,
- Q_COPIES, Q_TOOK, Q_UNIT, Q_STATS) = range(16)  # fmt: skip
+ Q_COPIES, Q_TOOK, Q_INSIDE, Q_EACH, Q_COUNT, Q_OVERWRITES, Q_UNIT, Q_STATS) = range(20)  # fmt: skip
 BUFFER_SIZE = Q_STATS + 1
 RESTS, ASKS, SERVED = range(3)
 # of the stack, the loop at the bottom
@@ -98,7 +99,7 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
- ITEM_TAKEN, ASKED) = range(26)  # fmt: skip
+ ITEM_TAKEN, ASKED, ITEM_OVER) = range(27)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 

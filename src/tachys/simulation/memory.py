@@ -204,6 +204,7 @@ class _Builder:
         return at.record(
             "Q", depth=buffer.depth, threshold=buffer.threshold or at.NEVER, quiet_least=least, quiet_most=most,
             room=self._put([0] * buffer.depth), head=0, held=0, lost=0, deepest=0, over=0, left=0, copies=0, took=0,
+            inside=0, each=buffer.asks_each or 0, count=0, overwrites=buffer.overwrites,
             state=at.RESTS if drain.kind == "isr" else at.SERVED,  # a step looks by itself, and a unit at once
             unit=self.units[drain.name] if drain.kind == "unit" else -1, stats=self.stats[f"{buffer.thing}.time"],
         )  # fmt: skip

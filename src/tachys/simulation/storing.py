@@ -22,16 +22,21 @@ def put(m: Ints, log: Ints, number: int) -> int:
             m, m[N_UNITS] + m[N_SOURCES] + number,
             now + draw_cost(m, m[buffer + Q_QUIET_LEAST], m[buffer + Q_QUIET_MOST]),
         )  # fmt: skip
-    held = m[buffer + Q_HELD]
-    if held == m[buffer + Q_DEPTH]:
+    if m[buffer + Q_HELD] == m[buffer + Q_DEPTH]:
         m[buffer + Q_LOST] += 1
-        write(m, log, ITEM_LOST, number, now)
-        return -1
+        if not m[buffer + Q_OVERWRITES]:
+            write(m, log, ITEM_LOST, number, now)
+            return -1
+        write(m, log, ITEM_OVER, number, drop(m, buffer))
+        if m[buffer + Q_INSIDE] > 0:
+            m[buffer + Q_INSIDE] -= 1
+    held = m[buffer + Q_HELD]
     place = m[buffer + Q_HEAD] + held
     if place >= m[buffer + Q_DEPTH]:
         place -= m[buffer + Q_DEPTH]
     m[m[buffer + Q_ROOM] + place] = now
     m[buffer + Q_HELD] = held + 1
+    m[buffer + Q_COUNT] += 1
     write(m, log, ITEM_IN, number, now)
     unit = m[buffer + Q_UNIT]
     if unit >= 0 and m[m[NEXT] + unit] == NEVER:
@@ -44,7 +49,11 @@ def put(m: Ints, log: Ints, number: int) -> int:
 @kernel(inline=True)
 def asks(m: Ints, buffer: int) -> bool:
     """Whether a buffer asks for service."""
-    return m[buffer + Q_HELD] >= m[buffer + Q_THRESHOLD] or m[buffer + Q_OVER] != 0
+    held, each = m[buffer + Q_HELD], m[buffer + Q_EACH]
+    if held >= m[buffer + Q_THRESHOLD] or m[buffer + Q_OVER] != 0:
+        return True
+    count = m[buffer + Q_COUNT]
+    return each > 0 and count // each != (count - held + m[buffer + Q_INSIDE]) // each
 
 
 @kernel(inline=True)
@@ -59,14 +68,20 @@ def ask(m: Ints, log: Ints, number: int) -> int:
 
 
 @kernel(inline=True)
+def drop(m: Ints, buffer: int) -> int:
+    """The oldest is no longer in a buffer; when it was put."""
+    head = m[buffer + Q_HEAD]
+    m[buffer + Q_HEAD] = head + 1 if head + 1 < m[buffer + Q_DEPTH] else 0
+    m[buffer + Q_HELD] -= 1
+    return m[m[buffer + Q_ROOM] + head]
+
+
+@kernel(inline=True)
 def leave(m: Ints, log: Ints, number: int) -> None:
     """The oldest leaves a buffer."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
-    head = m[buffer + Q_HEAD]
-    was_put = m[m[buffer + Q_ROOM] + head]
+    was_put = drop(m, buffer)
     observe(m, m[buffer + Q_STATS], m[NOW] - was_put, 1)
-    m[buffer + Q_HEAD] = head + 1 if head + 1 < m[buffer + Q_DEPTH] else 0
-    m[buffer + Q_HELD] -= 1
     if m[buffer + Q_HELD] == 0:
         m[buffer + Q_OVER] = 0
     write(m, log, ITEM_OUT, number, was_put)
@@ -87,7 +102,7 @@ def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
     """Who drains a buffer begins: it takes what is in, ``most`` at most."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
     many = min(m[buffer + Q_HELD], most)
-    m[buffer + Q_LEFT] = m[buffer + Q_TOOK] = many
+    m[buffer + Q_LEFT] = m[buffer + Q_TOOK] = m[buffer + Q_INSIDE] = many
     m[buffer + Q_COPIES] = 0
     if m[RECORD]:
         for place in range(m[buffer + Q_HEAD], m[buffer + Q_HEAD] + many):
@@ -98,7 +113,8 @@ def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
 def copy_next(m: Ints, log: Ints, number: int) -> bool:
     """One that was being copied leaves; whether another is to be copied now."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
-    if m[buffer + Q_COPIES]:
+    if m[buffer + Q_COPIES] and m[buffer + Q_INSIDE] > m[buffer + Q_LEFT]:  # else it was overwritten meanwhile
+        m[buffer + Q_INSIDE] -= 1
         leave(m, log, number)
     m[buffer + Q_COPIES] = m[buffer + Q_LEFT] > 0
     if m[buffer + Q_LEFT] == 0:

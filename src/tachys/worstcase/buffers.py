@@ -11,9 +11,13 @@ A request that is raised by the level comes with ``threshold`` items, so the fir
 
     level <= threshold - 1 + F(from the request to the j-th leave) - (j - 1).
 
+A run that takes at most m is one of a row, each asked for as the one before ends; k of them take k m out of what came
+since the first request (:func:`_in_rows`). The time from a request or a first instruction to the j-th leave of a run of
+n is that to its end, less what copying the n - j others takes at most: a body that went on for so long would be one.
+
 By induction over runs: as long as none has taken more than n, both windows are as short as n items make them, and the
 next takes no more than n if they say so. The least such n is found from below. A run that takes at most m takes all
-where n <= m; else rows of rounds are followed (:func:`_behind`). A unit that takes one whenever it is at rest is a
+where n <= m; of a step rows of rounds are followed else. A unit that takes one whenever it is at rest is a
 server that never idles while something is in: its backlog and delay are those of R. Cruz, "A calculus for network
 delay, part I", IEEE Trans. Information Theory 37, 1991 (J.-Y. Le Boudec, P. Thiran, "Network calculus", 2001, ch. 1).
 
@@ -43,6 +47,35 @@ MOST_TURNS = 60
 MOST_DEPTHS = 8  # that are tried
 MOST_DEPTH = 10**6
 NO_RATE = "fewer than its threshold can stay in it: nothing is sure to be put"
+
+
+@dataclass(frozen=True, slots=True)
+class _Runs:
+    """The runs of a routine that drains: ``wait`` to a first instruction, from the request or from any instant."""
+
+    isr: Isr
+    drains: Drain
+    wait: Figure
+    response: Figure
+    span: Figure
+    in_a_row: tuple[int, ...]
+
+    def end(self, runs: int) -> int:
+        """From a request to the end of so many runs, each but the first asked for as the one before ends."""
+        known = min(runs, len(self.in_a_row))
+        return self.in_a_row[known - 1] + (runs - known) * _most(self.response)
+
+    def end_of_next(self, runs: int) -> int:
+        """From a first instruction to the end of so many runs behind that run, each asked for as one ends."""
+        return min(_most(self.span) + self.end(runs), self.end(runs + 1))
+
+    @property
+    def next(self) -> Figure:
+        """From a first instruction to the next."""
+        again = summed(0, [*self.span.parts, *self.wait.parts])
+        if not self.in_a_row or self.end(2) - self.isr.cost.most >= _most(again):
+            return again
+        return _one("two runs in a row", self.isr, self.end(2) - self.isr.cost.most)
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,35 +138,54 @@ class BuffersOnPaper:
 
     def _by_routine(self, buffer: Buffer, isr: Isr, feed: Curve) -> BufferBounds:
         assert isr.drains is not None
-        bounds, most = self.reach.isrs[isr.name], isr.drains.most
+        bounds, drains = self.reach.isrs[isr.name], isr.drains
         asked = buffer.event in isr.on
-        wait = bounds.latency if asked else self._until_run(isr)
-        run = _needed(bounds.span)
-        again = summed(0, [*run.parts, *_needed(wait).parts])  # from a first instruction to the next
-        below = _before_it_asks(buffer, feed) if asked else 0
-        assert wait.most is not None
-        assert again.most is not None
-        assert run.most is not None
-        taken = feed.most_within(again.most)
-        level = feed.most_within(again.most + run.most)
-        if asked:
-            taken = max(taken, below + feed.most_within(wait.most))
-            level = max(level, below + feed.most_within(wait.most + run.most))
-        all_taken = min(taken, buffer.depth) <= most
-        asks = self._until_asked(buffer, below) if asked else Figure(0, 0)
-        parts = [*asks.parts, *again.parts]
-        if feed.most_within(wait.most + run.most) <= 1 and not below:  # none comes while it runs
-            parts = [*wait.parts]
-        if not all_taken:
-            level = taken = buffer.depth + 1
-            rows = -(-buffer.depth // most) - 1
-            parts += [replace(part, count=part.count * rows) for part in again.parts]
+        wait = _needed(bounds.latency if asked else self._until_run(isr))
+        rows = bounds.in_a_row if asked else ()
+        runs = _Runs(isr, drains, wait, _needed(bounds.response), _needed(bounds.span), rows)
+        if not asked:
+            return self._by_other_event(buffer, feed, runs)
+        below = _before_it_asks(buffer, feed)
+        level = _deepest(feed, below, drains, runs.end(1))
+        taken = below + feed.most_within(_most(runs.wait))
+        waits = []  # of items that are put while it runs, or while it is late
+        if _asks_again(buffer, feed, runs):
+            level = max(level, _deepest(feed, 0, drains, runs.end_of_next(1)))
+            taken = max(taken, feed.most_within(_most(runs.next)))
+            waits.append(runs.next)
+        asks = self._until_asked(buffer, below)
+        if min(taken, buffer.depth) > drains.most:
+            found = _in_rows(buffer, feed, below, runs, again=bool(waits))
+            if found is None:
+                return self._without_end(buffer, feed, runs, asks)
+            level, taken = max(level, found[0]), drains.most
+            waits.append(found[1])
         if asks.most is None:
             reaction = Figure(0, None, reason=asks.reason)
-            return self._made(buffer, feed, level if all_taken else None, taken, reaction, reaction)
-        reaction = summed(0, parts)
-        time = summed(0, [*reaction.parts, *run.parts])
-        return self._made(buffer, feed, level if all_taken else None, taken, reaction, time)
+            return self._made(buffer, feed, level, taken, reaction, reaction)
+        reaction = max([*waits, summed(0, [*asks.parts, *runs.wait.parts])], key=_most)
+        return self._made(buffer, feed, level, taken, reaction, summed(0, [*reaction.parts, *runs.span.parts]))
+
+    def _without_end(self, buffer: Buffer, feed: Curve, runs: _Runs, asks: Figure) -> BufferBounds:
+        """More and more come in: what finds room is served all the same."""
+        if asks.most is None:
+            reaction = Figure(0, None, reason=asks.reason)
+            return self._made(buffer, feed, None, buffer.depth, reaction, reaction)
+        rows = -(-buffer.depth // runs.drains.most)
+        again = [replace(part, count=part.count * rows) for part in runs.next.parts]
+        reaction = summed(0, [*asks.parts, *again])
+        return self._made(buffer, feed, None, buffer.depth, reaction, summed(0, [*reaction.parts, *runs.span.parts]))
+
+    def _by_other_event(self, buffer: Buffer, feed: Curve, runs: _Runs) -> BufferBounds:
+        """What a routine drains that no buffer asks."""
+        again = summed(0, [*runs.span.parts, *runs.wait.parts])  # from a first instruction to the next
+        taken = feed.most_within(_most(again))
+        if min(taken, buffer.depth) > runs.drains.most:
+            return self._without_end(buffer, feed, runs, Figure(0, 0))
+        level = _deepest(feed, 0, runs.drains, _most(again) + _most(runs.span))
+        if feed.most_within(_most(runs.wait) + _most(runs.span)) <= 1:  # none comes while it runs
+            again = runs.wait
+        return self._made(buffer, feed, level, taken, again, summed(0, [*again.parts, *runs.span.parts]))
 
     def _until_run(self, isr: Isr) -> Figure:
         """From any instant to the next first instruction of a routine that no buffer asks."""
@@ -142,15 +194,18 @@ class BuffersOnPaper:
             raise NoBound(f"nothing is sure to make {isr.thing} run")
         return Figure(0, gap, (Part("longest time to the next", isr.start, 1, gap),))
 
-    def _until_asked(self, buffer: Buffer, below: int) -> Figure:
-        """From the put of an item to a request, where ``below`` of them do not make the buffer ask."""
+    def _until_asked(self, buffer: Buffer, below: int, look: int = 0) -> Figure:
+        """From the put of an item to a request, where ``below`` of them do not make the buffer ask.
+
+        That its quiet time is over is found by a ``look`` so much later, if nothing comes before it.
+        """
         if not below:
             return Figure(0, 0)
         ways = []
         if buffer.quiet is not None:  # each may come just before it is over
-            ways.append(summed(0, [Part("until nothing comes", buffer.thing, below, buffer.quiet.most)]))
+            ways.append(summed(0, [Part("until nothing comes", buffer.thing, below, buffer.quiet.most + look)]))
         gaps = [gap for feed in buffer.fed_by if (gap := self.reach.gap(feed.event)) is not None]
-        if gaps and buffer.threshold is not None:
+        if gaps and buffer.asks_from is not None:
             ways.append(summed(0, [Part("until so many have come", buffer.thing, below, min(gaps))]))
         if not ways:
             return Figure(0, None, reason=NO_RATE)
@@ -162,16 +217,17 @@ class BuffersOnPaper:
         assert self.windows is not None
         assert step.drains is not None
         drains, asked = step.drains, step.asked_by is not None
-        below = _before_it_asks(buffer, feed) if asked else 0
         look = self._look(step)
+        below = _before_it_asks(buffer, feed, _most(look)) if asked else 0
+        asks = self._until_asked(buffer, below, _most(look))
         taken = below + feed.most_within(_most(look))
         if drains.most < min(taken, buffer.depth):
-            return self._behind(buffer, step, feed, below)
+            return self._behind(buffer, step, feed, below, asks)
         level = max(
             below + feed.most_within(_most(self._look(step, self._until_left(step, last)))) - (first - 1)
             for first, last in _batches(min(taken, drains.most))
         )
-        return self._drained(buffer, step, feed, level, taken, [*look.parts])
+        return self._drained(buffer, step, feed, level, taken, asks, [*look.parts])
 
     def _look(self, step: Step, more: list[Act] | None = None) -> Figure:
         """From a look of a step at its buffer to its next, and on through more that it does then."""
@@ -185,7 +241,7 @@ class BuffersOnPaper:
         assert isinstance(drain, Drain)
         return [*step.acts[:place], replace(drain, items=Range(0, items))]
 
-    def _behind(self, buffer: Buffer, step: Step, feed: Curve, below: int) -> BufferBounds:
+    def _behind(self, buffer: Buffer, step: Step, feed: Curve, below: int, asks: Figure) -> BufferBounds:
         """The level where a run may leave some in, since it takes at most so many.
 
         Back to the last run that took all, or to one that was not asked: since then each look took its most, so that
@@ -206,13 +262,11 @@ class BuffersOnPaper:
                 why = "a pass can bring more than a run takes, again and again"
                 raise NoBound(f"{why}: {step.thing} takes {most} at most")
         first = _needed(self.windows.looks(step, -(-min(level, buffer.depth) // most)))
-        return self._drained(buffer, step, feed, level, most, [*first.parts])
+        return self._drained(buffer, step, feed, level, most, asks, [*first.parts])
 
     def _drained(
-        self, buffer: Buffer, step: Step, feed: Curve, level: int, taken: int, looks: list[Part]
+        self, buffer: Buffer, step: Step, feed: Curve, level: int, taken: int, asks: Figure, looks: list[Part]
     ) -> BufferBounds:
-        below = _before_it_asks(buffer, feed) if step.asked_by is not None else 0
-        asks = self._until_asked(buffer, below)
         if asks.most is None:
             reaction = Figure(0, None, reason=asks.reason)
             return self._made(buffer, feed, level, taken, reaction, reaction)
@@ -221,20 +275,74 @@ class BuffersOnPaper:
         return self._made(buffer, feed, level, taken, reaction, summed(0, [*reaction.parts, *duration.parts]))
 
 
-def _before_it_asks(buffer: Buffer, feed: Curve) -> int:
+def _one(what: str, isr: Isr, value: int) -> Figure:
+    return Figure(0, value, (Part(what, isr.thing, 1, value),))
+
+
+def _asks_again(buffer: Buffer, feed: Curve, runs: _Runs) -> bool:
+    """Whether what comes while a run goes on, which has taken all before it, can make its buffer ask as it ends."""
+    if buffer.quiet is not None and _most(runs.span) >= buffer.quiet.least:
+        return True
+    enough = buffer.asks_from
+    if enough is None:
+        return False
+    if buffer.asks_each is None and feed.most_within(_most(runs.span)) < enough:
+        return False
+    # where each run answers one that came: that, and as many as make it ask once more
+    other = buffer.quiet is not None or len(runs.isr.on) > 1
+    return other or feed.most_within(_most(runs.response)) > enough
+
+
+def _deepest(feed: Curve, before: int, drains: Drain, end: int) -> int:
+    """The most in ahead of any leave of a run that is over ``end`` ps after a window of the feed has opened.
+
+    ``before`` were in as it opened. What is left to be copied behind a leave takes as long as it takes at most.
+    """
+    items = max(1, drains.items.most)
+    return max(
+        before + feed.most_within(max(0, end - (items - last) * drains.each.most)) - (first - 1)
+        for first, last in _batches(items)
+    )
+
+
+def _in_rows(buffer: Buffer, feed: Curve, below: int, runs: _Runs, *, again: bool) -> tuple[int, Figure] | None:
+    """(the level, the longest wait) where a run may leave some in, since it takes at most so many.
+
+    A row begins with a request before which at most ``below`` are in, or with a run that takes all and in which it is
+    asked for ``again``; each run of it takes its most, else another begins. It has ended where no more are in than do
+    not ask. The item that is the n-th of a row came as late as n of them can, since ``below``. None: no end is found.
+    """
+    if len(runs.isr.on) > 1:
+        return None
+    most, level, longest = runs.drains.most, 0, 0
+    for before, end_of in ((below, runs.end), *([(0, runs.end_of_next)] if again else [])):
+        for count in range(1, MOST_ROUNDS + 1):
+            end = end_of(count)
+            level = max(level, _deepest(feed, before, runs.drains, end) - (count - 1) * most)
+            if count > 1:
+                came = feed.least_span(max(1, (count - 1) * most + 1 - before))
+                longest = max(longest, end - runs.isr.cost.most - came)
+            if before + feed.most_within(end) - count * most <= below:
+                break
+            if count == MOST_ROUNDS or level > 4 * buffer.depth + most:
+                return None
+    return level, _one("runs that what is before it needs", runs.isr, longest)
+
+
+def _before_it_asks(buffer: Buffer, feed: Curve, look: int = 0) -> int:
     """How many can be in while a buffer does not ask, those excluded that come at the instant at which it does.
 
-    By its quiet time alone it asks after a row of items each of which comes within that of the one before. So many in
-    a row there are as their densest way leaves no longer pause between.
+    By its quiet time alone it asks after a row of items each of which comes within that of the one before, or within
+    the ``look`` that finds it over. So many in a row there are as their densest way leaves no longer pause between.
 
     Raises:
         NoBound: such a row may go on and on.
     """
-    if buffer.threshold is not None:
-        return buffer.threshold - 1
+    if buffer.asks_from is not None:
+        return buffer.asks_from - 1
     assert buffer.quiet is not None
     for count in range(2, 2 * buffer.depth + 3):
-        if feed.least_span(count) > (count - 1) * buffer.quiet.most:
+        if feed.least_span(count) > (count - 1) * (buffer.quiet.most + look):
             return count - 1
     raise NoBound("it never asks while something comes again and again")
 

@@ -82,21 +82,22 @@ class Events:
     def requests(self, buffer: Buffer, *, idle: bool) -> Curve:
         """The densest way in which a buffer can ask its routine; ``idle``: in windows that begin while it does not ask.
 
-        A run that was asked for by the level takes the threshold at least, one after a quiet time something: all that
-        is in, if a run takes the threshold; else it is asked for again until nothing is in. As a window begins, one
-        quiet time may be over that is kept until a run has ended.
+        A run that was asked for by the level takes the threshold at least, or one of those that make a buffer ask each
+        time after so many; one after a quiet time something: all that is in, if a run takes as many as make it ask;
+        else it is asked for again until nothing is in. As a window begins, one quiet time may be over that is kept
+        until a run has ended.
         """
-        puts, threshold = self._puts(buffer), buffer.threshold
+        puts, enough = self._puts(buffer), buffer.asks_from
         ways: list[Curve] = []
-        if threshold is not None:
-            held = threshold - 1 if idle else buffer.depth
+        if enough is not None:
+            held = enough - 1 if idle else buffer.depth
             if isinstance(puts, Unbounded):
                 return puts
-            ways.append(Batched(puts, threshold, held))
+            ways.append(Batched(puts, enough, held))
         if buffer.quiet is not None:
-            below, runs = buffer.depth if threshold is None else threshold - 1, 1
+            below, runs = buffer.depth if enough is None else enough - 1, 1
             drain = self.system.graph.drain[buffer.name]
-            if threshold is None and isinstance(drain, Isr) and drain.drains is not None:
+            if enough is None and isinstance(drain, Isr) and drain.drains is not None:
                 runs = -(-buffer.depth // drain.drains.most)
             over = moved(_repeated(sporadic(buffer.quiet.least), runs), extra=0 if idle else runs)
             ways.append(tightest([over, moved(puts, extra=below)]))

@@ -57,11 +57,12 @@ def settle(system: System, *, plain: bool = False) -> Settled:
         turns += 1
         work += load.rounds
         if turns > MOST_TURNS or work > MOST_WORK:
-            for event in grown:
+            doomed = [event for event in grown if event.kind == "step"] or grown  # routines may rest without them
+            for event in doomed:
                 delays.spread[event] = None
                 if event.kind == "step":
                     delays.late[event.name] = None
-            endless += grown
+            endless += doomed
             turns = work = 0
 
 

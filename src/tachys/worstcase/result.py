@@ -10,7 +10,11 @@ from tachys.figures import Figure
 
 @dataclass(frozen=True, slots=True)
 class IsrBounds:
-    """The bounds of one routine. ``pending_needed`` None: no depth is enough."""
+    """The bounds of one routine. ``pending_needed`` None: no depth is enough.
+
+    ``in_a_row``: the longest time in ps from the request of a buffer to the end of the first run, of the second, and so
+    on, if each asks again as the one before ends.
+    """
 
     name: str
     latency: Figure
@@ -19,6 +23,7 @@ class IsrBounds:
     lost: bool
     lost_reason: str
     pending_needed: int | None
+    in_a_row: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -36,6 +36,7 @@ from tachys.worstcase.result import IsrBounds
 from tachys.worstcase.workload import Search, WindowTooLong, Workload
 
 MOST_ACTIVATIONS = 5_000
+MOST_IN_A_ROW = 4
 
 
 def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False) -> IsrBounds:
@@ -49,7 +50,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
     window = _Window(system, load, rank)
     try:
         window.run()
-        span = window.span()
+        span, in_a_row = window.span(), window.in_a_row()
     except NoBound as error:
         reason = str(error)
         return IsrBounds(
@@ -70,6 +71,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
         lost=lost,
         lost_reason=f"{window.pending_needed} can wait at once, {isr.pending} is remembered" if lost else "",
         pending_needed=1 if alone else window.pending_needed,
+        in_a_row=in_a_row,
     )
 
 
@@ -155,6 +157,18 @@ class _Window:
 
         return Figure(self.line.isr.cost.least, length, parts)
 
+    def in_a_row(self) -> tuple[int, ...]:
+        """When each of some runs ends that a buffer asks for, each but the first as the one before ends."""
+        if self.line.isr.drains is None:
+            return ()
+        if not self._asked_once:
+            return tuple(count * self.worst_response.value for count in range(1, MOST_IN_A_ROW + 1))
+        found, accepted = [], 0
+        for count in range(1, MOST_IN_A_ROW + 1):
+            accepted, first = self._until_first(self.blocker.total + (count - 1) * self.line.taken, accepted)
+            found.append(self._until_last(first, self.line.isr.cost.most))
+        return tuple(found)
+
     def _ahead(self, length: int) -> Iterator[list[Part]]:
         """For each activation that can come in the window, the earlier ones of the line: the costliest there are."""
         line, who = self.line, self.line.isr.thing
@@ -173,15 +187,8 @@ class _Window:
 
     def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
         """Offer the ``count``-th activation; the instant of its acceptance at the latest."""
-        line, entry, load = self.line, self.core.entry.most, self.load
-        behind = self.blocker.total + sum(part.total for part in ahead)
-        accepted = self._search.settle(max(behind, earlier), lambda t: behind + load.work(t, self.before))
-        if self.core.late_arrival:  # until its first instruction it can be displaced, and wait once more
-            first = self._search.settle(accepted + entry, lambda t: behind + entry + load.work(t, self.before))
-            accepted = first
-        else:
-            beside = load.work(accepted, self.before, self.over)
-            first = self._search.settle(accepted + entry, lambda t: behind + beside + entry + load.work(t, self.over))
+        line, load = self.line, self.load
+        accepted, first = self._until_first(self.blocker.total + sum(part.total for part in ahead), earlier)
         came = line.curve.least_span(count)
 
         def parts(until: int, own: list[Part]) -> tuple[Part, ...]:
@@ -196,20 +203,35 @@ class _Window:
             self.pending_needed = max(self.pending_needed, line.curve.most_within(accepted) - count + 1)
         return accepted
 
+    def _until_first(self, behind: int, earlier: int) -> tuple[int, int]:
+        """(acceptance, first instruction) behind so much that goes before it; ``earlier``: no acceptance is before."""
+        entry, load = self.core.entry.most, self.load
+        accepted = self._search.settle(max(behind, earlier), lambda t: behind + load.work(t, self.before))
+        if self.core.late_arrival:  # until its first instruction it can be displaced, and wait once more
+            first = self._search.settle(accepted + entry, lambda t: behind + entry + load.work(t, self.before))
+            return first, first
+        beside = load.work(accepted, self.before, self.over)
+        first = self._search.settle(accepted + entry, lambda t: behind + beside + entry + load.work(t, self.over))
+        return accepted, first
+
+    def _until_last(self, first: int, cost: int) -> int:
+        """The last instruction of a body of that cost; of one that has none it is the first."""
+        load, start = self.load, first + cost
+        fixed = start - load.work(first, self.over)
+        # what comes up to its first instruction goes before it, what comes until it ends on top of it: at its end not
+        return self._search.settle(start, lambda t: fixed + load.work(max(t - 1, first), self.over))
+
     def _response(
         self, count: int, parts: Callable[[int, list[Part]], tuple[Part, ...]], first: int, came: int
     ) -> None:
-        isr, who, load = self.line.isr, self.line.isr.thing, self.load
+        isr, who = self.line.isr, self.line.isr.thing
         own = [Part("own cost", who, 1, isr.cost.most)]
         if isr.serves_all:
             own = [
                 Part("own cost", who, min(isr.pending, each.curve.most_within(first - came)), each.cost)
                 for each in self.line.inputs
             ]
-        start = first + sum(part.total for part in own)
-        fixed = start - load.work(first, self.over)
-        # what comes up to its first instruction goes before it, what comes until it ends on top of it: at its end not
-        last = self._search.settle(start, lambda t: fixed + load.work(max(t - 1, first), self.over))
+        last = self._until_last(first, sum(part.total for part in own))
         self.worst_response.offer(last - came, count, lambda: parts(max(last - 1, first), own))
 
     def _parts(

@@ -4,7 +4,9 @@ Nothing shows the level itself. It follows from the puts, all of which must have
 a run takes what is in at its first instruction, ``most`` at most, and one leaves as it has been copied. What is said is
 a least: the buffer is taken to be empty as the capture begins, a run to take all that it can and to copy as fast as the
 model lets it, and a put that came within the resolution of a first instruction to have come before it. So a put that
-finds no room is surely lost, if the depth is as written. Which run took an item is said only where nothing is open.
+finds no room is surely lost, if the depth is as written, or the oldest that is in: with slower copies it is full no
+later, since what is overwritten while it is copied does not leave once more. Which run took an item is said only where
+nothing is open.
 """
 
 from __future__ import annotations
@@ -32,8 +34,8 @@ class Filled:
     """What a capture says of one buffer.
 
     ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN, LOST or UNSURE. ``lost``
-    are the instants of items that surely found it full. ``deepest``: at least so many were in at once. ``least`` and
-    ``most``: how many each start took.
+    are the instants of puts that surely found it full. ``deepest``: at least so many were in at once, at
+    ``deepest_at`` first. ``least`` and ``most``: how many each start took.
     """
 
     buffer: Buffer
@@ -43,8 +45,16 @@ class Filled:
     run: Instants
     lost: Instants
     deepest: int
+    deepest_at: int
     least: Instants
     most: Instants
+
+    def wanted_before(self, instant: int) -> int:
+        """When it asked, before an instant, for a run that had not come by then; its last run, where it does not ask."""
+        place = int(np.searchsorted(self.starts, instant)) - 1
+        since = int(self.starts[place]) if place >= 0 else int(self.puts[0])
+        first = int(np.searchsorted(self.puts, since, side="right")) + (self.buffer.asks_from or 1) - 1
+        return min(instant, int(self.puts[first])) if first < len(self.puts) else since
 
     def level_steps(self) -> tuple[Instants, Instants]:
         """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later."""
@@ -59,6 +69,10 @@ class Filled:
         ends = np.minimum(self.ends[run], FAR // 2)
         gone = self.starts[run] + (ends - self.starts[run]) // many * place
         still = self.puts[of_run == OPEN]
+        if self.buffer.overwrites:  # what was lost has been in until its place was wanted
+            lost = np.flatnonzero(of_run == LOST)
+            still = np.concatenate([still, self.puts[lost]])
+            gone = np.concatenate([gone, self.puts[lost + self.buffer.depth]])
         at = np.concatenate([self.puts[told], still, gone])
         step = np.concatenate([np.ones(len(run) + len(still), np.int64), np.full(len(gone), -1)])
         order = np.lexsort((-step, at))
@@ -80,10 +94,10 @@ def fill(
     else:
         first, each, most = _copies(drain)
     known = starts if ends is None else _ends_of(starts, ends)
-    run, lost, least, taken, deepest = _play(
-        puts, starts, known, buffer.depth, most, first, each, resolution, isinstance(drain, Unit)
+    run, lost, least, taken, deepest, deepest_at = _play(
+        puts, starts, known, buffer.depth, most, first, each, resolution, isinstance(drain, Unit), buffer.overwrites
     )
-    return Filled(buffer, puts, starts, known, run, lost, int(deepest), least, taken)
+    return Filled(buffer, puts, starts, known, run, lost, int(deepest), int(deepest_at), least, taken)
 
 
 def _puts(shown: Readings, buffer: Buffer) -> Instants | None:
@@ -125,23 +139,23 @@ def _ends_of(starts: Instants, ends: Instants) -> Instants:
 @kernel(weight=3)
 def _play(
     puts: Instants, starts: Instants, ends: Instants, depth: int, most: int, first: int, each: int, off: int,
-    by_unit: bool,
+    by_unit: bool, overwrites: bool,
 ) -> Any:  # fmt: skip
     """The level from below, put by put, and who took what.
 
     ``waiting`` are surely in, and of those that the run at work ``took`` some may have left; ``hidden``: at most so
-    many more are in before them.
+    many more are in before them. ``pushed``: how many that it took are surely overwritten, ``spoilt``: may be.
     """
     count, runs = len(puts), len(starts)
     run, lost, queue = zeros(count), zeros(count), zeros(count)
     least, taken = zeros(runs), zeros(runs)
     head, waiting, took, hidden = 0, 0, 0, depth
-    number, gone, deepest = -1, 0, 0
+    number, gone, deepest, deepest_at, pushed, spoilt, base = -1, 0, 0, 0, 0, 0, 0
     for place in range(count + 1):
         now = puts[place] if place < count else FAR
         while number + 1 < runs and starts[number + 1] <= now + off:
             number += 1
-            took, doubtful = min(waiting, most), 0
+            took, doubtful, pushed, spoilt, base = min(waiting, most), 0, 0, 0, head
             known = min(depth, hidden + waiting) <= most
             for k in range(head, head + took):
                 item = queue[k]
@@ -161,13 +175,31 @@ def _play(
         if number >= 0 and not by_unit and now < ends[number] - off:
             after = now + 2 * off - starts[number] - first
             left = 0 if after < 0 else took if each == 0 else min(took, after // each + 1)
+        left = max(left, pushed)
         held = waiting + took - left
+        if overwrites:
+            if number >= 0 and now < ends[number] + off and spoilt < took + hidden + waiting - depth + 1:
+                if spoilt < took:
+                    run[queue[base + spoilt]] = UNSURE
+                spoilt += 1
+            if held >= depth:
+                lost[gone] = now
+                gone += 1
+                held -= 1
+                if left < took:
+                    left += 1
+                    pushed = left
+                else:
+                    idle = number < 0 or now >= ends[number] + off
+                    run[queue[head]] = LOST if idle and hidden == 0 else UNSURE
+                    head += 1
+                    waiting -= 1
         if held >= depth:
             lost[gone] = now
             gone += 1
             run[place] = LOST
             continue
-        run[place] = OPEN if hidden + held < depth else UNSURE
+        run[place] = OPEN if overwrites or hidden + held < depth else UNSURE
         if number >= 0 and took < most and now <= starts[number] + off:  # the run that has just begun may have it
             run[place] = number if by_unit and waiting == 0 and hidden == 0 else UNSURE
             took += 1
@@ -177,5 +209,6 @@ def _play(
         else:
             queue[head + waiting] = place
             waiting += 1
-        deepest = max(deepest, waiting + took - left)
-    return run, lost[:gone], least, taken, deepest
+        if waiting + took - left > deepest:
+            deepest, deepest_at = waiting + took - left, now
+    return run, lost[:gone], least, taken, deepest, deepest_at

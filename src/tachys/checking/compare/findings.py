@@ -21,7 +21,7 @@ from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Compared, Measured
-from tachys.checking.compare.items import rests_on, took_fewer
+from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.premises import refuted_figures
 from tachys.checking.compare.sentences import sentence
@@ -143,6 +143,9 @@ def symptoms_of(board: Measurement, paper: Bounds) -> Iterator[Symptom]:
             yield Symptom("overwritten-unexpected", about, 0, len(flag.overwritten), int(flag.overwritten[0]))
         yield from _outside(board, "reaction", about, flag.reaction.at, flag.reaction.after,
                             paper.flags[name].reaction)  # fmt: skip
+    for full in overfull(board):
+        code = "items-lost" if full.lost else "level-more"
+        yield Symptom(code, Thing(f"buffer.{full.buffer}"), full.modelled, full.seen, full.wanted, full.at)
     for name, each in board.steps.items():
         about, bodies = each.step.thing, board.shown.bodies.get(each.step.thing)
         if bodies is not None and each.duration is not None:
@@ -176,6 +179,9 @@ def _outside(
 def _still(symptom: Symptom, board: Measurement, after: Bounds) -> bool:
     """Whether a symptom is one for other bounds as well."""
     kind, name = symptom.about.kind, symptom.about.name
+    if kind == "buffer":
+        level = after.buffers[name].level
+        return not after.buffers[name].lost if symptom.code == "items-lost" else symptom.measured > (level or 0)
     if symptom.code == "lost-unexpected":
         return not (after.isrs[name].lost if kind == "isr" else after.units[name].lost)
     if symptom.code == "overwritten-unexpected":
@@ -277,6 +283,8 @@ def main_cause(board: Measurement, symptom: Symptom) -> Cause | None:
     if waiting.kind == "flag":
         taker = board.system.graph.pollers[waiting.name][0]
         waiting = taker.thing
+    elif waiting.kind == "buffer":
+        waiting = board.system.graph.drain[waiting.name].thing
     causes = causes_of(stretches_of(board, symptom.at, symptom.end, waiting))
     return causes[0] if causes else None
 

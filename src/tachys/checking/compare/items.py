@@ -59,6 +59,30 @@ def took_fewer(board: Measurement) -> Iterator[TookFewer]:
             yield TookFewer(buffer.name, drain.thing, at, int(least[place]), int(fits[place]))
 
 
+@dataclass(frozen=True, slots=True)
+class Overfull:
+    """Items that were surely lost (``lost``), or more in at once than can be, first at ``at`` ps; wanted since then."""
+
+    buffer: str
+    lost: bool
+    modelled: int
+    seen: int
+    wanted: int
+    at: int
+
+
+def overfull(board: Measurement) -> Iterator[Overfull]:
+    """The buffers that hold more than the bounds allow, or lose what they never should."""
+    for name, filled in board.buffers.items():
+        bound, lost = board.paper.buffers[name], len(filled.lost)
+        if lost and not bound.lost:
+            at = int(filled.lost[0])
+            yield Overfull(name, True, 0, lost, filled.wanted_before(at), at)
+        elif bound.level is not None and filled.deepest > bound.level:
+            at = filled.deepest_at
+            yield Overfull(name, False, bound.level, filled.deepest, filled.wanted_before(at), at)
+
+
 def rests_on(board: Measurement, need: Need, buffer: str) -> bool:
     """Whether what paper says of a need hangs on how much a buffer holds."""
     if need.measures == "number":

@@ -12,7 +12,7 @@ from dataclasses import replace
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Agreement, Compared
-from tachys.checking.compare.items import rests_on, took_fewer
+from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.unmodelled import Stranger
 from tachys.worstcase.analysis import bounds as bounds_of
 
@@ -26,9 +26,8 @@ def fallen_proofs(board: Measurement, figures: tuple[Compared, ...], strangers: 
     """The names of proved needs whose proof rests on a refuted figure, or on nothing running that is not modelled."""
     proved = {name: need for name, need in board.paper.needs.items() if need.proved}
     refuted = refuted_figures(figures)
-    smaller = {
-        name for few in took_fewer(board) for name, need in proved.items() if rests_on(board, need.need, few.buffer)
-    }
+    strange = {few.buffer for few in took_fewer(board)} | {full.buffer for full in overfull(board)}
+    smaller = {name for name, need in proved.items() if any(rests_on(board, need.need, each) for each in strange)}
     if strangers or not refuted:
         return frozenset(proved if strangers else smaller)
     after = bounds_of(corrected(board.system, tuple(map(_further, refuted)))).needs

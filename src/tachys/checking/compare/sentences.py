@@ -15,6 +15,8 @@ _WORDS = {
     "each-longer": "each item that it takes costs more than modelled",
     "each-shorter": "each item that it takes costs less than modelled",
     "holds-less": "it holds less than modelled, or what feeds it does not each time",
+    "items-lost": "items found no room, although the model loses none",
+    "level-more": "more were in it at once than the model allows",
     "time-longer": "it blocks longer than modelled",
     "time-shorter": "it is done sooner than modelled",
     "guard-longer": "it holds interrupts off for longer than modelled",
@@ -49,6 +51,8 @@ _MENDS = {
     "each-longer": "shorten what it does with each, or let tachys fit write what was measured",
     "each-shorter": "let tachys fit write what was measured",
     "holds-less": "look at its depth, and at what feeds it",
+    "items-lost": "look at what kept its drain",
+    "level-more": "look at what asks for its drain, and at what kept that",
     "time-longer": "find what it waits for",
     "time-shorter": "find what it waits for",
     "guard-longer": "shorten the guard, or hold off fewer levels; tachys fit writes what was measured",
@@ -84,4 +88,5 @@ def sentence(code: str, more: str = "") -> str:
         words = code.replace("-", " ")
     if not more:
         return words
-    return f"{words} ({more})" if ":" in words or code == "burst-denser" else f"{words}: {more}"
+    counts = code in ("burst-denser", "items-lost", "level-more")
+    return f"{words} ({more})" if ":" in words or counts else f"{words}: {more}"

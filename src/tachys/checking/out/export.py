@@ -64,7 +64,7 @@ def _figure(figure: Compared) -> dict[str, Any]:
 
 
 def _finding(finding: Finding) -> dict[str, Any]:
-    counts = finding.code.startswith(("lost-unexpected", "overwritten", "runs-unasked"))
+    counts = finding.code.startswith(("lost-unexpected", "overwritten", "runs-unasked", "items-lost", "level-more"))
 
     def figure(value: int | None) -> float | None:
         return None if value is None else float(value) if counts else seconds(value)
