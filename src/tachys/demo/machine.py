@@ -318,7 +318,7 @@ class Machine:
         for filled in self._stores.values():
             if filled.quiet_at is not None and filled.quiet_at <= self._now:
                 filled.quiet_at = None
-                filled.over = filled.held > 0
+                filled.over = filled.over or bool(filled.unread)
                 self._ask(filled)
 
     def _stores_move(self) -> None:
@@ -336,7 +336,7 @@ class Machine:
     def _put(self, filled: _Filled) -> None:
         store = filled.store
         if store.quiet is not None:
-            filled.over, filled.quiet_at = False, self._now + self._cost(store.quiet)
+            filled.quiet_at = self._now + self._cost(store.quiet)
         if filled.held == store.depth:
             self.truth.lost.append((store.name, self._now))
             if not store.round:
@@ -493,6 +493,7 @@ class Machine:
             filled.took, filled.spoilt = filled.left, 0
             for _ in range(filled.took):
                 filled.unread.popleft()
+            filled.over = filled.over and bool(filled.unread)
 
     def _go_on_copying(self, step: Task) -> None:
         """The next that a step has to copy, if there is one."""

@@ -124,7 +124,7 @@ def be_quiet(m: Ints, log: Ints, number: int) -> None:
     """The quiet time of a buffer is over: it asks while something is in."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
     set_next(m, m[N_UNITS] + m[N_SOURCES] + number, NEVER)
-    m[buffer + Q_OVER] = m[buffer + Q_HELD] > 0
+    m[buffer + Q_OVER] = m[buffer + Q_OVER] != 0 or m[buffer + Q_HELD] > m[buffer + Q_INSIDE]
     event = ask(m, log, number)
     if event >= 0:
         raise_event(m, log, event)

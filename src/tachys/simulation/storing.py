@@ -17,7 +17,6 @@ def put(m: Ints, log: Ints, number: int) -> int:
     """Put one into a buffer, or lose it; the event that follows at once, -1 where none does."""
     buffer, now = m[BUFFERS] + number * BUFFER_SIZE, m[NOW]
     if m[buffer + Q_QUIET_MOST] >= 0:
-        m[buffer + Q_OVER] = 0
         set_next(
             m, m[N_UNITS] + m[N_SOURCES] + number,
             now + draw_cost(m, m[buffer + Q_QUIET_LEAST], m[buffer + Q_QUIET_MOST]),
@@ -104,6 +103,7 @@ def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
     many = min(m[buffer + Q_HELD], most)
     m[buffer + Q_LEFT] = m[buffer + Q_TOOK] = m[buffer + Q_INSIDE] = many
     m[buffer + Q_COPIES] = 0
+    m[buffer + Q_OVER] = m[buffer + Q_OVER] != 0 and m[buffer + Q_HELD] > many
     if m[RECORD]:
         for place in range(m[buffer + Q_HEAD], m[buffer + Q_HEAD] + many):
             write(m, log, ITEM_TAKEN, number, m[m[buffer + Q_ROOM] + place % m[buffer + Q_DEPTH]])

@@ -194,16 +194,13 @@ class BuffersOnPaper:
             raise NoBound(f"nothing is sure to make {isr.thing} run")
         return Figure(0, gap, (Part("longest time to the next", isr.start, 1, gap),))
 
-    def _until_asked(self, buffer: Buffer, below: int, look: int = 0) -> Figure:
-        """From the put of an item to a request, where ``below`` of them do not make the buffer ask.
-
-        That its quiet time is over is found by a ``look`` so much later, if nothing comes before it.
-        """
+    def _until_asked(self, buffer: Buffer, below: int) -> Figure:
+        """From the put of an item to a request, where ``below`` of them do not make the buffer ask."""
         if not below:
             return Figure(0, 0)
         ways = []
         if buffer.quiet is not None:  # each may come just before it is over
-            ways.append(summed(0, [Part("until nothing comes", buffer.thing, below, buffer.quiet.most + look)]))
+            ways.append(summed(0, [Part("until nothing comes", buffer.thing, below, buffer.quiet.most)]))
         gaps = [gap for feed in buffer.fed_by if (gap := self.reach.gap(feed.event)) is not None]
         if gaps and buffer.asks_from is not None:
             ways.append(summed(0, [Part("until so many have come", buffer.thing, below, min(gaps))]))
@@ -218,8 +215,8 @@ class BuffersOnPaper:
         assert step.drains is not None
         drains, asked = step.drains, step.asked_by is not None
         look = self._look(step)
-        below = _before_it_asks(buffer, feed, _most(look)) if asked else 0
-        asks = self._until_asked(buffer, below, _most(look))
+        below = _before_it_asks(buffer, feed) if asked else 0
+        asks = self._until_asked(buffer, below)
         taken = below + feed.most_within(_most(look))
         if drains.most < min(taken, buffer.depth):
             return self._behind(buffer, step, feed, below, asks)
@@ -329,11 +326,11 @@ def _in_rows(buffer: Buffer, feed: Curve, below: int, runs: _Runs, *, again: boo
     return level, _one("runs that what is before it needs", runs.isr, longest)
 
 
-def _before_it_asks(buffer: Buffer, feed: Curve, look: int = 0) -> int:
+def _before_it_asks(buffer: Buffer, feed: Curve) -> int:
     """How many can be in while a buffer does not ask, those excluded that come at the instant at which it does.
 
-    By its quiet time alone it asks after a row of items each of which comes within that of the one before, or within
-    the ``look`` that finds it over. So many in a row there are as their densest way leaves no longer pause between.
+    By its quiet time alone it asks after a row of items each of which comes within that of the one before. So many in
+    a row there are as their densest way leaves no longer pause between.
 
     Raises:
         NoBound: such a row may go on and on.
@@ -342,7 +339,7 @@ def _before_it_asks(buffer: Buffer, feed: Curve, look: int = 0) -> int:
         return buffer.asks_from - 1
     assert buffer.quiet is not None
     for count in range(2, 2 * buffer.depth + 3):
-        if feed.least_span(count) > (count - 1) * (buffer.quiet.most + look):
+        if feed.least_span(count) > (count - 1) * buffer.quiet.most:
             return count - 1
     raise NoBound("it never asks while something comes again and again")
 

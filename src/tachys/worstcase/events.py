@@ -83,9 +83,9 @@ class Events:
         """The densest way in which a buffer can ask its routine; ``idle``: in windows that begin while it does not ask.
 
         A run that was asked for by the level takes the threshold at least, or one of those that make a buffer ask each
-        time after so many; one after a quiet time something: all that is in, if a run takes as many as make it ask;
-        else it is asked for again until nothing is in. As a window begins, one quiet time may be over that is kept
-        until a run has ended.
+        time after so many; one after a quiet time takes something: all that is in, if a run takes as many as make it
+        ask; else it is asked for again while something is left. As a window begins, one quiet time may be over that is
+        kept until a run has ended.
         """
         puts, enough = self._puts(buffer), buffer.asks_from
         ways: list[Curve] = []
@@ -95,12 +95,11 @@ class Events:
                 return puts
             ways.append(Batched(puts, enough, held))
         if buffer.quiet is not None:
-            below, runs = buffer.depth if enough is None else enough - 1, 1
+            some = moved(puts, extra=buffer.depth if enough is None else enough - 1)
             drain = self.system.graph.drain[buffer.name]
-            if enough is None and isinstance(drain, Isr) and drain.drains is not None:
-                runs = -(-buffer.depth // drain.drains.most)
-            over = moved(_repeated(sporadic(buffer.quiet.least), runs), extra=0 if idle else runs)
-            ways.append(tightest([over, moved(puts, extra=below)]))
+            takes_all = isinstance(drain, Isr) and drain.drains is not None and drain.drains.most == buffer.depth
+            over = moved(sporadic(buffer.quiet.least), extra=0 if idle else 1)
+            ways.append(tightest([over, some]) if takes_all or enough is not None else some)
         return sum_of(ways)
 
     def asks(self, event: Event) -> Curve:

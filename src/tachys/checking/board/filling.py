@@ -50,7 +50,7 @@ class Filled:
     most: Instants
 
     def wanted_before(self, instant: int) -> int:
-        """When it asked, before an instant, for a run that had not come by then; its last run, where it does not ask."""
+        """When it asked, before an instant, for a run that had not come by then; its last run where it did not ask."""
         place = int(np.searchsorted(self.starts, instant)) - 1
         since = int(self.starts[place]) if place >= 0 else int(self.puts[0])
         first = int(np.searchsorted(self.puts, since, side="right")) + (self.buffer.asks_from or 1) - 1
