@@ -521,9 +521,20 @@ class Stocked(Attack):
         """A unit that sends what steps print, or what a source puts."""
         prints = self.chance(0.7)
         model["buffer"][name] = {"depth": self.number(1, 8)}
-        if not prints:
-            model["buffer"][name] |= {"fed_by": self.feeds(model, name)} | self.full()
         model["unit"][name] = {"drains": f"buffer.{name}", "takes": self.takes(10, 150)}
+        if not prints:
+            if self.chance(0.6):  # asked for each: by a source, or by what else there is
+                on = [f"{kind}.{other}.{self.one('start', 'end')}" for kind in ("isr", "step") for other in model[kind]]
+                if not on or not self.flags or self.chance(0.6):
+                    model["source"][f"{name}a"] = self.comes()
+                    on = [f"source.{name}a"]
+                model["unit"][name]["on"] = self.dice.choice(on)
+            model["buffer"][name] |= {"fed_by": self.feeds(model, name)} | self.full()
+            model.setdefault("need", {})[f"s{name}"] = {"of": f"unit.{name}", "lost": self.one(0, 1, 3)}
+            if model["buffer"][name]["fed_by"] == f"source.{name}":
+                model["need"][f"u{name}"] = {
+                    "from": f"source.{name}", "to": f"unit.{name}.start", "within": Time(self.number(10, 4000) * NS)
+                }  # fmt: skip
         if self.chance(0.3):
             model["isr"][f"{name}e"] = {"on": f"unit.{name}", "level": self.dice.randrange(self.levels),
                                         "cost": self.takes(2, 10)}  # fmt: skip

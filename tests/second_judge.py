@@ -193,7 +193,9 @@ class _Tokens:
                 self._lose(self.queues["row", number].pop())
             elif kind == at.UNIT_LOST:
                 unit = system.units[number]
-                if unit.busy == "restart":
+                if unit.drains is not None:  # it was asked, and found nothing
+                    pass
+                elif unit.busy == "restart":
                     self._lose(
                         self.works.pop(("unit", unit.name), []) + self.works.pop(("on top", f"unit.{unit.name}"), [])
                     )

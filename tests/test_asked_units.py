@@ -8,8 +8,6 @@ from tachys.simulation.options import RunOptions
 from tachys.simulation.statistics import counted, levels, losses
 from tachys.worstcase.analysis import bounds
 
-pytestmark = pytest.mark.xfail(reason="not yet", strict=True)
-
 US, MS = 10**6, 10**9
 HEAD = 'tachys = 1\n[core]\nclock = "48 MHz"\nentry = "0 ns"\nexit = "0 ns"\n'
 # a control routine writes a duty each 50 us; the output's own timer, 1 % off, loads it at the end of its period
@@ -32,7 +30,7 @@ def test_a_register_is_overwritten_where_it_is_loaded_too_seldom():
     paper = of(50, 50)
     duty = paper.buffers["duty"]
     assert duty.reaction.most == -(-50 * US * 100 // 99)
-    assert (duty.level, duty.lost) == (2, True)
+    assert (duty.level, duty.lost) == (None, True)  # and in the long run ever more
     # and 52 us at most, loads 49.505 us at least: a load may find nothing new
     assert paper.units["load"].lost
     assert not paper.needs["fresh"].proved
@@ -59,9 +57,9 @@ def test_loads_are_played(period):
         stale, gone = max(stale, lost["unit.load"]), max(gone, lost["buffer.duty"])
         assert levels(run.memory, index)["duty"] == 1
     assert 0.8 * paper.buffers["duty"].time.most <= longest <= paper.buffers["duty"].time.most
-    assert (gone > 0) == paper.buffers["duty"].lost
-    assert stale <= (paper.needs["fresh"].bound if paper.needs["fresh"].bound is not None else stale)
-    assert (stale > 2) == (paper.needs["fresh"].bound is None)
+    assert (gone > 0, stale > 2) == (period == 60, period == 40)  # a play has no tolerances: 50 us meet 50 us
+    fresh = paper.needs["fresh"].bound
+    assert fresh is None or stale <= fresh
 
 
 def test_a_channel_that_a_timer_asks():

@@ -122,7 +122,7 @@ def test_a_transfer_buffer_on_a_board(fault, named, seed):
         held = (Task("flash", (Burns((1_800 * US, 1_900 * US), (Hold(1, 0, None),)),), every=30 * MS),)
     result, truth = on_board(BOARD, seed, False, held, lambda truth: {
         "D2": busy(truth, "half"), "D4": pulses(samples, 10 * US)},
-        routines=(half,), stores=(Store("samples", 64, samples, None, None, None, laps, True),))  # fmt: skip
+        routines=(half,), stores=(Store("samples", 64, samples, None, laps=laps, round=True),))  # fmt: skip
     lost = sum(name == "samples" and ANALYSER.begin < at < ANALYSER.begin + ANALYSER.length for name, at in truth.lost)
     assert first(result) == named, result.findings
     assert result.buffers["samples"].lost <= lost

@@ -59,8 +59,10 @@ def store(system, buffer, came):
     arrivals = sorted(time for feed in feeds for time in came[feed.event.name] for _ in range(feed.items))
     drain = system.graph.drain[buffer.name]
     sent_in = pair(drain.takes) if drain.kind == "unit" else None
-    return Store(buffer.name, buffer.depth, arrivals, buffer.threshold, pair(buffer.quiet), sent_in, buffer.asks_each,
-                 buffer.overwrites)  # fmt: skip
+    asked = drain.asked_at if drain.kind == "unit" else ()
+    sent_at = sorted(time for event in asked for time in came[event.name]) if asked else None
+    return Store(buffer.name, buffer.depth, arrivals, buffer.threshold, pair(buffer.quiet), sent_in, sent_at,
+                 buffer.asks_each, buffer.overwrites)  # fmt: skip
 
 
 def plan(system, came):

@@ -30,7 +30,7 @@ class Store:
 
     It asks its routine or step from ``threshold`` on, once nothing has come for ``quiet``, or as a whole number of
     ``laps`` has come. ``round``: a full one goes on over its oldest. ``sent_in``: hardware takes one whenever it is
-    idle, and works for so long.
+    idle, and works for so long; if there is ``sent_at``, at each of these instants at which it is idle.
     """
 
     name: str
@@ -39,6 +39,7 @@ class Store:
     threshold: int | None = 1
     quiet: tuple[int, int] | None = None
     sent_in: tuple[int, int] | None = None
+    sent_at: Sequence[int] | None = None
     laps: int | None = None
     round: bool = False
 
@@ -194,6 +195,7 @@ class _Filled:
     quiet_at: int | None = None
     over: bool = False
     idle_at: int | None = None
+    looked: int = 0
     stored: int = 0
     unread: deque[int] = field(default_factory=deque)
 
@@ -326,6 +328,12 @@ class Machine:
         for filled in self._stores.values():
             if filled.idle_at == self._now:
                 filled.idle_at = None
+                if filled.store.sent_at is None:
+                    self._send(filled)
+        for filled in self._stores.values():
+            looks = filled.store.sent_at or ()
+            while filled.looked < len(looks) and looks[filled.looked] <= self._now:
+                filled.looked += 1
                 self._send(filled)
         for filled in self._stores.values():
             arrivals = filled.store.arrivals
@@ -349,7 +357,8 @@ class Machine:
         filled.held += 1
         filled.stored += 1
         filled.unread.append(filled.stored)
-        self._send(filled)
+        if store.sent_at is None:
+            self._send(filled)
         self._note(filled)
         self._ask(filled)
 
@@ -602,6 +611,7 @@ class Machine:
         ahead += [self._sets[0][0]] if self._sets else []
         for filled in self._stores.values():
             ahead += list(filled.store.arrivals[filled.came : filled.came + 1])
+            ahead += list((filled.store.sent_at or ())[filled.looked : filled.looked + 1])
             ahead += [instant for instant in (filled.quiet_at, filled.idle_at) if instant is not None]
         frame = self._stack[-1]
         spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look", "fill")

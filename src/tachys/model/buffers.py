@@ -176,6 +176,10 @@ class Buffers:
         takers = [unit for unit, each in self.model.unit.items() if each.drains == f"buffer.{name}"]
         if buffer is None or not takers:
             return None
+        if self.model.unit[takers[0]].on:
+            self.report.complain(
+                (*path, "puts"), f"not yet: unit.{takers[0]} makes room only as it is asked", "let it drain without on"
+            )
         takes = self.clocks.cost(self.model.unit[takers[0]].takes, ("unit", takers[0], "takes"))
         if items[1] * takes.most > LONGEST_PS:
             self.report.complain((*path, "puts"), "so many items take longer than Tachys can count", "write fewer")

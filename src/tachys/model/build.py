@@ -169,9 +169,9 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
         report.complain(
             (*path, "depth"), f"goes with a queue, not with {table.busy}", 'write busy = "queue", or no depth'
         )
-    if table.drains is not None and (table.on or table.primed or table.busy != "drop"):
+    if table.drains is not None and (table.primed or table.busy != "drop"):
         report.complain(
-            (*path, "drains"), "not yet beside on, primed or busy: it takes one whenever it is at rest", "remove these"
+            (*path, "drains"), "not yet beside primed or busy: it takes one as it is at rest", "remove these"
         )
     if not table.primed and not as_names(table.on) and table.drains is None:
         report.complain(path, "nothing ever starts it", 'write on = "source.sample", or primed = true')
@@ -180,7 +180,10 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
         report.complain((*path, "takes"), "is 0", "what takes no time is no unit; write for instance 15 cycles")
     depth = (table.depth or 1) if table.busy == "queue" else 0
     drains = table.drains.removeprefix("buffer.") if table.drains else None
-    return Unit(name, tuple(map(Event.written, as_names(table.on))), takes, table.busy, depth, table.primed, drains)
+    on = tuple(map(Event.written, as_names(table.on)))
+    if drains is not None:
+        return Unit(name, (), takes, drains=drains, asked_at=on)
+    return Unit(name, on, takes, table.busy, depth, table.primed)
 
 
 def _guards(

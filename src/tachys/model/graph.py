@@ -38,10 +38,10 @@ class Graph:
     """The links of a model. ``flags`` are those that are set, polled or waited for, in the order written.
 
     ``sets``: the flags that each event sets. ``begun_by``: what an event begins, units before routines, each in the
-    order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it polls,
-    what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many items;
-    ``drain``: who takes them; ``putters``: the steps that put into one, and what; ``mover``: the routine that puts
-    into one what it has drained of another.
+    order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it
+    polls, what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many
+    items; ``drain``: who takes them; ``asked_at``: the units that each event asks to take one; ``putters``: the
+    steps that put into one, and what; ``mover``: the routine that puts into one what it has drained of another.
     """
 
     def __init__(
@@ -57,6 +57,7 @@ class Graph:
         self._steps = tuple(steps)
         self.feeds: dict[Event, list[tuple[str, int]]] = defaultdict(list)
         self.drain: dict[str, Unit | Isr | Step] = {}
+        self.asked_at: dict[Event, list[Unit]] = defaultdict(list)
         self.putters: dict[str, list[tuple[Step, Put]]] = defaultdict(list)
         self._fed_by: dict[str, tuple[Event, ...]] = {}
         self.mover: dict[str, Isr] = {isr.moves_to: isr for isr in isrs if isr.moves_to is not None}
@@ -93,7 +94,9 @@ class Graph:
         self.causes: dict[Thing, tuple[Event, ...]] = {body.thing: body.on for body in bodies}
         for unit in units:
             if unit.drains is not None:
-                self.causes[unit.thing] = self._fed_by[f"buffer.{unit.drains}"]
+                self.causes[unit.thing] = (*self._fed_by[f"buffer.{unit.drains}"], *unit.asked_at)
+                for event in unit.asked_at:
+                    self.asked_at[event].append(unit)
         self.causes |= {buffer.thing: self._fed_by[buffer.thing] for buffer in buffers}
         for step in steps:
             self.causes[step.thing] = self.sets_of(step.polls)

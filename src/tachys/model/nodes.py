@@ -149,7 +149,8 @@ class Buffer(Named):
 class Unit(Body):
     """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue.
 
-    One that ``drains`` a buffer takes one item whenever it is at rest, and works for that.
+    One that ``drains`` a buffer takes one item whenever it is at rest, and works for that; one with ``asked_at`` only
+    as one of these events comes.
     """
 
     kind: ClassVar[str] = "unit"
@@ -160,6 +161,7 @@ class Unit(Body):
     depth: int = 0
     primed: bool = False
     drains: str | None = None
+    asked_at: tuple[Event, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,10 +19,10 @@ def timeless_ring(
     """
     follow: dict[Event, list[Event]] = {}
     for unit in units:
-        for event in unit.on:
+        for event in (*unit.on, *unit.asked_at):
             follow.setdefault(event, []).append(unit.start)
     for buffer in buffers:
-        takers = [unit.start for unit in units if unit.drains == buffer.name]
+        takers = [unit.start for unit in units if unit.drains == buffer.name and not unit.asked_at]
         moved = [isr.end for isr in isrs if isr.moves_to == buffer.name]
         for event in [*(feed.event for feed in buffer.fed_by), *moved]:
             follow.setdefault(event, []).extend([buffer.event, *takers])

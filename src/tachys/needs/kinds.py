@@ -266,7 +266,8 @@ class LossNeed(Need):
         why = paper.loses(self.of)
         if why is None:
             return NeedBounds(self, self.most, 0, True)
-        return NeedBounds(self, self.most, None, False, f"may be lost: {why}")
+        most = paper.lost_in_all(self.of)
+        return NeedBounds(self, self.most, most, most is not None and most <= self.most, f"may be lost: {why}")
 
     def sum_up(self, seen: Observation, surplus: Fraction = Fraction(0)) -> Total | None:
         """Each loss beyond those that are allowed."""

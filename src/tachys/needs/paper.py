@@ -27,5 +27,8 @@ class Paper(Protocol):
     def loses(self, thing: Thing) -> str | None:
         """Why events of a thing may be lost; None if none ever is."""
 
+    def lost_in_all(self, thing: Thing) -> int | None:
+        """How many events of a thing may be lost at most; None: no number is known."""
+
     def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""

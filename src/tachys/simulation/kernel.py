@@ -101,8 +101,17 @@ def pend(m: Ints, log: Ints, number: int) -> None:
 
 @kernel(inline=True)
 def start_unit(m: Ints, log: Ints, number: int) -> bool:
-    """Start an operation of a unit; whether one begins now."""
+    """Start an operation of a unit, or let it look into its buffer; whether one begins now."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
+    if m[unit + U_ASKED]:
+        if m[m[NEXT] + number] != NEVER:
+            return False
+        if m[m[BUFFERS] + m[unit + U_DRAINS] * BUFFER_SIZE + Q_HELD] == 0:
+            m[unit + U_LOST] += 1
+            write(m, log, UNIT_LOST, number, now)
+            return False
+        take_up(m, log, number, m[unit + U_DRAINS])
+        return True
     if m[m[NEXT] + number] != NEVER:
         busy = m[unit + U_BUSY]
         if busy == QUEUE and m[unit + U_HELD] < m[unit + U_DEPTH]:
@@ -145,7 +154,11 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
         m[unit + U_HELD] -= 1
         set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
         write(m, log, UNIT_START, number, m[unit + U_CAUSE])
-    elif m[unit + U_DRAINS] >= 0 and m[m[BUFFERS] + m[unit + U_DRAINS] * BUFFER_SIZE + Q_HELD] > 0:
+    elif (
+        m[unit + U_DRAINS] >= 0
+        and not m[unit + U_ASKED]
+        and m[m[BUFFERS] + m[unit + U_DRAINS] * BUFFER_SIZE + Q_HELD] > 0
+    ):
         begins = 1
         take_up(m, log, number, m[unit + U_DRAINS])
     else:

@@ -124,6 +124,8 @@ class _Builder:
         for event, begun in self.system.graph.begun_by.items():
             for body in begun:
                 targets[event].append(-1 - self.units[body.name] if body.kind == "unit" else rows[body.name, event])
+        for event, units in self.system.graph.asked_at.items():
+            targets[event] += [-1 - self.units[unit.name] for unit in units]
         for event, flags in self.system.graph.sets.items():
             if event.kind != "isr":  # a routine sets its own as it ends
                 targets[event] += [at.FIRST_FLAG + self.flags[flag] for flag in flags]
@@ -195,7 +197,8 @@ class _Builder:
         return at.record(
             "U", least=unit.takes.least, most=unit.takes.most, busy=_BUSY[unit.busy], depth=depth,
             room=self._put([0] * depth), cause=0, head=0, held=0, lost=0,
-            drains=self.buffers[unit.drains] if unit.drains else -1, stats=self.stats[f"{unit.thing}.time"],
+            drains=self.buffers[unit.drains] if unit.drains else -1, asked=bool(unit.asked_at),
+            stats=self.stats[f"{unit.thing}.time"],
         )  # fmt: skip
 
     def _buffer(self, buffer: Buffer) -> list[int]:
@@ -206,7 +209,8 @@ class _Builder:
             room=self._put([0] * buffer.depth), head=0, held=0, lost=0, deepest=0, over=0, left=0, copies=0, took=0,
             inside=0, each=buffer.asks_each or 0, count=0, overwrites=buffer.overwrites,
             state=at.RESTS if drain.kind == "isr" else at.SERVED,  # a step looks by itself, and a unit at once
-            unit=self.units[drain.name] if drain.kind == "unit" else -1, stats=self.stats[f"{buffer.thing}.time"],
+            unit=self.units[drain.name] if isinstance(drain, Unit) and not drain.asked_at else -1,
+            stats=self.stats[f"{buffer.thing}.time"],
         )  # fmt: skip
 
     def _line(self, isr: Isr) -> list[int]:

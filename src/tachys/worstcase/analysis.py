@@ -39,7 +39,8 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
         f"buffer.{name}": FlagBounds(f"buffer.{name}", found.reaction, found.lost, found.reason)
         for name, found in asked.items()
     }
-    reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asking)
+    starved = {unit.name: known.starved(unit) for unit in tight.units if unit.asked_at}
+    reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asking, units=reach.units | starved)
     for step in tight.steps if passes else ():  # what a flag keeps apart is only known now
         steps[step.name] = replace(steps[step.name], interval=reach.interval(step))
     lengths = sorted({*windows, *_asked(system)})

@@ -40,9 +40,10 @@ from tachys.worstcase.arrivals import Curve, NoBound
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.fixedpoint import Settled
 from tachys.worstcase.loop import LoopWindows
-from tachys.worstcase.result import BufferBounds
+from tachys.worstcase.result import BufferBounds, UnitBounds
 
 MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
+MOST_TAKEN = 4000  # of a unit in a row, that is asked for each
 MOST_TURNS = 60
 MOST_DEPTHS = 8  # that are tried
 MOST_DEPTH = 10**6
@@ -123,6 +124,8 @@ class BuffersOnPaper:
     # --- a unit ------------------------------------------------------------------------------------------------------
 
     def _by_unit(self, buffer: Buffer, unit: Unit, feed: Curve) -> BufferBounds:
+        if unit.asked_at:
+            return self._by_asked_unit(buffer, unit, feed)
         takes, who = unit.takes.most, unit.thing
         puts = buffer.name in self.system.graph.putters
         level: int | None = buffer.depth
@@ -133,6 +136,54 @@ class BuffersOnPaper:
             wait = wait if found.wait is None else min(wait, found.wait)
         reaction = summed(0, [Part("items before it", who, 1, wait)])
         return self._made(buffer, feed, level, 1, reaction, reaction, room=not puts)
+
+    def _by_asked_unit(self, buffer: Buffer, unit: Unit, feed: Curve) -> BufferBounds:
+        """Level and wait, taking by taking: the n-th behind an item that found it empty comes so late at the latest."""
+        who, takes = unit.thing, unit.takes.most
+        asked, apart = self._asked_within(unit)
+        if asked is None:
+            raise NoBound(f"nothing is sure to ask {who}")
+        rests = takes < apart  # it is at rest again whenever it is asked once more
+        again = self.reach.distances(unit.asked_at[0])[1].most if len(unit.asked_at) == 1 else asked
+        first = [Part("until it is asked", who, 1, asked)]
+        each = [Part("asked once more", who, 1, asked if again is None else min(asked, again))]
+        if not rests:
+            works = Part("operation before it", who, 1, takes)
+            first, each = [works, *first], [works, *first]
+        level, worst, taken = 0, Figure(0, 0), 0
+        while True:
+            parts = [*first, *(replace(part, count=taken) for part in each if taken)]
+            until = summed(0, parts)
+            level = max(level, feed.most_within(_most(until)) - taken)
+            wait = summed(0, [*parts, Part("came after the first", who, 1, -feed.least_span(taken + 1))])
+            worst = max(worst, wait, key=_most)
+            taken += 1
+            if feed.most_within(_most(until)) <= taken:
+                return self._made(buffer, feed, level, 1, worst, worst)
+            if taken > MOST_TAKEN or level > 4 * buffer.depth + 1:
+                break
+        parts = [*first, *(replace(part, count=buffer.depth - 1) for part in each if buffer.depth > 1)]
+        reaction = summed(0, parts)
+        return self._made(buffer, feed, None, 1, reaction, reaction)
+
+    def _asked_within(self, unit: Unit) -> tuple[int | None, int]:
+        """(the longest time from any instant until a unit is asked, the least distance of two such events)."""
+        gaps = [gap for event in unit.asked_at if (gap := self.reach.gap(event)) is not None]
+        return min(gaps, default=None), self.reach.events.looks(unit).least_span(2)
+
+    def starved(self, unit: Unit) -> UnitBounds:
+        """Whether a unit that is asked may find nothing in.
+
+        It does not where something is put between any two such events; before the first put it does.
+        """
+        known, buffer = self.reach.units[unit.name], self.system.buffer(unit.drains or "")
+        apart = self._asked_within(unit)[1]
+        puts = [gap for feed in buffer.fed_by if (gap := self.reach.gap(feed.event)) is not None]
+        if not puts or min(puts) >= apart:
+            return known
+        first = self.reach.events.looks(unit).most_within(min(puts))
+        why = f"nothing is in {buffer.thing} before the first is put"
+        return replace(known, lost_reason=why, lost_in_row=first, lost_in_all=first)
 
     # --- a routine ---------------------------------------------------------------------------------------------------
 

@@ -109,10 +109,17 @@ class Events:
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""
         if unit.drains is not None:
-            return self._puts(self.system.buffer(unit.drains))
+            buffer = self.system.buffer(unit.drains)
+            if unit.asked_at:
+                return tightest([self.looks(unit), moved(self._puts(buffer), extra=buffer.depth)])
+            return self._puts(buffer)
         if unit.start in self.rings.rounds:
             return self._turning(unit.start)
         return moved(sum_of([self.curve(event) for event in unit.on]), extra=int(unit.primed))
+
+    def looks(self, unit: Unit) -> Curve:
+        """How often a unit is asked to take an item."""
+        return sum_of([self.curve(event) for event in unit.asked_at])
 
     def backlog(self, unit: Unit) -> Backlog:
         """How many starts wait for a unit and how long, if none is lost.
@@ -127,7 +134,7 @@ class Events:
     def wait(self, unit: Unit) -> int:
         """The longest time in ps that a start waits for a unit: no more than the room that there is."""
         depth = self.system.buffer(unit.drains).depth if unit.drains is not None else unit.depth
-        if not depth:
+        if not depth or unit.asked_at:
             return 0
         room = depth * unit.takes.most
         if unit.drains in self.system.graph.putters:

@@ -200,7 +200,7 @@ class UnitLaw(Law):
 
 
 class DrainLaw(UnitLaw):
-    """Hardware that takes one out of a buffer whenever it is at rest."""
+    """Hardware that takes one out of a buffer whenever it is at rest, or as it is asked."""
 
     losing: ClassVar[str] = ""
     keeps_apart: ClassVar[bool] = True
@@ -211,12 +211,15 @@ class DrainLaw(UnitLaw):
         return False
 
     def bounds(self, curves: Curves) -> UnitBounds:
-        """It takes one when it is at rest, and loses none."""
-        return UnitBounds(self.node.name, self.operation, False, "", 0, 0)
+        """It takes one when it is at rest, and loses none; asked for one it may find none, before more is known."""
+        asked, why = bool(self.node.asked_at), f"it may be asked while nothing is in buffer.{self.node.drains}"
+        return UnitBounds(self.node.name, self.operation, asked, why if asked else "", None if asked else 0, 0)
 
     def _gaps(self, gaps: Gaps, wait: int, *, lost: bool) -> None:
         """After each put it works off what is in, be that put lost or not."""
         unit = self.node
+        if unit.asked_at:
+            return
         feeds = tuple(feed.event for feed in self.system.buffer(unit.drains or "").fed_by)
         gaps.after(unit.start, feeds, wait)
         gaps.after(unit.end, feeds, wait + unit.takes.most)

@@ -129,7 +129,7 @@ def _needless_waking(found: Bounds) -> Found:
     if not any(step.halt for step in system.steps) or any(map(system.graph.is_set_by_hardware, system.graph.flags)):
         return
     polled = {step.polls for step in system.steps} | {wait.on.name for step in system.steps for wait in step.waits}
-    raised = system.graph.begun_by.keys() | system.graph.feeds.keys()
+    raised = system.graph.begun_by.keys() | system.graph.feeds.keys() | system.graph.asked_at.keys()
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}
     for isr in system.isrs:

@@ -38,6 +38,10 @@ class BoundsOnPaper:
         """Why events of a thing may be lost; None if none ever is."""
         return self.reach.loses(thing)
 
+    def lost_in_all(self, thing: Thing) -> int | None:
+        """How many events of a thing may be lost at most; None: no number is known."""
+        return self.reach.units[thing.name].lost_in_all if thing.kind == "unit" else None
+
     def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""
         if over is None and not of:

@@ -30,7 +30,8 @@ class IsrBounds:
 class UnitBounds:
     """The bounds of one unit: start to end; whether a start may be lost, how many in a row, the depth that is needed.
 
-    ``lost_in_row`` and ``depth_needed`` None: no number is enough.
+    ``lost_in_row`` and ``depth_needed`` None: no number is enough. A unit that is asked loses one where it finds
+    nothing in; ``lost_in_all``: at most so many are, if that is known.
     """
 
     name: str
@@ -39,6 +40,7 @@ class UnitBounds:
     lost_reason: str
     lost_in_row: int | None
     depth_needed: int | None
+    lost_in_all: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
