@@ -2,6 +2,10 @@
 
 import pytest
 
+from boards import UNTIL, first, on_board
+from planted import ANALYSER
+from tachys.demo.analyser import busy, pulses
+from tachys.demo.machine import Routine, Store
 from tachys.model.loading import read_model
 from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
@@ -71,3 +75,63 @@ def test_a_channel_that_a_timer_asks():
     )
     out = bounds(read_model(text, "m.toml")).buffers["out"]
     assert (out.level, out.lost, out.reaction.most) == (8, False, 800 * US)
+
+
+BOARD = """
+[source.control]
+every = "1 ms"
+[isr.control]
+on = "source.control"
+level = 1
+cost = ["8 us", "12 us"]
+[source.period]
+every = "700 us"
+tolerance = "100 ppm"
+[buffer.duty]
+depth = 1
+full = "overwrite"
+fed_by = "isr.control.end"
+[unit.load]
+on = "source.period"
+drains = "buffer.duty"
+takes = "1 us"
+[need.kept]
+of = "buffer.duty"
+lost = 0
+[need.soon]
+from = "source.control"
+to = "unit.load.start"
+within = "800 us"
+[probe.D2]
+shows = "isr.control"
+[probe.D3]
+shows = "source.period"
+edge = "rise"
+[probe.D4]
+shows = "source.control"
+edge = "rise"
+"""
+
+
+@pytest.mark.parametrize(
+    ("fault", "named"),
+    [
+        ("none", []),
+        ("slow period", [("source.period", "period-off")]),
+        ("slow control", [("isr.control", "cost-longer")]),
+    ],
+)
+def test_a_register_on_a_board(fault, named):
+    control = list(range(17 * US, UNTIL, 1 * MS))
+    period = list(range(5 * US, UNTIL, 1_300 * US if fault == "slow period" else 700 * US))
+    cost = (200 * US, 210 * US) if fault == "slow control" else (8_300_000, 11_700_000)
+    writes = Routine("control", 1, control, cost, puts="duty")
+    result, truth = on_board(BOARD, 1, False, [], lambda truth: {
+        "D2": busy(truth, "control"), "D3": pulses(period, 30 * US), "D4": pulses(control, 30 * US)},
+        routines=(writes,), stores=(Store("duty", 1, sent_in=(1 * US, 1 * US), sent_at=period, round=True),))  # fmt: skip
+    assert first(result) == named, result.findings
+    lost = sum(name == "duty" and ANALYSER.begin < at < ANALYSER.begin + ANALYSER.length for name, at in truth.lost)
+    assert result.buffers["duty"].lost <= lost
+    assert (result.buffers["duty"].lost > 0.8 * lost) == (fault == "slow period") == (lost > 0)
+    assert result.needs["soon"].seen.count > 100
+    assert str(result.needs["kept"].verdict) == ("missed" if lost else "met" if fault == "none" else "at risk")

@@ -43,7 +43,7 @@ from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import BufferBounds, UnitBounds
 
 MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
-MOST_TAKEN = 4000  # of a unit in a row, that is asked for each
+MOST_TAKEN = 500  # in a row, by a unit that is asked for each
 MOST_TURNS = 60
 MOST_DEPTHS = 8  # that are tried
 MOST_DEPTH = 10**6
@@ -143,28 +143,18 @@ class BuffersOnPaper:
         asked, apart = self._asked_within(unit)
         if asked is None:
             raise NoBound(f"nothing is sure to ask {who}")
-        rests = takes < apart  # it is at rest again whenever it is asked once more
-        again = self.reach.distances(unit.asked_at[0])[1].most if len(unit.asked_at) == 1 else asked
+        again = self.reach.distances(unit.asked_at[0])[1].most if len(unit.asked_at) == 1 else None
         first = [Part("until it is asked", who, 1, asked)]
         each = [Part("asked once more", who, 1, asked if again is None else min(asked, again))]
-        if not rests:
+        if takes >= apart:  # it may still be at work as it is asked once more
             works = Part("operation before it", who, 1, takes)
             first, each = [works, *first], [works, *first]
-        level, worst, taken = 0, Figure(0, 0), 0
-        while True:
-            parts = [*first, *(replace(part, count=taken) for part in each if taken)]
-            until = summed(0, parts)
-            level = max(level, feed.most_within(_most(until)) - taken)
-            wait = summed(0, [*parts, Part("came after the first", who, 1, -feed.least_span(taken + 1))])
-            worst = max(worst, wait, key=_most)
-            taken += 1
-            if feed.most_within(_most(until)) <= taken:
-                return self._made(buffer, feed, level, 1, worst, worst)
-            if taken > MOST_TAKEN or level > 4 * buffer.depth + 1:
-                break
-        parts = [*first, *(replace(part, count=buffer.depth - 1) for part in each if buffer.depth > 1)]
-        reaction = summed(0, parts)
-        return self._made(buffer, feed, None, 1, reaction, reaction)
+        level, row = _row_of_takings(buffer, feed, _most(summed(0, first)), _most(summed(0, each)))
+        items, span = (buffer.depth, 0) if row is None else row
+        behind = [replace(part, count=items - 1) for part in each] if items > 1 else []
+        came = [Part("came after the first", who, 1, -span)] if span else []
+        reaction = summed(0, [*first, *behind, *came])
+        return self._made(buffer, feed, level, 1, reaction, reaction)
 
     def _asked_within(self, unit: Unit) -> tuple[int | None, int]:
         """(the longest time from any instant until a unit is asked, the least distance of two such events)."""
@@ -351,6 +341,31 @@ def _deepest(feed: Curve, before: int, drains: Drain, end: int) -> int:
         before + feed.most_within(max(0, end - (items - last) * drains.each.most)) - (first - 1)
         for first, last in _batches(items)
     )
+
+
+def _row_of_takings(buffer: Buffer, feed: Curve, first: int, each: int) -> tuple[int | None, tuple[int, int] | None]:
+    """(the level, the item of a row that waits longest and how long after the first it came at least).
+
+    The n-th is taken (n - 1) * ``each`` after the ``first`` at the latest. What comes no faster than it is taken in the
+    long run stays below a straight line, in a row without end too; else the level is None.
+    """
+    level, longest = 0, (-1, (1, 0))
+    for count in range(1, MOST_TAKEN + 1):
+        until = first + (count - 1) * each
+        came, span = feed.most_within(until), feed.least_span(count)
+        level = max(level, came - (count - 1))
+        longest = max(longest, (until - span, (count, span)))
+        if came <= count:
+            return level, longest[1]
+        if level > 4 * buffer.depth + 1:
+            return None, None
+    burst, rate = feed.leaky()
+    if rate * each > 1:
+        return None, None
+    count = MOST_TAKEN
+    level = max(level, int(burst + rate * (first + count * each)) - count)
+    span = max(0, int((count + 1 - burst) / rate)) if rate else 0
+    return level, max(longest, (first + count * each - span, (count + 1, span)))[1]
 
 
 def _in_rows(buffer: Buffer, feed: Curve, below: int, runs: _Runs, *, again: bool) -> tuple[int, Figure] | None:

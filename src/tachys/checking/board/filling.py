@@ -49,6 +49,12 @@ class Filled:
     least: Instants
     most: Instants
 
+    @property
+    def starved(self) -> Instants:
+        """When it surely had nothing for who came to take something."""
+        found: Instants = self.starts[self.most == 0]
+        return found
+
     def wanted_before(self, instant: int) -> int:
         """When it asked, before an instant, for a run that had not come by then; its last run where it did not ask."""
         place = int(np.searchsorted(self.starts, instant)) - 1
@@ -85,17 +91,15 @@ def fill(
     """What is seen of a buffer; None where a put or who drains it has no line. ``known_of``: what is seen of others."""
     drain, mover = system.graph.drain[buffer.name], system.graph.mover.get(buffer.name)
     puts = _puts(shown, buffer) if mover is None else _moved(known_of.get(mover.drains.buffer if mover.drains else ""))
-    starts = shown.instants.get(drain.start)
+    starts = _looks(shown, drain) if isinstance(drain, Unit) and drain.asked_at else shown.instants.get(drain.start)
     if puts is None or starts is None:
         return None
-    ends = shown.instants.get(drain.end)
-    if isinstance(drain, Unit):
-        first, each, most = 0, 0, 1
-    else:
-        first, each, most = _copies(drain)
+    first, each, most = (0, 0, 1) if isinstance(drain, Unit) else _copies(drain)
+    at_rest = isinstance(drain, Unit) and not drain.asked_at  # it takes what comes at once
+    ends = None if isinstance(drain, Unit) and drain.asked_at else shown.instants.get(drain.end)
     known = starts if ends is None else _ends_of(starts, ends)
     run, lost, least, taken, deepest, deepest_at = _play(
-        puts, starts, known, buffer.depth, most, first, each, resolution, isinstance(drain, Unit), buffer.overwrites
+        puts, starts, known, buffer.depth, most, first, each, resolution, at_rest, buffer.overwrites
     )
     return Filled(buffer, puts, starts, known, run, lost, int(deepest), int(deepest_at), least, taken)
 
@@ -119,6 +123,12 @@ def _moved(other: Filled | None) -> Instants | None:
         return None
     ended = other.ends < FAR
     return np.repeat(other.ends[ended], other.least[ended])
+
+
+def _looks(shown: Readings, unit: Unit) -> Instants | None:
+    """When a unit was asked to take one; None where no line tells, or it may have been at work then."""
+    found = shown.all_of(unit.asked_at)
+    return None if found is None or (np.diff(found) <= unit.takes.most).any() else found
 
 
 def _copies(drain: Isr | Step) -> tuple[int, int, int]:

@@ -69,7 +69,7 @@ def _least_way(board: Measurement, hops: tuple[Link, ...] | None) -> int:
             total += (isr.latency if moment == "start" else isr.response).least
         elif hop.kind == "ends" and kind == "isr":
             total += board.paper.isrs[name].span.least
-        elif kind == "unit":
+        elif kind == "unit" and moment == "end":
             total += board.system.unit(name).takes.least
     return total
 

@@ -137,6 +137,10 @@ def symptoms_of(board: Measurement, paper: Bounds) -> Iterator[Symptom]:
         unit = paper.units[name]
         if works.paired is not None and works.paired.judged and len(works.paired.lost) and not unit.lost:
             yield Symptom("lost-unexpected", works.unit.thing, 0, len(works.paired.lost), int(works.paired.lost[0]))
+        filled = board.buffers.get(works.unit.drains or "")
+        if filled is not None and unit.lost_in_all is not None and len(filled.starved) > unit.lost_in_all:
+            at = int(filled.starved[unit.lost_in_all])
+            yield Symptom("lost-unexpected", works.unit.thing, unit.lost_in_all, len(filled.starved), at)
     for name, flag in board.flags.items():
         about = Thing(f"flag.{name}")
         if len(flag.overwritten) and not paper.flags[name].overwritten:
@@ -183,7 +187,10 @@ def _still(symptom: Symptom, board: Measurement, after: Bounds) -> bool:
         level = after.buffers[name].level
         return not after.buffers[name].lost if symptom.code == "items-lost" else symptom.measured > (level or 0)
     if symptom.code == "lost-unexpected":
-        return not (after.isrs[name].lost if kind == "isr" else after.units[name].lost)
+        if kind == "isr":
+            return not after.isrs[name].lost
+        unit = after.units[name]
+        return not unit.lost or (unit.lost_in_all is not None and symptom.measured > unit.lost_in_all)
     if symptom.code == "overwritten-unexpected":
         return not after.flags[name].overwritten
     what = symptom.code.split("-")[0]

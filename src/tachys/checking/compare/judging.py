@@ -74,6 +74,9 @@ class BoardSeen:
         if thing.kind == "isr":
             matched = board.isrs[name].matched
             return None if matched is None else (matched.lost, matched.lost_count)
+        if thing.kind == "unit" and board.system.unit(name).asked_at:
+            filled = board.buffers.get(board.system.unit(name).drains or "")
+            return None if filled is None else (filled.starved, len(filled.starved))
         if thing.kind == "unit":
             paired = board.units[name].paired
             return None if paired is None or not paired.judged else (paired.lost, len(paired.lost))
