@@ -223,7 +223,7 @@ def _moments(result: CheckResult) -> list[Moment]:
             words = f"{miss.kind}" if miss.value is None else f"{miss.kind}, {time_text(miss.value)}"
             begin = miss.at
             if need.need.waits.kind == "buffer" and miss.kind == "lost":  # what led to it lies before it
-                begin = result.around(miss.at).board.emptied_before(need.need.waits.name, miss.at)[1]
+                begin = result.around(miss.at).board.wanted_before(need.need.waits.name, miss.at)[1]
                 took = miss.at - begin
             found.append(
                 _around(begin, took, f"{need.need.name}: {words}, limit {value_text(need.need, need.limit)}", need)

@@ -150,7 +150,9 @@ class BuffersOnPaper:
             works = Part("operation before it", who, 1, takes)
             first, each = [works, *first], [works, *first]
         level, row = _row_of_takings(buffer, feed, _most(summed(0, first)), _most(summed(0, each)))
-        items, span = (buffer.depth, 0) if row is None else row
+        items, span = row or (buffer.depth, 0)
+        if (items - buffer.depth) * _most(summed(0, each)) > span:  # no more are before one than find room
+            items, span = buffer.depth, 0
         behind = [replace(part, count=items - 1) for part in each] if items > 1 else []
         came = [Part("came after the first", who, 1, -span)] if span else []
         reaction = summed(0, [*first, *behind, *came])

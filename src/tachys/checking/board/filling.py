@@ -60,7 +60,8 @@ class Filled:
         place = int(np.searchsorted(self.starts, instant)) - 1
         since = int(self.starts[place]) if place >= 0 else int(self.puts[0])
         first = int(np.searchsorted(self.puts, since, side="right")) + (self.buffer.asks_from or 1) - 1
-        return min(instant, int(self.puts[first])) if first < len(self.puts) else since
+        asked = int(self.puts[first]) if first < len(self.puts) else instant
+        return asked if asked < instant else since
 
     def level_steps(self) -> tuple[Instants, Instants]:
         """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later."""
@@ -82,13 +83,16 @@ class Filled:
         at = np.concatenate([self.puts[told], still, gone])
         step = np.concatenate([np.ones(len(run) + len(still), np.int64), np.full(len(gone), -1)])
         order = np.lexsort((-step, at))
-        return at[order], np.cumsum(step[order])
+        return at[order], np.minimum(np.cumsum(step[order]), self.buffer.depth)
 
 
 def fill(
-    system: System, shown: Readings, buffer: Buffer, resolution: int, known_of: Mapping[str, Filled]
+    system: System, shown: Readings, buffer: Buffer, resolution: int, known_of: Mapping[str, Filled], several: Instants
 ) -> Filled | None:
-    """What is seen of a buffer; None where a put or who drains it has no line. ``known_of``: what is seen of others."""
+    """What is seen of a buffer; None where a put or who drains it has no line.
+
+    ``known_of``: what is seen of others; ``several``: the starts of what may be several runs that look like one.
+    """
     drain, mover = system.graph.drain[buffer.name], system.graph.mover.get(buffer.name)
     puts = _puts(shown, buffer) if mover is None else _moved(known_of.get(mover.drains.buffer if mover.drains else ""))
     starts = _looks(shown, drain) if isinstance(drain, Unit) and drain.asked_at else shown.instants.get(drain.start)
@@ -99,7 +103,17 @@ def fill(
     ends = None if isinstance(drain, Unit) and drain.asked_at else shown.instants.get(drain.end)
     known = starts if ends is None else _ends_of(starts, ends)
     run, lost, least, taken, deepest, deepest_at = _play(
-        puts, starts, known, buffer.depth, most, first, each, resolution, at_rest, buffer.overwrites
+        puts,
+        starts,
+        known,
+        buffer.depth,
+        most,
+        first,
+        each,
+        resolution,
+        at_rest,
+        buffer.overwrites,
+        np.isin(starts, several),
     )
     return Filled(buffer, puts, starts, known, run, lost, int(deepest), int(deepest_at), least, taken)
 
@@ -149,18 +163,19 @@ def _ends_of(starts: Instants, ends: Instants) -> Instants:
 @kernel(weight=3)
 def _play(
     puts: Instants, starts: Instants, ends: Instants, depth: int, most: int, first: int, each: int, off: int,
-    by_unit: bool, overwrites: bool,
+    by_unit: bool, overwrites: bool, several: Any,
 ) -> Any:  # fmt: skip
     """The level from below, put by put, and who took what.
 
     ``waiting`` are surely in, and of those that the run at work ``took`` some may have left; ``hidden``: at most so
-    many more are in before them. ``pushed``: how many that it took are surely overwritten, ``spoilt``: may be.
+    many more are in before them. What may be ``several`` runs may have taken all that is in. ``pushed``: how many that
+    it took are surely overwritten, ``spoilt``: may be.
     """
     count, runs = len(puts), len(starts)
     run, lost, queue = zeros(count), zeros(count), zeros(count)
     least, taken = zeros(runs), zeros(runs)
     head, waiting, took, hidden = 0, 0, 0, depth
-    number, gone, deepest, deepest_at, pushed, spoilt, base = -1, 0, 0, 0, 0, 0, 0
+    number, gone, deepest, deepest_at, pushed, spoilt, base, listed = -1, 0, 0, 0, 0, 0, 0, 0
     for place in range(count + 1):
         now = puts[place] if place < count else FAR
         while number + 1 < runs and starts[number + 1] <= now + off:
@@ -175,7 +190,13 @@ def _play(
                 elif run[item] == OPEN:
                     run[item] = number if known else UNSURE
             least[number] = 0 if hidden else took - doubtful
-            taken[number] = min(took + hidden, most)
+            taken[number] = depth if several[number] else min(took + hidden, most)
+            if several[number]:  # what is not sure to be gone is before all that comes
+                doubtful += waiting - took
+                for k in range(head + took, head + waiting):
+                    run[queue[k]] = UNSURE
+                took = waiting
+            listed = took
             hidden = (0 if known else max(0, hidden - most)) + doubtful
             head += took
             waiting -= took
@@ -189,7 +210,7 @@ def _play(
         held = waiting + took - left
         if overwrites:
             if number >= 0 and now < ends[number] + off and spoilt < took + hidden + waiting - depth + 1:
-                if spoilt < took:
+                if spoilt < listed:
                     run[queue[base + spoilt]] = UNSURE
                 spoilt += 1
             if held >= depth:
@@ -210,11 +231,12 @@ def _play(
             run[place] = LOST
             continue
         run[place] = OPEN if overwrites or hidden + held < depth else UNSURE
-        if number >= 0 and took < most and now <= starts[number] + off:  # the run that has just begun may have it
+        late = number >= 0 and took < most and now <= starts[number] + off
+        if late or (number >= 0 and several[number] and now < ends[number] + off):  # a run that has begun may have it
             run[place] = number if by_unit and waiting == 0 and hidden == 0 else UNSURE
             took += 1
             left += by_unit
-            taken[number] = min(taken[number] + 1, most)
+            taken[number] = min(taken[number] + 1, depth if several[number] else most)
             hidden += not by_unit
         else:
             queue[head + waiting] = place

@@ -106,11 +106,9 @@ class Measurement:
         """How far off a measured time may be, in ps: by its two ends and by the analyser's clock."""
         return self.resolution + self.stretched(value)
 
-    def emptied_before(self, buffer: str, instant: int) -> tuple[Thing, int]:
-        """(who drains a buffer, when it began last before an instant)."""
-        starts = self.buffers[buffer].starts
-        place = int(np.searchsorted(starts, instant)) - 1
-        return self.system.graph.drain[buffer].thing, int(starts[place]) if place >= 0 else self.capture.begin
+    def wanted_before(self, buffer: str, instant: int) -> tuple[Thing, int]:
+        """(who drains a buffer, since when it was wanted at an instant)."""
+        return self.system.graph.drain[buffer].thing, self.buffers[buffer].wanted_before(instant)
 
     def events(self, event: str) -> Instants | None:
         """When an event was seen; None where no line shows it."""
@@ -145,7 +143,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         if found is not None:
             board.flags[flag] = found
     for buffer in sorted(system.buffers, key=lambda each: each.name in system.graph.mover):  # what moves on comes first
-        filled = fill(system, shown, buffer, board.resolution, board.buffers)
+        filled = fill(system, shown, buffer, board.resolution, board.buffers, _several_runs(board, buffer.name))
         if filled is not None:
             board.buffers[buffer.name] = filled
     board.clock = _clock(board)
@@ -272,6 +270,19 @@ def _several(board: Measurement, isr: Isr, bodies: Bodies | None) -> Merging | N
     if own is not None:
         may[bodies.whole] = own.most >= 2 * isr.cost.least
     return Merging(bodies.end[first:], may[first:], _longest_wait(board, isr))
+
+
+def _several_runs(board: Measurement, buffer: str) -> Instants:
+    """The starts of bodies, of who drains a buffer, that may be several runs."""
+    drain = board.system.graph.drain[buffer]
+    bodies = board.shown.bodies.get(drain.thing)
+    if isinstance(drain, Unit) or bodies is None or not may_merge(board, drain.thing):
+        return EMPTY
+    own = board.isrs[drain.name].cost if isinstance(drain, Isr) else board.steps[drain.name].own
+    may = np.ones(len(bodies.start), np.bool_)
+    if own is not None:
+        may[bodies.whole] = own.most >= 2 * drain.cost.least
+    return bodies.start[may]
 
 
 def may_merge(board: Measurement, thing: Thing) -> bool:

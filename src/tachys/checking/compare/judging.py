@@ -167,7 +167,7 @@ def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
 def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
     """What kept the earlier event waiting: from when it came to this one."""
     if thing.kind == "buffer":
-        drain, begin = board.emptied_before(thing.name, miss.at)
+        drain, begin = board.wanted_before(thing.name, miss.at)
         return causes_of(stretches_of(board, begin, miss.at, drain), None, board.system)
     starts = board.events(thing.start) if thing.kind == "isr" and miss.kind == "lost" else None
     if starts is None:
@@ -218,7 +218,7 @@ class _Wait:
         What is ``lost`` was, where a unit comes first, as that was still at work.
         """
         if lost and self.buffer:
-            drain, since = self.board.emptied_before(self.buffer, begin)
+            drain, since = self.board.wanted_before(self.buffer, begin)
             return stretches_of(self.board, since, begin, drain)
         if self.ended is None:
             return stretches_of(self.board, begin, end, self.waits)

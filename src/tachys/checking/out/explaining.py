@@ -107,7 +107,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
         words = {"late": "late", "early": "early", "lost": "lost", "open": "never answered"}[miss.kind]
         begin = miss.at - length if waiting == "loop" and miss.value is not None else miss.at
         if need.need.waits.kind == "buffer" and miss.kind == "lost":
-            waiting, begin = result.around(miss.at).board.emptied_before(need.need.waits.name, miss.at)
+            waiting, begin = result.around(miss.at).board.wanted_before(need.need.waits.name, miss.at)
             length = miss.at - begin
         title = f"need.{name}: the event at {miss.at / 1e9:.6f} ms was {words}"
         return _explained(result, title, waiting, begin, begin + length, bound, limit, finding, need)
