@@ -1,17 +1,17 @@
 """Buffers on a capture: what was put, which run took it, and how many were surely in.
 
-Nothing shows the level itself. It follows from the puts, all of which must have lines, and from the runs of who drains:
-a run takes what is in at its first instruction, ``most`` at most, and one leaves as it has been copied. What is said is
-a least: the buffer is taken to be empty as the capture begins, a run to take all that it can and to copy as fast as the
-model lets it, and a put that came within the resolution of a first instruction to have come before it. So a put that
-finds no room is surely lost, if the depth is as written, or the oldest that is in: with slower copies it is full no
-later, since what is overwritten while it is copied does not leave once more. Which run took an item is said only where
-nothing is open.
+Nothing shows the level itself. It follows from the puts, all of which must have lines, and from the runs of who
+drains: a run takes what is in at its first instruction, ``most`` at most, and one leaves as it has been copied. What
+is said is a least: the buffer is taken to be empty as the capture begins, a run to take all that it can and to copy
+as fast as the model lets it, and a put that came within the resolution of a first instruction to have come before it.
+With slower copies as many are lost by any instant: more can be in now than with them only where some have been lost
+before, and then it has been full. What is overwritten while it is copied does not leave once more. What a run took at
+least leaves out what may have found no room, and which run took an item is said only where nothing is open.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,6 +21,7 @@ from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
 from tachys.checking.probes.binding import Readings
 from tachys.compiled import kernel, zeros
+from tachys.model.events import Thing
 from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.system import System
 from tachys.stretches import place_of
@@ -87,14 +88,20 @@ class Filled:
 
 
 def fill(
-    system: System, shown: Readings, buffer: Buffer, resolution: int, known_of: Mapping[str, Filled], several: Instants
+    system: System,
+    shown: Readings,
+    buffer: Buffer,
+    resolution: int,
+    known_of: Mapping[str, Filled],
+    several: Callable[[Thing], Instants],
 ) -> Filled | None:
     """What is seen of a buffer; None where a put or who drains it has no line.
 
-    ``known_of``: what is seen of others; ``several``: the starts of what may be several runs that look like one.
+    ``known_of``: what is seen of others; ``several``: the starts of a thing's bodies that may be several runs.
     """
     drain, mover = system.graph.drain[buffer.name], system.graph.mover.get(buffer.name)
-    puts = _puts(shown, buffer) if mover is None else _moved(known_of.get(mover.drains.buffer if mover.drains else ""))
+    other = None if mover is None or mover.drains is None else known_of.get(mover.drains.buffer)
+    puts = _puts(shown, buffer) if mover is None else _moved(other)
     starts = _looks(shown, drain) if isinstance(drain, Unit) and drain.asked_at else shown.instants.get(drain.start)
     if puts is None or starts is None:
         return None
@@ -113,7 +120,8 @@ def fill(
         resolution,
         at_rest,
         buffer.overwrites,
-        np.isin(starts, several),
+        np.isin(starts, several(drain.thing)),
+        *(_more_moved(other) if mover is not None else _more_fed(buffer, several)),
     )
     return Filled(buffer, puts, starts, known, run, lost, int(deepest), int(deepest_at), least, taken)
 
@@ -137,6 +145,21 @@ def _moved(other: Filled | None) -> Instants | None:
         return None
     ended = other.ends < FAR
     return np.repeat(other.ends[ended], other.least[ended])
+
+
+def _more_moved(other: Filled | None) -> tuple[Instants, Instants]:
+    """(when a routine may have moved on more than it surely took, how many)."""
+    if other is None:
+        return EMPTY, EMPTY
+    more = (other.most > other.least) & (other.ends < FAR)
+    return other.ends[more], (other.most - other.least)[more]
+
+
+def _more_fed(buffer: Buffer, several: Callable[[Thing], Instants]) -> tuple[Instants, Instants]:
+    """(from when on more may have come than is seen, as several runs look like one; how many)."""
+    bodies = {feed.event.thing for feed in buffer.fed_by if feed.event.moment}
+    found = np.sort(np.concatenate([EMPTY, *map(several, bodies)]))
+    return found, np.full(len(found), buffer.depth, np.int64)
 
 
 def _looks(shown: Readings, unit: Unit) -> Instants | None:
@@ -163,38 +186,59 @@ def _ends_of(starts: Instants, ends: Instants) -> Instants:
 @kernel(weight=3)
 def _play(
     puts: Instants, starts: Instants, ends: Instants, depth: int, most: int, first: int, each: int, off: int,
-    by_unit: bool, overwrites: bool, several: Any,
+    by_unit: bool, overwrites: bool, several: Any, more_at: Instants, more: Instants,
 ) -> Any:  # fmt: skip
     """The level from below, put by put, and who took what.
 
     ``waiting`` are surely in, and of those that the run at work ``took`` some may have left; ``hidden``: at most so
     many more are in before them. What may be ``several`` runs may have taken all that is in. ``pushed``: how many that
-    it took are surely overwritten, ``spoilt``: may be.
+    it took are surely overwritten, ``spoilt``: may be. So many ``more`` may have come at ``more_at``, each.
     """
     count, runs = len(puts), len(starts)
     run, lost, queue = zeros(count), zeros(count), zeros(count)
     least, taken = zeros(runs), zeros(runs)
     head, waiting, took, hidden = 0, 0, 0, depth
-    number, gone, deepest, deepest_at, pushed, spoilt, base, listed = -1, 0, 0, 0, 0, 0, 0, 0
+    number, gone, deepest, deepest_at, pushed, spoilt, base, listed, extra, unsure, took_unsure = (
+        -1,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0,
+    )
     for place in range(count + 1):
         now = puts[place] if place < count else FAR
         while number + 1 < runs and starts[number + 1] <= now + off:
             number += 1
+            while extra < len(more_at) and more_at[extra] <= starts[number] + off:
+                hidden = min(depth, hidden + more[extra])
+                extra += 1
             took, doubtful, pushed, spoilt, base = min(waiting, most), 0, 0, 0, head
             known = min(depth, hidden + waiting) <= most
+            near, gone_unsure = 0, 0
             for k in range(head, head + took):
                 item = queue[k]
+                gone_unsure += run[item] == UNSURE
                 if puts[item] >= starts[number] - off:
+                    near += run[item] != UNSURE
                     doubtful += 1
                     run[item] = UNSURE
                 elif run[item] == OPEN:
                     run[item] = number if known else UNSURE
-            least[number] = 0 if hidden else took - doubtful
+            least[number] = 0 if hidden else max(0, min(most, waiting - unsure) - near)
+            unsure -= gone_unsure
+            took_unsure = gone_unsure + near
             taken[number] = depth if several[number] else min(took + hidden, most)
             if several[number]:  # what is not sure to be gone is before all that comes
                 doubtful += waiting - took
                 for k in range(head + took, head + waiting):
                     run[queue[k]] = UNSURE
+                unsure = 0
                 took = waiting
             listed = took
             hidden = (0 if known else max(0, hidden - most)) + doubtful
@@ -202,6 +246,9 @@ def _play(
             waiting -= took
         if place == count:
             break
+        while extra < len(more_at) and more_at[extra] <= now:
+            hidden = min(depth, hidden + more[extra])
+            extra += 1
         left = took
         if number >= 0 and not by_unit and now < ends[number] - off:
             after = now + 2 * off - starts[number] - first
@@ -216,12 +263,17 @@ def _play(
             if held >= depth:
                 lost[gone] = now
                 gone += 1
+                if number >= 0 and now <= starts[number] + off:  # it may have come before that took all that is in
+                    run[place] = UNSURE
+                    hidden += 1
+                    continue
                 held -= 1
                 if left < took:
                     left += 1
                     pushed = left
                 else:
                     idle = number < 0 or now >= ends[number] + off
+                    unsure -= run[queue[head]] == UNSURE
                     run[queue[head]] = LOST if idle and hidden == 0 else UNSURE
                     head += 1
                     waiting -= 1
@@ -229,8 +281,14 @@ def _play(
             lost[gone] = now
             gone += 1
             run[place] = LOST
+            if unsure > 0 or (
+                number >= 0 and took_unsure > 0 and now < ends[number] + off
+            ):  # one before it was, or this
+                run[place] = UNSURE
+                hidden = min(depth, hidden + 1)
             continue
-        run[place] = OPEN if overwrites or hidden + held < depth else UNSURE
+        still = taken[number] if number >= 0 and not by_unit and now < ends[number] + off else 0  # with slow copies
+        run[place] = OPEN if overwrites or hidden + waiting + still < depth else UNSURE
         late = number >= 0 and took < most and now <= starts[number] + off
         if late or (number >= 0 and several[number] and now < ends[number] + off):  # a run that has begun may have it
             run[place] = number if by_unit and waiting == 0 and hidden == 0 else UNSURE
@@ -238,8 +296,10 @@ def _play(
             left += by_unit
             taken[number] = min(taken[number] + 1, depth if several[number] else most)
             hidden += not by_unit
+            took_unsure += not by_unit
         else:
             queue[head + waiting] = place
+            unsure += run[place] == UNSURE
             waiting += 1
         if waiting + took - left > deepest:
             deepest, deepest_at = waiting + took - left, now

@@ -105,7 +105,11 @@ def match(
     sure &= fate != UNSURE
     lost_count = int((sure & (fate == LOST)).sum())
     if longest is not None and not takes_all:
-        sure &= ~_hanging(at, by, runs, leads, longest)
+        hanging = _hanging(at, by, runs, leads, longest)
+        sure &= ~hanging
+        if len(at):  # a run behind such an event may be the one that served it
+            before = place_of(at, runs, behind=True) - 1
+            orphan &= ~((before >= 0) & hanging[np.maximum(before, 0)])
     doubted = np.zeros(len(runs) + 1, np.bool_)
     if takes_all and longest is not None:
         either = _of_either(at, by, runs, longest)
@@ -168,7 +172,8 @@ def _cloud(
 def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longest: Instants) -> npt.NDArray[np.bool_]:
     """Events whose run hangs on when exactly the core accepted one: those that came in that time, served by another.
 
-    With them all that follow until the line had nothing waiting: which run they got hangs on the same.
+    With them all that follow until the line had nothing waiting, each served by the run behind its own: which run they
+    got hangs on the same.
     """
     hanging = np.zeros(len(at), np.bool_)
     if not len(runs) or not len(at):
@@ -179,14 +184,20 @@ def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longes
         inside = (at >= runs[run] - longest[run]) & (at <= runs[run] - leads[run]) & (following + later < len(runs))
         hanging |= inside & (by != run)
     started = np.where(by >= 0, runs[np.maximum(by, 0)], at)
-    otherwise = runs[np.minimum(following + 1, len(runs) - 1)]  # it may have waited until then
-    started[hanging] = np.maximum(started[hanging], otherwise[hanging])
-    before = np.append(np.int64(-(1 << 62)), np.maximum.accumulate(started)[:-1])
-    period = np.cumsum(at > before)
-    first = np.full(int(period[-1]) + 1, len(at), np.int64)
-    np.minimum.at(first, period[hanging], np.flatnonzero(hanging))
-    found: npt.NDArray[np.bool_] = np.arange(len(at)) >= first[period]
-    return found
+    otherwise = np.maximum(started, runs[np.minimum(np.maximum(by, following) + 1, len(runs) - 1)])
+    _hang_on(at, started, otherwise, hanging)
+    return hanging
+
+
+@kernel()
+def _hang_on(at: Instants, started: Instants, otherwise: Instants, hanging: Any) -> None:
+    """Mark all behind each event that hangs until nothing waits; what hangs may have waited until ``otherwise``."""
+    hangs, until = False, at[0]
+    for event in range(len(at)):
+        if at[event] > until:
+            hangs = False
+        hangs = hanging[event] = hangs or hanging[event]
+        until = max(until, otherwise[event] if hangs else started[event])
 
 
 @kernel(inline=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
@@ -143,7 +144,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         if found is not None:
             board.flags[flag] = found
     for buffer in sorted(system.buffers, key=lambda each: each.name in system.graph.mover):  # what moves on comes first
-        filled = fill(system, shown, buffer, board.resolution, board.buffers, _several_runs(board, buffer.name))
+        filled = fill(system, shown, buffer, board.resolution, board.buffers, partial(_several_runs, board))
         if filled is not None:
             board.buffers[buffer.name] = filled
     board.clock = _clock(board)
@@ -272,16 +273,16 @@ def _several(board: Measurement, isr: Isr, bodies: Bodies | None) -> Merging | N
     return Merging(bodies.end[first:], may[first:], _longest_wait(board, isr))
 
 
-def _several_runs(board: Measurement, buffer: str) -> Instants:
-    """The starts of bodies, of who drains a buffer, that may be several runs."""
-    drain = board.system.graph.drain[buffer]
-    bodies = board.shown.bodies.get(drain.thing)
-    if isinstance(drain, Unit) or bodies is None or not may_merge(board, drain.thing):
+def _several_runs(board: Measurement, thing: Thing) -> Instants:
+    """The starts of bodies of a routine or step that may be several runs."""
+    bodies = board.shown.bodies.get(thing)
+    if thing.kind not in ("isr", "step") or bodies is None or not may_merge(board, thing):
         return EMPTY
-    own = board.isrs[drain.name].cost if isinstance(drain, Isr) else board.steps[drain.name].own
+    body = board.system.isr(thing.name) if thing.kind == "isr" else board.system.step(thing.name)
+    own = board.isrs[thing.name].cost if thing.kind == "isr" else board.steps[thing.name].own
     may = np.ones(len(bodies.start), np.bool_)
     if own is not None:
-        may[bodies.whole] = own.most >= 2 * drain.cost.least
+        may[bodies.whole] = own.most >= 2 * body.cost.least
     return bodies.start[may]
 
 
