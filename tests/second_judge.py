@@ -279,8 +279,7 @@ class _Tokens:
         if place < len(went) and went[place] == at.ITEM_OVER:
             self._lose(tokens["of"])
             tokens["of"] = []
-        known = place < len(went) or not self.story.system.buffers[number].overwrites
-        return _of([tokens]) if last and known else []
+        return _of([tokens]) if last else []
 
     def _taken_behind(self, place):
         """What a routine takes whose first instruction is told at ``place``."""

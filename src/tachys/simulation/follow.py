@@ -71,8 +71,8 @@ def of_body(records: Records, index: Index, kind: str, name: str) -> Bools:
     return mask
 
 
-def answers(records: Records, system: System, index: Index, need: Following) -> Answers:
-    """Follow every event of ``need.begins`` that is in the records."""
+def answers(records: Records, system: System, index: Index, need: Following, *, whole: bool = True) -> Answers:
+    """Follow every event of ``need.begins`` that is in the records; ``whole``: nothing follows on them."""
     hops = system.graph.chain(need.begins, need.ends)
     began = event_times(records, index, need.begins)
     if hops is None:
@@ -83,14 +83,14 @@ def answers(records: Records, system: System, index: Index, need: Following) -> 
     now = places(records, index, need.begins)
     for hop in hops:
         going = now >= 0
-        now[going] = _hop(records, system, index, hop, now[going], need.age)
+        now[going] = _hop(records, system, index, hop, now[going], need.age, whole)
     done = now >= 0
     return Answers(
         began[done], records.time[now[done]] - began[done], began[now == LOST_ON_WAY], began[now == OPEN]
     )  # fmt: skip
 
 
-def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool) -> Ints:
+def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool, whole: bool) -> Ints:
     """Where each event, at its place, was answered over one hop; OPEN or LOST_ON_WAY where it was not."""
     kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
     table = _STARTS if moment == "start" else _ENDS
@@ -98,7 +98,7 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
     if hop.kind == "sets":
         return _taken(records, index, hop, going, age)
     if hop.kind == "drains":
-        return _drained(records, system, index, hop, going)
+        return _drained(records, system, index, hop, going, whole)
     if hop.kind == "ends":
         return _ended(records, system, kind, name, body, going)
     if kind == "unit":
@@ -123,7 +123,7 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
     return found
 
 
-def _drained(records: Records, system: System, index: Index, hop: Link, going: Ints) -> Ints:
+def _drained(records: Records, system: System, index: Index, hop: Link, going: Ints, whole: bool) -> Ints:
     """Where the drain began that took what the event at each of the places has put: the last of it, if none is lost.
 
     All that feeds a buffer puts in the order of its records.
@@ -158,6 +158,12 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
         taken[known] = starts[np.searchsorted(starts, taken[known]) - 1]
     else:
         taken[known] = _end(records, begun, taken[known])
+    if whole and buffer.overwrites and drain.kind != "unit":  # what is being copied in the end has been taken
+        copied = np.flatnonzero((records.kind == at.ITEM_TAKEN) & of_buffer)
+        ins = puts[records.kind[puts] == at.ITEM_IN]
+        still = ~known & (_by_cause(records, ins, item[there], copied, empty()) >= 0)
+        last = np.flatnonzero(begun)
+        taken[still] = last[-1] if len(last) else OPEN
     found[there] = np.where(taken == LOST_ON_WAY, OPEN, taken)
     found[gone & (found == OPEN)] = LOST_ON_WAY
     return found

@@ -66,7 +66,7 @@ class PlayedSlice:
         """The answers that are new in this slice; those still open are told with the last one."""
         kept = self._following.setdefault(need.name, _Following())
         records = self.records if kept.carried is None else join([kept.carried, self.records])
-        found = answers(records, self.system, self.index, need)
+        found = answers(records, self.system, self.index, need, whole=self.whole)
         keep = found.at >= kept.until  # others were counted with an earlier slice
         lost, still = found.lost[found.lost >= kept.until], found.open[found.open >= kept.until]
         new = Delays(found.at[keep], found.after[keep], lost, still)
