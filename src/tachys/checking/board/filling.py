@@ -234,6 +234,7 @@ def _play(
             unsure -= gone_unsure
             took_unsure = gone_unsure + near
             taken[number] = depth if several[number] else min(took + hidden, most)
+            hidden = 0 if known else max(0, hidden + took - most)  # as many more as may be left in than are sure to be
             if several[number]:  # what is not sure to be gone is before all that comes
                 doubtful += waiting - took
                 for k in range(head + took, head + waiting):
@@ -241,7 +242,7 @@ def _play(
                 unsure = 0
                 took = waiting
             listed = took
-            hidden = (0 if known else max(0, hidden - most)) + doubtful
+            hidden += doubtful
             head += took
             waiting -= took
         if place == count:
