@@ -90,7 +90,7 @@ class Events:
         puts, enough = self._puts(buffer), buffer.asks_from
         ways: list[Curve] = []
         if enough is not None:
-            held = enough - 1 if idle else buffer.depth
+            held = enough - 1 if idle else buffer.depth + (buffer.asks_each or 1) - 1  # the first that is in may ask
             if isinstance(puts, Unbounded):
                 return puts
             ways.append(Batched(puts, enough, held))

@@ -105,11 +105,11 @@ def match(
     sure &= fate != UNSURE
     lost_count = int((sure & (fate == LOST)).sum())
     if longest is not None and not takes_all:
-        hanging = _hanging(at, by, runs, leads, longest)
+        hanging, perhaps = _hanging(at, by, runs, leads, longest)
         sure &= ~hanging
         if len(at):  # a run behind such an event may be the one that served it
             before = place_of(at, runs, behind=True) - 1
-            orphan &= ~((before >= 0) & hanging[np.maximum(before, 0)])
+            orphan &= ~((before >= 0) & perhaps[np.maximum(before, 0)])
     doubted = np.zeros(len(runs) + 1, np.bool_)
     if takes_all and longest is not None:
         either = _of_either(at, by, runs, longest)
@@ -169,35 +169,41 @@ def _cloud(
     orphan &= ~inside(runs)
 
 
-def _hanging(at: Instants, by: Instants, runs: Instants, leads: Instants, longest: Instants) -> npt.NDArray[np.bool_]:
+def _hanging(
+    at: Instants, by: Instants, runs: Instants, leads: Instants, longest: Instants
+) -> tuple[npt.NDArray[np.bool_], npt.NDArray[np.bool_]]:
     """Events whose run hangs on when exactly the core accepted one: those that came in that time, served by another.
 
-    With them all that follow until the line had nothing waiting, each served by the run behind its own: which run they
-    got hangs on the same.
+    With them all that follow until the line had nothing waiting: which run they got hangs on the same. And those that
+    perhaps hang on it, if each was served by the run behind its own.
     """
     hanging = np.zeros(len(at), np.bool_)
     if not len(runs) or not len(at):
-        return hanging
+        return hanging, hanging
     following = place_of(runs, at)  # the first run that begins at or after each event
     for later in range(3):
         run = np.minimum(following + later, len(runs) - 1)
         inside = (at >= runs[run] - longest[run]) & (at <= runs[run] - leads[run]) & (following + later < len(runs))
         hanging |= inside & (by != run)
     started = np.where(by >= 0, runs[np.maximum(by, 0)], at)
-    otherwise = np.maximum(started, runs[np.minimum(np.maximum(by, following) + 1, len(runs) - 1)])
-    _hang_on(at, started, otherwise, hanging)
-    return hanging
+    otherwise = runs[np.minimum(following + 1, len(runs) - 1)]  # it may have waited until then
+    until = np.where(hanging, np.maximum(started, otherwise), started)
+    later = np.maximum(until, runs[np.minimum(np.maximum(by, following) + 1, len(runs) - 1)])
+    return _hang_on(at, until, until, hanging), _hang_on(at, until, later, hanging)
 
 
 @kernel()
-def _hang_on(at: Instants, started: Instants, otherwise: Instants, hanging: Any) -> None:
-    """Mark all behind each event that hangs until nothing waits; what hangs may have waited until ``otherwise``."""
+def _hang_on(at: Instants, started: Instants, otherwise: Instants, hanging: Any) -> Any:
+    """What hangs, and all behind it until nothing waits; what hangs may have waited until ``otherwise``."""
+    found = np.zeros(len(at), np.bool_)
     hangs, until = False, at[0]
     for event in range(len(at)):
         if at[event] > until:
             hangs = False
-        hangs = hanging[event] = hangs or hanging[event]
+        hangs = hangs or hanging[event]
+        found[event] = hangs
         until = max(until, otherwise[event] if hangs else started[event])
+    return found
 
 
 @kernel(inline=True)
