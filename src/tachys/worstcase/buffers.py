@@ -206,6 +206,8 @@ class BuffersOnPaper:
         if asks.most is None:
             reaction = Figure(0, None, reason=asks.reason)
             return self._made(buffer, feed, level, taken, reaction, reaction)
+        if below and level > buffer.depth and not buffer.overwrites:  # what finds no room does not make it ask
+            asks = summed(0, [*asks.parts, *runs.span.parts])
         reaction = max([*waits, summed(0, [*asks.parts, *runs.wait.parts])], key=_most)
         return self._made(buffer, feed, level, taken, reaction, summed(0, [*reaction.parts, *runs.span.parts]))
 
@@ -310,8 +312,10 @@ class BuffersOnPaper:
         if asks.most is None:
             reaction = Figure(0, None, reason=asks.reason)
             return self._made(buffer, feed, level, taken, reaction, reaction)
-        reaction = summed(0, [*asks.parts, *looks])
         duration = _needed(self.reach.steps[step.name].duration)
+        if asks.most and level > buffer.depth and not buffer.overwrites:  # what finds no room does not make it ask
+            asks = summed(0, [*asks.parts, *duration.parts])
+        reaction = summed(0, [*asks.parts, *looks])
         return self._made(buffer, feed, level, taken, reaction, summed(0, [*reaction.parts, *duration.parts]))
 
 
