@@ -75,7 +75,7 @@ class Buffers:
         if _asks_from(table) is None and table.quiet is None and any(self._asked(name)):
             complain(path, "it never asks for service", "write a threshold, quiet or asks_each")
         asks = (table.quiet, table.asks_each, table.threshold if table.threshold != 1 else None)
-        if drains and drains[0].startswith("unit.") and any(each for each in asks):
+        if drains and drains[0].startswith("unit.") and any(asks):
             complain(
                 path, f"{drains[0]} takes whatever is in, and waits for no request",
                 "leave threshold, quiet and asks_each out",

@@ -150,20 +150,18 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     # what is overwritten is lost even while it is copied, so only its leave says that it was taken
     took = at.ITEM_TAKEN if drain.kind != "unit" and not buffer.overwrites else at.ITEM_OUT
     told = np.flatnonzero(((records.kind == took) | (records.kind == at.ITEM_OVER)) & of_buffer)
-    taken = _by_cause(records, puts[records.kind[puts] == at.ITEM_IN], item[there], told, empty())
+    came_in = puts[records.kind[puts] == at.ITEM_IN]
+    taken = _by_cause(records, came_in, item[there], told, empty())
     begun = (records.kind == _STARTS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
-    known = taken >= 0
+    starts, known = np.flatnonzero(begun), taken >= 0
     if drain.kind != "unit" and (buffer.overwrites or drain.kind == "isr"):  # its first instruction is told before
-        starts = np.flatnonzero(begun)
         taken[known] = starts[np.searchsorted(starts, taken[known]) - 1]
     else:
         taken[known] = _end(records, begun, taken[known])
     if whole and buffer.overwrites and drain.kind != "unit":  # what is being copied in the end has been taken
         copied = np.flatnonzero((records.kind == at.ITEM_TAKEN) & of_buffer)
-        ins = puts[records.kind[puts] == at.ITEM_IN]
-        still = ~known & (_by_cause(records, ins, item[there], copied, empty()) >= 0)
-        last = np.flatnonzero(begun)
-        taken[still] = last[-1] if len(last) else OPEN
+        still = ~known & (_by_cause(records, came_in, item[there], copied, empty()) >= 0)
+        taken[still] = starts[-1] if len(starts) else OPEN
     found[there] = np.where(taken == LOST_ON_WAY, OPEN, taken)
     found[gone & (found == OPEN)] = LOST_ON_WAY
     return found

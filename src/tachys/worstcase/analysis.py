@@ -9,7 +9,7 @@ from tachys.figures import Figure
 from tachys.model.nodes import Unit
 from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds
-from tachys.worstcase.buffers import BuffersOnPaper, depth_needed, narrowed
+from tachys.worstcase.buffers import BuffersOnPaper
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.events import Events
 from tachys.worstcase.fixedpoint import settle, with_all
@@ -17,6 +17,7 @@ from tachys.worstcase.flags import flag_bounds
 from tachys.worstcase.laws import UnitLaw, law_of
 from tachys.worstcase.load import load_bounds
 from tachys.worstcase.loop import LoopWindows, step_bounds
+from tachys.worstcase.narrowing import depth_needed, narrowed
 from tachys.worstcase.paper import BoundsOnPaper
 from tachys.worstcase.result import FlagBounds, StepBounds, UnitBounds
 from tachys.worstcase.window import isr_bounds

@@ -28,11 +28,12 @@ puts lie so far apart that the line is at rest again, the buffer and the unit ho
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from tachys.figures import Figure, Part, summed
-from tachys.model.acts import Act, Drain, Put
+from tachys.model.acts import Act, Drain
+from tachys.model.events import Event
 from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.quantities import Range
 from tachys.model.system import System
@@ -44,9 +45,6 @@ from tachys.worstcase.result import BufferBounds, UnitBounds
 
 MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
 MOST_TAKEN = 500  # in a row, by a unit that is asked for each
-MOST_TURNS = 60
-MOST_DEPTHS = 8  # that are tried
-MOST_DEPTH = 10**6
 NO_RATE = "fewer than its threshold can stay in it: nothing is sure to be put"
 
 
@@ -121,6 +119,15 @@ class BuffersOnPaper:
         full_after = feed.least_span(buffer.depth + 1)
         return BufferBounds(buffer.name, level, min(taken, buffer.depth), reaction, time, lost, reason, full_after)
 
+    def _never_asked(self, buffer: Buffer, feed: Curve, level: int | None, taken: int, asks: Figure) -> BufferBounds:
+        """Where nothing is sure to make it ask."""
+        reaction = Figure(0, None, reason=asks.reason)
+        return self._made(buffer, feed, level, taken, reaction, reaction)
+
+    def _soonest(self, events: Iterable[Event]) -> int | None:
+        """The longest time in ps from any instant to the next of some events; None: no such time is known."""
+        return min((gap for event in events if (gap := self.reach.gap(event)) is not None), default=None)
+
     # --- a unit ------------------------------------------------------------------------------------------------------
 
     def _by_unit(self, buffer: Buffer, unit: Unit, feed: Curve) -> BufferBounds:
@@ -160,8 +167,7 @@ class BuffersOnPaper:
 
     def _asked_within(self, unit: Unit) -> tuple[int | None, int]:
         """(the longest time from any instant until a unit is asked, the least distance of two such events)."""
-        gaps = [gap for event in unit.asked_at if (gap := self.reach.gap(event)) is not None]
-        return min(gaps, default=None), self.reach.events.looks(unit).least_span(2)
+        return self._soonest(unit.asked_at), self.reach.events.looks(unit).least_span(2)
 
     def starved(self, unit: Unit) -> UnitBounds:
         """Whether a unit that is asked may find nothing in.
@@ -169,11 +175,10 @@ class BuffersOnPaper:
         It does not where something is put between any two such events; before the first put it does.
         """
         known, buffer = self.reach.units[unit.name], self.system.buffer(unit.drains or "")
-        apart = self._asked_within(unit)[1]
-        puts = [gap for feed in buffer.fed_by if (gap := self.reach.gap(feed.event)) is not None]
-        if not puts or min(puts) >= apart:
+        put = self._soonest(feed.event for feed in buffer.fed_by)
+        if put is None or put >= self._asked_within(unit)[1]:
             return known
-        first = self.reach.events.looks(unit).most_within(min(puts))
+        first = self.reach.events.looks(unit).most_within(put)
         why = f"nothing is in {buffer.thing} before the first is put"
         return replace(known, lost_reason=why, lost_in_row=first, lost_in_all=first)
 
@@ -204,8 +209,7 @@ class BuffersOnPaper:
             level, taken = max(level, found[0]), drains.most
             waits.append(found[1])
         if asks.most is None:
-            reaction = Figure(0, None, reason=asks.reason)
-            return self._made(buffer, feed, level, taken, reaction, reaction)
+            return self._never_asked(buffer, feed, level, taken, asks)
         if below and level > buffer.depth and not buffer.overwrites:  # what finds no room does not make it ask
             asks = summed(0, [*asks.parts, *runs.span.parts])
         reaction = max([*waits, summed(0, [*asks.parts, *runs.wait.parts])], key=_most)
@@ -214,8 +218,7 @@ class BuffersOnPaper:
     def _without_end(self, buffer: Buffer, feed: Curve, runs: _Runs, asks: Figure) -> BufferBounds:
         """More and more come in: what finds room is served all the same."""
         if asks.most is None:
-            reaction = Figure(0, None, reason=asks.reason)
-            return self._made(buffer, feed, None, buffer.depth, reaction, reaction)
+            return self._never_asked(buffer, feed, None, buffer.depth, asks)
         rows = -(-buffer.depth // runs.drains.most)
         again = [replace(part, count=part.count * rows) for part in runs.next.parts]
         reaction = summed(0, [*asks.parts, *again])
@@ -246,9 +249,9 @@ class BuffersOnPaper:
         ways = []
         if buffer.quiet is not None:  # each may come just before it is over
             ways.append(summed(0, [Part("until nothing comes", buffer.thing, below, buffer.quiet.most)]))
-        gaps = [gap for feed in buffer.fed_by if (gap := self.reach.gap(feed.event)) is not None]
-        if gaps and buffer.asks_from is not None:
-            ways.append(summed(0, [Part("until so many have come", buffer.thing, below, min(gaps))]))
+        put = self._soonest(feed.event for feed in buffer.fed_by)
+        if put is not None and buffer.asks_from is not None:
+            ways.append(summed(0, [Part("until so many have come", buffer.thing, below, put)]))
         if not ways:
             return Figure(0, None, reason=NO_RATE)
         return min(ways, key=lambda way: way.most or 0)
@@ -310,8 +313,7 @@ class BuffersOnPaper:
         self, buffer: Buffer, step: Step, feed: Curve, level: int, taken: int, asks: Figure, looks: list[Part]
     ) -> BufferBounds:
         if asks.most is None:
-            reaction = Figure(0, None, reason=asks.reason)
-            return self._made(buffer, feed, level, taken, reaction, reaction)
+            return self._never_asked(buffer, feed, level, taken, asks)
         duration = _needed(self.reach.steps[step.name].duration)
         if asks.most and level > buffer.depth and not buffer.overwrites:  # what finds no room does not make it ask
             asks = summed(0, [*asks.parts, *duration.parts])
@@ -440,122 +442,3 @@ def _needed(figure: Figure) -> Figure:
 def _most(figure: Figure) -> int:
     assert figure.most is not None
     return figure.most
-
-
-# --- how many a run takes, how long a put blocks ---------------------------------------------------------------------
-
-
-def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> BuffersOnPaper:
-    """What is ``found`` of the system in which no run takes more items, and no put blocks longer, than bounds say."""
-    if not system.buffers:
-        return found(system)
-    caps = {name: _drain_of(drain).most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
-    items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
-    blocks = _blocks(system, None)
-    least = dict(items)
-    for turn in range(MOST_TURNS):
-        paper = found(_with(system, items, blocks))
-        taken = {name: paper.bounds(paper.system.buffer(name)).taken for name in caps}
-        wanted = {name: min(cap, max(items[name], taken[name])) for name, cap in caps.items()}
-        shorter = _blocks(paper.system, paper)
-        if wanted == items and shorter == blocks:
-            return paper
-        if wanted == items:  # sure for the longest, so with the shorter ones from the beginning
-            items, blocks = least, shorter
-        else:
-            items = wanted if turn < MOST_TURNS - 2 else caps
-    return paper
-
-
-def _drain_of(drain: Unit | Isr | Step) -> Drain:
-    assert isinstance(drain, Isr | Step)
-    assert drain.drains is not None
-    return drain.drains
-
-
-def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, str], int]) -> System:
-    """The system in which each drain takes at most so many, and each put blocks at most so long."""
-
-    def act(step: Step, each: Act) -> Act:
-        if isinstance(each, Drain):
-            return replace(each, items=_up_to(each.items, items[each.buffer]))
-        if isinstance(each, Put):
-            return replace(each, blocks=_up_to(each.blocks, blocks[step.name, each.buffer]))
-        return each
-
-    isrs = tuple(
-        isr if isr.drains is None else
-        isr.draining(replace(isr.drains, items=_up_to(isr.drains.items, items[isr.drains.buffer])))
-        for isr in system.isrs
-    )  # fmt: skip
-    if system.loop is None:
-        return replace(system, isrs=isrs)
-    steps = tuple(replace(step, acts=tuple(act(step, each) for each in step.acts)) for step in system.steps)
-    return replace(system, isrs=isrs, loop=replace(system.loop, steps=steps))
-
-
-def _up_to(known: Range, most: int) -> Range:
-    return Range(min(known.least, most), min(known.most, most))
-
-
-def _blocks(system: System, paper: BuffersOnPaper | None) -> dict[tuple[str, str], int]:
-    """How long each put blocks at most, with what is known of how far apart the runs of its step lie."""
-    found = {}
-    for name, putting in system.graph.putters.items():
-        unit = system.graph.drain[name]
-        assert isinstance(unit, Unit)
-        for step, put in putting:
-            longest = put.items.most * unit.takes.most
-            if paper is not None and len(putting) == 1 and longest <= _apart(paper, step):
-                longest = max(0, put.items.most - system.buffer(name).depth - 1) * unit.takes.most
-            found[step.name, name] = longest
-    return found
-
-
-def _apart(paper: BuffersOnPaper, step: Step) -> int:
-    """The least time in ps between the instants at which a step begins to put."""
-    assert paper.windows is not None
-    bounds, ahead = paper.reach.steps[step.name], step.acts[: step.acts.index(step.puts[0])]
-    spread = paper.windows.until(step, ahead)
-    return 0 if spread.most is None else bounds.interval.least - (spread.most - spread.least)
-
-
-# --- what depth would do ---------------------------------------------------------------------------------------------
-
-
-def depth_needed(system: System, name: str, level_of: Callable[[System], int | None]) -> int | None:
-    """The depth from which on no item of a buffer is lost on paper; None: none that is found soon.
-
-    What is in costs time to take, in which more come: so the depth is tried that the one before asks for. ``level_of``:
-    the most items that are in that buffer of a system.
-    """
-    depth = level_of(system)
-    for _ in range(MOST_DEPTHS):
-        if depth is None or depth > MOST_DEPTH:
-            return None
-        more = level_of(_deeper(system, name, depth))
-        if more is not None and more <= depth:
-            return depth
-        depth = more
-    return None
-
-
-def _deeper(system: System, name: str, depth: int) -> System:
-    """The system with another depth of a buffer; who takes all that is in takes all of it then."""
-    before = system.buffer(name).depth
-
-    def drain(known: Drain) -> Drain:
-        if known.buffer != name or known.most < before:
-            return known
-        return replace(known, most=depth, items=Range(known.items.least, depth))
-
-    isrs = tuple(isr if isr.drains is None else isr.draining(drain(isr.drains)) for isr in system.isrs)
-    buffers = tuple(replace(each, depth=depth) if each.name == name else each for each in system.buffers)
-    loop = system.loop
-    if loop is not None:
-        steps = tuple(
-            replace(step, acts=tuple(drain(act) if isinstance(act, Drain) else act for act in step.acts))
-            for step in loop.steps
-        )
-        loop = replace(loop, steps=steps)
-    return replace(system, isrs=isrs, buffers=buffers, loop=loop)

@@ -212,8 +212,10 @@ class DrainLaw(UnitLaw):
 
     def bounds(self, curves: Curves) -> UnitBounds:
         """It takes one when it is at rest, and loses none; asked for one it may find none, before more is known."""
-        asked, why = bool(self.node.asked_at), f"it may be asked while nothing is in buffer.{self.node.drains}"
-        return UnitBounds(self.node.name, self.operation, asked, why if asked else "", None if asked else 0, 0)
+        if not self.node.asked_at:
+            return UnitBounds(self.node.name, self.operation, False, "", 0, 0)
+        why = f"it may be asked while nothing is in buffer.{self.node.drains}"
+        return UnitBounds(self.node.name, self.operation, True, why, None, 0)
 
     def _gaps(self, gaps: Gaps, wait: int, *, lost: bool) -> None:
         """After each put it works off what is in, be that put lost or not."""

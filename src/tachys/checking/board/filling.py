@@ -102,12 +102,13 @@ def fill(
     drain, mover = system.graph.drain[buffer.name], system.graph.mover.get(buffer.name)
     other = None if mover is None or mover.drains is None else known_of.get(mover.drains.buffer)
     puts = _puts(shown, buffer) if mover is None else _moved(other)
-    starts = _looks(shown, drain) if isinstance(drain, Unit) and drain.asked_at else shown.instants.get(drain.start)
+    asked = isinstance(drain, Unit) and bool(drain.asked_at)
+    starts = _looks(shown, drain) if isinstance(drain, Unit) and asked else shown.instants.get(drain.start)
     if puts is None or starts is None:
         return None
     first, each, most = (0, 0, 1) if isinstance(drain, Unit) else _copies(drain)
-    at_rest = isinstance(drain, Unit) and not drain.asked_at  # it takes what comes at once
-    ends = None if isinstance(drain, Unit) and drain.asked_at else shown.instants.get(drain.end)
+    at_rest = isinstance(drain, Unit) and not asked  # it takes what comes at once
+    ends = None if asked else shown.instants.get(drain.end)
     known = starts if ends is None else _ends_of(starts, ends)
     run, lost, least, taken, deepest, deepest_at = _play(
         puts,
@@ -198,19 +199,9 @@ def _play(
     run, lost, queue = zeros(count), zeros(count), zeros(count)
     least, taken = zeros(runs), zeros(runs)
     head, waiting, took, hidden = 0, 0, 0, depth
-    number, gone, deepest, deepest_at, pushed, spoilt, base, listed, extra, unsure, took_unsure = (
-        -1,
-        0,
-        0,
-        0,
-        0,
-        0,
-        0,
-        0,
-        0,
-        0,
-        0,
-    )
+    number, base, listed, extra = -1, 0, 0, 0
+    gone, deepest, deepest_at, pushed, spoilt = 0, 0, 0, 0, 0
+    unsure, took_unsure = 0, 0  # of those that wait, of those that the run took
     for place in range(count + 1):
         now = puts[place] if place < count else FAR
         while number + 1 < runs and starts[number + 1] <= now + off:
@@ -282,9 +273,8 @@ def _play(
             lost[gone] = now
             gone += 1
             run[place] = LOST
-            if unsure > 0 or (
-                number >= 0 and took_unsure > 0 and now < ends[number] + off
-            ):  # one before it was, or this
+            in_doubt = number >= 0 and took_unsure > 0 and now < ends[number] + off
+            if unsure > 0 or in_doubt:  # one before it was, or this
                 run[place] = UNSURE
                 hidden = min(depth, hidden + 1)
             continue

@@ -7,6 +7,7 @@ from typing import Any
 
 from tachys.checking.compare.figures import Compared
 from tachys.checking.out.pooling import pool
+from tachys.checking.out.telling import COUNTS
 from tachys.checking.result import CheckResult, Finding, NeedCheck, Seen
 from tachys.plain import by_thing, seconds, statistics
 
@@ -64,7 +65,7 @@ def _figure(figure: Compared) -> dict[str, Any]:
 
 
 def _finding(finding: Finding) -> dict[str, Any]:
-    counts = finding.code.startswith(("lost-unexpected", "overwritten", "runs-unasked", "items-lost", "level-more"))
+    counts = finding.code in COUNTS
 
     def figure(value: int | None) -> float | None:
         return None if value is None else float(value) if counts else seconds(value)

@@ -12,20 +12,20 @@ if TYPE_CHECKING:
     from tachys.checking.result import CheckResult, Finding, NeedCheck
 
 _STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
-_COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked", "items-lost", "level-more")
+COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked", "items-lost", "level-more")
 
 
 def figure_text(finding: Finding, value: int | None) -> str:
     """A figure of a finding: a time, or a number."""
     if value is None:
         return "-"
-    return str(value) if finding.code in _COUNTS else time_text(value)
+    return str(value) if finding.code in COUNTS else time_text(value)
 
 
 def finding_text(finding: Finding) -> str:
     """One sentence: what, how, and the two figures."""
     text = f"{finding.about}: {finding.text}"
-    if finding.code in _COUNTS:
+    if finding.code in COUNTS:
         if finding.code == "level-more":
             return f"{text}: at least {finding.measured}, model {finding.modelled}"
         return text if finding.code == "runs-unasked" else f"{text}: {finding.measured}"
