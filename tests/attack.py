@@ -521,7 +521,10 @@ class Stocked(Attack):
         """A unit that sends what steps print, or what a source puts."""
         prints = self.chance(0.7)
         model["buffer"][name] = {"depth": self.number(1, 8)}
-        model["unit"][name] = {"drains": f"buffer.{name}", "takes": self.takes(10, 150)}
+        model["unit"][name] = {
+            "drains": f"buffer.{name}",
+            "takes": self.takes(*self.one((10, 150), (10, 150), (2, 12))),
+        }
         if not prints:
             if self.chance(0.6):  # asked for each: by a source, or by what else there is
                 on = [f"{kind}.{other}.{self.one('start', 'end')}" for kind in ("isr", "step") for other in model[kind]]
@@ -539,7 +542,7 @@ class Stocked(Attack):
             model["isr"][f"{name}e"] = {"on": f"unit.{name}", "level": self.dice.randrange(self.levels),
                                         "cost": self.takes(2, 10)}  # fmt: skip
         for number in range(self.one(1, 1, 2) if prints else 0):
-            items = self.number(1, 16)
+            items = self.number(1, self.one(16, 16, 60))
             made = {
                 "cost": self.takes(1, 40),
                 "puts": {"into": f"buffer.{name}", "items": [self.number(0, items), items]},

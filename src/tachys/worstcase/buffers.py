@@ -21,8 +21,9 @@ where n <= m; of a step rows of rounds are followed else. A unit that takes one 
 server that never idles while something is in: its backlog and delay are those of R. Cruz, "A calculus for network
 delay, part I", IEEE Trans. Information Theory 37, 1991 (J.-Y. Le Boudec, P. Thiran, "Network calculus", 2001, ch. 1).
 
-A put that waits for room: from its first look on the unit never rests before the last item is in, unless it was at rest
-before; so each ``takes`` makes room for one, and n items are in after n of them. Where the runs of the only step that
+A put that waits for room: from its first look on the unit rests before the last item is in only if it was at rest
+before, or where interrupts keep the loop from looking longer than a full buffer lasts; so each ``takes`` makes room for
+one, and n items are in after n of them and what the line stands still meanwhile. Where the runs of the only step that
 puts lie so far apart that the line is at rest again, the buffer and the unit hold depth + 1 of them at once.
 """
 

@@ -390,6 +390,24 @@ class LoopWindows:
             parts += [*longest, Part(act.part, step.thing, 1, act.takes.most, by_clock=act.by_clock)]
         return parts
 
+    def dry(self, lasts: int, sends: int) -> int:
+        """How long a line stands still in all while a step puts what takes ``sends`` ps to be sent.
+
+        It has nothing to send where interrupts keep the loop from looking for room for longer than a full buffer
+        ``lasts``. The look before left that full, so of each such stretch s the line stands still for s - lasts at
+        most, which is no more than the share 1 - lasts / L of it, L being the longest.
+        """
+        longest, whole = self.stretch(0, [], closed=True).most, self.stretch(0, [Part("", "", 1, sends)], closed=True)
+        if longest is None or whole.most is None or longest <= lasts:
+            return 0  # without an end nothing of the loop has one
+        length, end = whole.most, len(self.load.rows)
+        while True:
+            taken = self.load.work(length, end)
+            sooner = sends - -taken * (longest - lasts) // longest
+            if sooner >= length:
+                return length - sends
+            length = sooner
+
     def _longest_halt(self, step: Step, halt: Halt, known: str | None) -> list[Part] | str:
         if known is not None and known in halt.unless and not self.system.graph.is_set_by_hardware(known):
             return []

@@ -10,7 +10,7 @@ from dataclasses import replace
 
 from tachys.model.acts import Act, Drain, Put
 from tachys.model.nodes import Isr, Step, Unit
-from tachys.model.quantities import Range
+from tachys.model.quantities import LONGEST_PS, Range
 from tachys.model.system import System
 from tachys.worstcase.buffers import BuffersOnPaper
 
@@ -38,7 +38,7 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
             items, blocks = least, shorter
         else:
             items = wanted if turn < MOST_TURNS - 2 else caps
-    return paper
+    return found(_with(system, caps, dict.fromkeys(blocks, LONGEST_PS)))
 
 
 def _drain_of(drain: Unit | Isr | Step) -> Drain:
@@ -54,7 +54,8 @@ def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, str], i
         if isinstance(each, Drain):
             return replace(each, items=_up_to(each.items, items[each.buffer]))
         if isinstance(each, Put):
-            return replace(each, blocks=_up_to(each.blocks, blocks[step.name, each.buffer]))
+            longest = blocks[step.name, each.buffer]
+            return replace(each, blocks=Range(min(each.blocks.least, longest), longest))
         return each
 
     isrs = tuple(
@@ -79,11 +80,22 @@ def _blocks(system: System, paper: BuffersOnPaper | None) -> dict[tuple[str, str
         unit = system.graph.drain[name]
         assert isinstance(unit, Unit)
         for step, put in putting:
-            longest = put.items.most * unit.takes.most
-            if paper is not None and len(putting) == 1 and longest <= _apart(paper, step):
-                longest = max(0, put.items.most - system.buffer(name).depth - 1) * unit.takes.most
-            found[step.name, name] = longest
+            found[step.name, name] = _blocks_most(paper, step, put, unit, alone=len(putting) == 1)
     return found
+
+
+def _blocks_most(paper: BuffersOnPaper | None, step: Step, put: Put, unit: Unit, *, alone: bool) -> int:
+    """How long a put blocks at most; ``alone``: nobody else puts into that buffer."""
+    many, takes = put.items.most, unit.takes.most
+    if paper is None:
+        return many * takes
+    assert paper.windows is not None
+    depth = paper.system.buffer(put.buffer).depth
+    behind, lasts = max(0, many - depth - 1), depth * unit.takes.least
+    # with what stands still as the last go in it is at rest again before the next run
+    if alone and many * takes + (paper.windows.dry(lasts, behind * takes) if behind else 0) <= _apart(paper, step):
+        many = behind
+    return many * takes + (paper.windows.dry(lasts, many * takes) if many else 0)
 
 
 def _apart(paper: BuffersOnPaper, step: Step) -> int:
