@@ -1,0 +1,105 @@
+"""A transmitter that interrupts while it has room: a routine moves what is printed from a ring into its buffer."""
+
+import pytest
+
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.simulation import layout as at
+from tachys.simulation.engine import play_whole
+from tachys.simulation.options import RunOptions
+from tachys.worstcase.analysis import bounds
+from two_machines import assert_agreement
+
+NS = 1000
+MOST = RunOptions("most", "together", "gap")
+PRINT = (
+    'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "10 ns"\nexit = "10 ns"\n'
+    '[buffer.ring]\ndepth = 8\n[buffer.hw]\ndepth = {hw}\n[unit.tx]\ndrains = "buffer.hw"\ntakes = "1 us"\n'
+    '[isr.tx]\non = "buffer.ring"\nlevel = 1\ndrains = {{ from = "buffer.ring", most = {most} }}\n'
+    'puts = {{ into = "buffer.hw", items = "drained", full = "wait" }}\ncost = "100 ns"\n'
+    '[loop]\noverhead = "10 ns"\n'
+    '[step.print]\nevery = "{every} us"\ncost = "20 ns"\nputs = {{ into = "buffer.ring", items = 12 }}\n'
+)
+
+
+def printing(hw=1, most=1, every=100, more=""):
+    return read_model(PRINT.format(hw=hw, most=most, every=every) + more, "m.toml")
+
+
+def times(system, kind, until):
+    _, seen, _ = play_whole(system, MOST, until * NS)
+    return [int(time) // NS for time in seen.time[seen.kind == kind]]
+
+
+def test_a_register_is_written_while_it_has_room():
+    # 8 go in at once; the first run's moves on into the line at rest, the second's waits in the register; each later
+    # run follows the line as that takes one up: entry 10, body 100, and the loop looks after the exit
+    system = printing()
+    starts = times(system, at.START, 105_000)
+    begun = times(system, at.STEP_START, 105_000)[0]
+    put = begun + 20
+    assert [each - put for each in starts[:5]] == [10, 130, 1120, 2120, 3120]
+    assert times(system, at.STEP_END, 105_000)[0] - put == 2230
+    assert times(system, at.ITEM_LOST, 300_000) == []
+
+
+def test_as_many_are_moved_as_have_room():
+    # the first run takes 4, of which one goes on at once; the second one; then 4 are in, and each that goes makes room
+    system = printing(hw=4, most=8)
+    _, seen, index = play_whole(system, MOST, 105_000 * NS)
+    ring = index.buffers.index("ring")
+    taken = seen.time[(seen.kind == at.ITEM_TAKEN) & (seen.index == ring)] // NS
+    put = times(system, at.STEP_START, 105_000)[0] + 20
+    assert [int(each) - put for each in taken] == [10, 10, 10, 10, 130, 1120, 2120, 3120, 4120, 5120, 6120, 7120]
+
+
+@pytest.mark.parametrize(("hw", "most"), [(1, 1), (4, 8), (4, 2), (3, 1)])
+def test_the_print_blocks_no_longer_than_its_bound(hw, most):
+    for every in (100, 9, 13):
+        system = printing(hw, most, every)
+        paper = bounds(system)
+        longest = paper.steps["print"].duration.most
+        run = times(system, at.STEP_START, 2_000_000), times(system, at.STEP_END, 2_000_000)
+        played = max(end - start for start, end in zip(*run, strict=False))
+        assert longest is not None
+        assert 0.8 * longest <= played * NS <= longest
+        assert [(paper.buffers[name].level, paper.buffers[name].lost) for name in ("ring", "hw")] == [
+            (8, False), (hw, False),
+        ]  # fmt: skip
+
+
+def test_what_comes_into_the_ring_by_itself_has_a_bound():
+    # a block of 8 each 20 us; each waits for the line, 1 us, for those before it, and for its run
+    more = '[source.block]\nevery = "20 us"\n[need.sent]\nfrom = "source.block"\nto = "unit.tx.start"\nwithin = "15 us"\n'
+    text = PRINT.format(hw=1, most=1, every=100).partition("[step.print]")[0]
+    text = text.replace("depth = 8\n", 'depth = 8\nfed_by = { event = "source.block", items = 8 }\n', 1)
+    system = read_model(text + '[step.idle]\ncost = "1 us"\n' + more, "m.toml")
+    paper = bounds(system)
+    assert not paper.buffers["ring"].lost
+    assert paper.buffers["ring"].level == 8
+    most = paper.needs["sent"].figure.most
+    _, seen, index = play_whole(system, MOST, 2_000_000 * NS)
+    begun = seen.time[seen.kind == at.UNIT_START]
+    blocks = seen.time[seen.kind == at.SOURCE]
+    played = max(int(last - block) for block, last in zip(blocks, begun[7::8], strict=False))
+    assert 0.75 * most <= played <= most
+
+
+def test_both_machines_agree():
+    for hw, most in ((1, 1), (4, 8), (3, 2)):
+        more = '[source.a]\nevery = "731 ns"\n[isr.a]\non = "source.a"\ncost = "170 ns"\n'
+        assert_agreement(printing(hw, most, 11, more), MOST, 500_000 * NS)
+
+
+@pytest.mark.parametrize(("change", "told"), [
+    (('on = "buffer.ring"', 'on = "unit.tx"'), "the routine is asked by buffer.ring alone"),
+    (("depth = 8", "depth = 8\nthreshold = 4"), "asks while anything is in"),
+    (('[unit.tx]\ndrains = "buffer.hw"', '[source.s]\nevery = "3 us"\n[unit.tx]\non = "source.s"\ndrains = "buffer.hw"'),
+     "takes one whenever it is at rest"),
+    (('items = 12 }', 'items = 12, full = "wait" }'), "a step waits for room by itself"),
+])  # fmt: skip
+def test_what_cannot_wait_is_refused(change, told):
+    text = PRINT.format(hw=1, most=1, every=100)
+    assert change[0] in text
+    with pytest.raises(InputError, match=told):
+        read_model(text.replace(*change), "m.toml")
