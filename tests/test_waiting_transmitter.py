@@ -14,7 +14,7 @@ NS = 1000
 MOST = RunOptions("most", "together", "gap")
 PRINT = (
     'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "10 ns"\nexit = "10 ns"\n'
-    '[buffer.ring]\ndepth = 8\n[buffer.hw]\ndepth = {hw}\n[unit.tx]\ndrains = "buffer.hw"\ntakes = "1 us"\n'
+    '[buffer.ring]\ndepth = 8\n[buffer.hw]\ndepth = {hw}\n[unit.hw]\ndrains = "buffer.hw"\ntakes = "1 us"\n'
     '[isr.tx]\non = "buffer.ring"\nlevel = 1\ndrains = {{ from = "buffer.ring", most = {most} }}\n'
     'puts = {{ into = "buffer.hw", items = "drained", full = "wait" }}\ncost = "100 ns"\n'
     '[loop]\noverhead = "10 ns"\n'
@@ -35,34 +35,34 @@ def test_a_register_is_written_while_it_has_room():
     # 8 go in at once; the first run's moves on into the line at rest, the second's waits in the register; each later
     # run follows the line as that takes one up: entry 10, body 100, and the loop looks after the exit
     system = printing()
-    starts = times(system, at.START, 105_000)
-    begun = times(system, at.STEP_START, 105_000)[0]
+    starts = times(system, at.START, 120_000)
+    begun = times(system, at.STEP_START, 120_000)[0]
     put = begun + 20
     assert [each - put for each in starts[:5]] == [10, 130, 1120, 2120, 3120]
-    assert times(system, at.STEP_END, 105_000)[0] - put == 2230
+    assert times(system, at.STEP_END, 120_000)[0] - put == 2230
     assert times(system, at.ITEM_LOST, 300_000) == []
 
 
 def test_as_many_are_moved_as_have_room():
     # the first run takes 4, of which one goes on at once; the second one; then 4 are in, and each that goes makes room
     system = printing(hw=4, most=8)
-    _, seen, index = play_whole(system, MOST, 105_000 * NS)
+    _, seen, index = play_whole(system, MOST, 120_000 * NS)
     ring = index.buffers.index("ring")
     taken = seen.time[(seen.kind == at.ITEM_TAKEN) & (seen.index == ring)] // NS
-    put = times(system, at.STEP_START, 105_000)[0] + 20
+    put = times(system, at.STEP_START, 120_000)[0] + 20
     assert [int(each) - put for each in taken] == [10, 10, 10, 10, 130, 1120, 2120, 3120, 4120, 5120, 6120, 7120]
 
 
 @pytest.mark.parametrize(("hw", "most"), [(1, 1), (4, 8), (4, 2), (3, 1)])
 def test_the_print_blocks_no_longer_than_its_bound(hw, most):
-    for every in (100, 9, 13):
+    for every, near in ((100, 0.8 if hw == 1 else 0), (13, 0), (9, 0.8)):  # 12 at rest, hardly, behind 12 others
         system = printing(hw, most, every)
         paper = bounds(system)
         longest = paper.steps["print"].duration.most
         run = times(system, at.STEP_START, 2_000_000), times(system, at.STEP_END, 2_000_000)
         played = max(end - start for start, end in zip(*run, strict=False))
         assert longest is not None
-        assert 0.8 * longest <= played * NS <= longest
+        assert near * longest <= played * NS <= longest
         assert [(paper.buffers[name].level, paper.buffers[name].lost) for name in ("ring", "hw")] == [
             (8, False), (hw, False),
         ]  # fmt: skip
@@ -70,7 +70,9 @@ def test_the_print_blocks_no_longer_than_its_bound(hw, most):
 
 def test_what_comes_into_the_ring_by_itself_has_a_bound():
     # a block of 8 each 20 us; each waits for the line, 1 us, for those before it, and for its run
-    more = '[source.block]\nevery = "20 us"\n[need.sent]\nfrom = "source.block"\nto = "unit.tx.start"\nwithin = "15 us"\n'
+    more = (
+        '[source.block]\nevery = "20 us"\n[need.sent]\nfrom = "source.block"\nto = "unit.hw.start"\nwithin = "15 us"\n'
+    )
     text = PRINT.format(hw=1, most=1, every=100).partition("[step.print]")[0]
     text = text.replace("depth = 8\n", 'depth = 8\nfed_by = { event = "source.block", items = 8 }\n', 1)
     system = read_model(text + '[step.idle]\ncost = "1 us"\n' + more, "m.toml")
@@ -78,7 +80,7 @@ def test_what_comes_into_the_ring_by_itself_has_a_bound():
     assert not paper.buffers["ring"].lost
     assert paper.buffers["ring"].level == 8
     most = paper.needs["sent"].figure.most
-    _, seen, index = play_whole(system, MOST, 2_000_000 * NS)
+    _, seen, _ = play_whole(system, MOST, 2_000_000 * NS)
     begun = seen.time[seen.kind == at.UNIT_START]
     blocks = seen.time[seen.kind == at.SOURCE]
     played = max(int(last - block) for block, last in zip(blocks, begun[7::8], strict=False))
@@ -92,9 +94,9 @@ def test_both_machines_agree():
 
 
 @pytest.mark.parametrize(("change", "told"), [
-    (('on = "buffer.ring"', 'on = "unit.tx"'), "the routine is asked by buffer.ring alone"),
+    (('on = "buffer.ring"', 'on = "unit.hw"'), "the routine is asked by buffer.ring alone"),
     (("depth = 8", "depth = 8\nthreshold = 4"), "asks while anything is in"),
-    (('[unit.tx]\ndrains = "buffer.hw"', '[source.s]\nevery = "3 us"\n[unit.tx]\non = "source.s"\ndrains = "buffer.hw"'),
+    (('[unit.hw]\ndrains = "buffer.hw"', '[source.s]\nevery = "3 us"\n[unit.hw]\non = "source.s"\ndrains = "buffer.hw"'),
      "takes one whenever it is at rest"),
     (('items = 12 }', 'items = 12, full = "wait" }'), "a step waits for room by itself"),
 ])  # fmt: skip

@@ -51,6 +51,7 @@ def routine(system, isr, came):
         isr.name, isr.urgency, came[event.name] if event.kind == "source" else (), pair(isr.costs_first[0]),
         holds(isr.guards), isr.pending, isr.serves_all, isr.sets, next((buffer for buffer, _ in puts), None),
         isr.moves_to, event.name if event.kind == "buffer" else None, empties(isr.drains),
+        isr.drains is not None and system.buffer(isr.drains.buffer).room_in is not None,
     )  # fmt: skip
 
 

@@ -65,7 +65,8 @@ class Fills:
 class Routine:
     """An interrupt routine as it really is. ``arrivals`` are the instants of its event, ascending.
 
-    As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another.
+    As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another; one that
+    ``waits`` takes no more than find room there, and is not asked while none does.
     """
 
     name: str
@@ -80,6 +81,7 @@ class Routine:
     moves: str | None = None
     asked: str | None = None
     empties: Empties | None = None
+    waits: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -299,9 +301,13 @@ class Machine:
                 self._accept(best, self.plan.entry)
             elif frame.routine >= 0 and frame.start < 0:
                 frame.start = self._now
-                self._begin_to_empty(self.plan.routines[frame.routine].empties)
+                routine = self.plan.routines[frame.routine]
+                self._begin_to_empty(routine.empties, self._room(routine))
             elif frame.routine < 0 and frame.done == frame.cost and self._mode == "run":
+                fills = self._fills
                 if self._spinning():
+                    if self._fills < fills:  # what it has put may ask for a routine
+                        continue
                     return
                 self._loop_act()
             else:
@@ -330,6 +336,9 @@ class Machine:
                 filled.idle_at = None
                 if filled.store.sent_at is None:
                     self._send(filled)
+                    for routine in self.plan.routines:
+                        if routine.waits and routine.moves == filled.store.name and routine.asked is not None:
+                            self._ask(self._stores[routine.asked])
         for filled in self._stores.values():
             looks = filled.store.sent_at or ()
             while filled.looked < len(looks) and looks[filled.looked] <= self._now:
@@ -380,9 +389,16 @@ class Machine:
         if filled.state != "rests" or not filled.asks:
             return
         for index, routine in enumerate(self.plan.routines):
-            if routine.asked == filled.store.name:
+            if routine.asked == filled.store.name and self._room(routine):
                 filled.state = "asks"
                 self._waiting[index].append(self._now)
+
+    def _room(self, routine: Routine) -> int:
+        """How many a routine may move on."""
+        if not routine.waits or routine.moves is None:
+            return BACKGROUND
+        into = self._stores[routine.moves]
+        return into.store.depth - into.held
 
     def _copy(self, filled: _Filled) -> bool:
         """What was being copied leaves; whether another is to be copied."""
@@ -494,11 +510,11 @@ class Machine:
             self._part += 1
             self._begin_part(step.parts[self._part])
 
-    def _begin_to_empty(self, empties: Empties | None) -> None:
-        """Who empties a store begins: it takes what is in."""
+    def _begin_to_empty(self, empties: Empties | None, room: int = BACKGROUND) -> None:
+        """Who empties a store begins: it takes what is in, no more than have ``room`` where it goes."""
         if empties is not None:
             filled = self._stores[empties.store]
-            filled.left, filled.copies = min(filled.held, empties.most), False
+            filled.left, filled.copies = min(filled.held, empties.most, room), False
             filled.took, filled.spoilt = filled.left, 0
             for _ in range(filled.took):
                 filled.unread.popleft()

@@ -47,7 +47,35 @@ class Buffers:
         if quiet is not None and quiet.least == 0:
             self.report.complain((*path, "quiet"), "is 0", "write how long nothing comes, or leave it out")
         self._judge_ends(path, name, fed_by, table)
-        return Buffer(name, table.depth, fed_by, threshold, quiet, table.asks_each, table.full == "overwrite")
+        room_in = self._room_in(path, name, table)
+        return Buffer(name, table.depth, fed_by, threshold, quiet, table.asks_each, table.full == "overwrite", room_in)
+
+    def _room_in(self, path: Path, name: str, table: BufferTable) -> str | None:
+        """The buffer in which there must be room for this one to ask."""
+        into = next((puts.into for _, puts in self._waiting(name)), None)
+        if into is None:
+            return None
+        if table.quiet is not None or table.asks_each is not None or _threshold(table) != 1 or table.full != "lose":
+            self.report.complain(
+                path, f"not yet: who moves it on waits for room in {into}, and so it asks while anything is in",
+                "leave threshold, quiet, asks_each and full out",
+            )  # fmt: skip
+        return into.removeprefix("buffer.")
+
+    def _waiting(self, name: str) -> Iterator[tuple[str, PutTable]]:
+        """The routines that drain a buffer and wait for room where they put what they have drained."""
+        for isr, table in self.model.isr.items():
+            if _drained(table.drains) == f"buffer.{name}" and table.puts is not None and table.puts.full == "wait":
+                yield isr, table.puts
+
+    def _sent_by(self, name: str) -> tuple[str, int] | None:
+        """(the unit that works off what is put into a buffer, how many it and the buffers before it hold)."""
+        way = [f"buffer.{name}", *(puts.into for _, puts in self._waiting(name))][:2]
+        for unit, each in self.model.unit.items():
+            if each.drains in way:
+                passed = [self.model.buffer.get(into.removeprefix("buffer.")) for into in way]
+                return unit, 1 + sum(buffer.depth for buffer in passed if buffer is not None)
+        return None
 
     def _judge_ends(self, path: Path, name: str, fed_by: tuple[Feed, ...], table: BufferTable) -> None:
         drains, puts, moves = list(self._drains(name)), _putting(self.model.step, name), _putting(self.model.isr, name)
@@ -67,10 +95,10 @@ class Buffers:
                 (*path, "fed_by"), f"not yet: {puts[0]} puts into it too, and waits for room",
                 "let either events or steps feed it",
             )  # fmt: skip
-        if puts and drains and not drains[0].startswith("unit."):
+        if puts and drains and not drains[0].startswith("unit.") and not any(self._waiting(name)):
             complain(
-                ("step", puts[0].partition(".")[2], "puts"),
-                f"waits for room that {drains[0]} makes, which may not run meanwhile", "let a unit drain it",
+                ("step", puts[0].partition(".")[2], "puts"), f"not yet: waits for room that {drains[0]} makes",
+                "let a unit drain it, or a routine that moves what it has drained into what a unit drains",
             )  # fmt: skip
         if _asks_from(table) is None and table.quiet is None and any(self._asked(name)):
             complain(path, "it never asks for service", "write a threshold, quiet or asks_each")
@@ -136,6 +164,9 @@ class Buffers:
             )  # fmt: skip
         each = ZERO if table.each is None else self.clocks.cost(table.each, (*path, "each"))
         most = min(most, buffer.depth)
+        puts = table.puts if isinstance(table, IsrTable) else None
+        if puts is not None and puts.full == "wait" and puts.into.removeprefix("buffer.") in self.model.buffer:
+            most = min(most, self.model.buffer[puts.into.removeprefix("buffer.")].depth)
         if most * each.most > LONGEST_PS:
             complain(
                 (*path, "each"), "so many items take longer than Tachys can count",
@@ -160,10 +191,27 @@ class Buffers:
             self.report.complain((*path, "puts"), "it drains nothing that it could put", 'add drains = "buffer.NAME"')
         elif _drained(table.drains) == table.puts.into:
             self.report.complain((*path, "puts"), "puts back into what it drains", "name another buffer")
+        elif table.puts.full == "wait":
+            self._judge_waiting(path, table, into)
         return into if into in self.model.buffer else None
 
+    def _judge_waiting(self, path: Path, table: IsrTable, into: str) -> None:
+        """A routine that waits for room as it moves on what it drains."""
+        drained = _drained(table.drains)
+        if as_names(table.on) != (drained,):
+            self.report.complain(
+                (*path, "puts"), f'not yet: with full = "wait" the routine is asked by {drained} alone',
+                f'write on = "{drained}"',
+            )  # fmt: skip
+        units = [each for each in self.model.unit.values() if each.drains == f"buffer.{into}" and not each.on]
+        if into in self.model.buffer and not units:
+            self.report.complain(
+                (*path, "puts"), 'not yet: full = "wait" goes into what a unit drains that takes one whenever it is at '
+                "rest", f'let a unit without on say drains = "buffer.{into}"',
+            )  # fmt: skip
+
     def put(self, path: Path, table: PutTable) -> Put | None:
-        """What a step puts into a buffer that a unit drains; how long it can spin is narrowed later."""
+        """What a step puts into a buffer that a unit works off; how long it can spin is narrowed later."""
         name = table.into.removeprefix("buffer.")
         buffer = self.model.buffer.get(name)
         if table.items == "drained":
@@ -173,19 +221,22 @@ class Buffers:
         if len(items) != 2 or items[0] > items[1] or not items[1]:
             self.report.complain((*path, "puts"), f"items = {table.items} is no number and no range", "write [20, 80]")
             return None
-        takers = [unit for unit, each in self.model.unit.items() if each.drains == f"buffer.{name}"]
-        if buffer is None or not takers:
+        if table.full is not None:
+            self.report.complain((*path, "puts"), "a step waits for room by itself", "leave full out")
+        sent = self._sent_by(name)
+        if buffer is None or sent is None:
             return None
-        if self.model.unit[takers[0]].on:
+        unit, held = sent
+        if self.model.unit[unit].on:
             self.report.complain(
-                (*path, "puts"), f"not yet: unit.{takers[0]} makes room only as it is asked", "let it drain without on"
+                (*path, "puts"), f"not yet: unit.{unit} makes room only as it is asked", "let it drain without on"
             )
-        takes = self.clocks.cost(self.model.unit[takers[0]].takes, ("unit", takers[0], "takes"))
+        takes = self.clocks.cost(self.model.unit[unit].takes, ("unit", unit, "takes"))
         if items[1] * takes.most > LONGEST_PS:
             self.report.complain((*path, "puts"), "so many items take longer than Tachys can count", "write fewer")
             return None
-        # on a line at rest the unit has one, and the buffer as many as it holds; else one goes in as one leaves
-        least = max(0, items[0] - buffer.depth - 1)
+        # on a line at rest the unit has one, and each buffer as many as it holds; else one goes in as one leaves
+        least = max(0, items[0] - held)
         return Put(name, Range(*items), Range(least * takes.least, items[1] * takes.most))
 
 

@@ -122,7 +122,8 @@ class Buffer(Named):
 
     It asks for service while ``threshold`` or more are in (None: never by that), while something is in and nothing
     has been put for ``quiet`` ps, or while one is in that makes a whole number of ``asks_each`` and no run has taken.
-    One that ``overwrites`` loses the oldest in place of the newest.
+    One that ``overwrites`` loses the oldest in place of the newest. Of one with ``room_in`` a routine takes no more
+    than have room in that other buffer, and it does not ask while none has.
     """
 
     kind: ClassVar[str] = "buffer"
@@ -133,6 +134,7 @@ class Buffer(Named):
     quiet: Range | None = None
     asks_each: int | None = None
     overwrites: bool = False
+    room_in: str | None = None
 
     @property
     def asks_from(self) -> int | None:

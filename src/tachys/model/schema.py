@@ -187,7 +187,10 @@ class DrainTable(Table):
 
 
 class PutTable(Table):
-    """Puts so many items into a buffer, and spins while that is full; or, of a routine, what it has drained."""
+    """Puts so many items into a buffer, and spins while that is full; or, of a routine, what it has drained.
+
+    ``full``: a routine that waits takes no more than have room there, and is not asked while none has.
+    """
 
     into: str
     items: (
@@ -195,6 +198,7 @@ class PutTable(Table):
         | Annotated[int, Field(strict=True, ge=1, le=10**6)]
         | list[Annotated[int, Field(strict=True, ge=0, le=10**6)]]
     )
+    full: Literal["wait"] | None = None
 
 
 class UnitTable(Table):

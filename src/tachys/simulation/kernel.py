@@ -167,6 +167,17 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
     m[N_ENDED] += 1
 
 
+@kernel(inline=True)
+def make_room(m: Ints, log: Ints, number: int) -> None:
+    """A unit has taken one out of its buffer: who waits for room there asks."""
+    drained = m[m[UNITS] + number * UNIT_SIZE + U_DRAINS]
+    if drained >= 0:
+        behind = m[m[BUFFERS] + drained * BUFFER_SIZE + Q_BEHIND]
+        event = ask(m, log, behind) if behind >= 0 else -1
+        if event >= 0:
+            raise_event(m, log, event)
+
+
 # --- what comes from outside the core ------------------------------------------------------------------------------
 
 
@@ -185,6 +196,7 @@ def outside(m: Ints, log: Ints) -> bool:
         raise_event(m, log, event + 1)
         if ended % 2:
             raise_event(m, log, event)
+            make_room(m, log, ended // 2)
         if m[LOGGED] > m[LOG_FULL]:
             return False
     m[AT_ENDED] = m[N_ENDED] = 0
@@ -584,8 +596,11 @@ def begin_copy(m: Ints, log: Ints, number: int, act: int) -> None:
 
 @kernel(inline=True)
 def put_on(m: Ints, log: Ints, number: int) -> bool:
-    """A step puts as many as find room, and goes on once all are in; False while it has to let time pass."""
-    buffer = m[m[AT_ACT] + A_UNIT]
+    """A step puts as many as find room, and goes on once all are in; False where it has to let time pass first.
+
+    What it has put may raise a line, which is accepted at once.
+    """
+    buffer, before = m[m[AT_ACT] + A_UNIT], m[PUT_LEFT]
     address = m[BUFFERS] + buffer * BUFFER_SIZE
     while m[PUT_LEFT] > 0 and m[address + Q_HELD] < m[address + Q_DEPTH]:
         m[PUT_LEFT] -= 1
@@ -599,7 +614,7 @@ def put_on(m: Ints, log: Ints, number: int) -> bool:
     if m[WAIT_UNTIL] < 0:
         m[WAIT_UNTIL] = NEVER
         write(m, log, STEP_PHASE, number, PUT)
-    return False
+    return m[PUT_LEFT] < before
 
 
 @kernel(inline=True)

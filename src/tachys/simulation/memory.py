@@ -210,6 +210,8 @@ class _Builder:
             inside=0, each=buffer.asks_each or 0, count=0, overwrites=buffer.overwrites,
             state=at.RESTS if drain.kind == "isr" else at.SERVED,  # a step looks by itself, and a unit at once
             unit=self.units[drain.name] if isinstance(drain, Unit) and not drain.asked_at else -1,
+            into=self.buffers[buffer.room_in] if buffer.room_in else -1,
+            behind=next((self.buffers[each.name] for each in self.system.buffers if each.room_in == buffer.name), -1),
             stats=self.stats[f"{buffer.thing}.time"],
         )  # fmt: skip
 

@@ -59,11 +59,20 @@ def asks(m: Ints, buffer: int) -> bool:
 def ask(m: Ints, log: Ints, number: int) -> int:
     """The request of a buffer, if it asks now and none waits or is served; -1: none is raised."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
-    if m[buffer + Q_STATE] != RESTS or not asks(m, buffer):
+    if m[buffer + Q_STATE] != RESTS or not asks(m, buffer) or room_beyond(m, buffer) == 0:
         return -1
     m[buffer + Q_STATE] = ASKS
     write(m, log, ASKED, number, m[NOW])
     return m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + m[N_STEPS]) + number
+
+
+@kernel(inline=True)
+def room_beyond(m: Ints, buffer: int) -> int:
+    """How many more can be moved on out of a buffer."""
+    if m[buffer + Q_INTO] < 0:
+        return NEVER
+    into = m[BUFFERS] + m[buffer + Q_INTO] * BUFFER_SIZE
+    return m[into + Q_DEPTH] - m[into + Q_HELD]
 
 
 @kernel(inline=True)
@@ -100,7 +109,7 @@ def take_up(m: Ints, log: Ints, number: int, buffer: int) -> None:
 def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
     """Who drains a buffer begins: it takes what is in, ``most`` at most."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
-    many = min(m[buffer + Q_HELD], most)
+    many = min(m[buffer + Q_HELD], most, room_beyond(m, buffer))
     m[buffer + Q_LEFT] = m[buffer + Q_TOOK] = m[buffer + Q_INSIDE] = many
     m[buffer + Q_COPIES] = 0
     m[buffer + Q_OVER] = m[buffer + Q_OVER] != 0 and m[buffer + Q_HELD] > many

@@ -25,6 +25,12 @@ A put that waits for room: from its first look on the unit rests before the last
 before, or where interrupts keep the loop from looking longer than a full buffer lasts; so each ``takes`` makes room for
 one, and n items are in after n of them and what the line stands still meanwhile. Where the runs of the only step that
 puts lie so far apart that the line is at rest again, the buffer and the unit hold depth + 1 of them at once.
+
+A routine that waits for room moves items on into the buffer of a unit. Let u(i) be when the unit takes up the i-th of a
+row, C its longest operation, R the response of the routine. Where the next is in by u(i), u(i + 1) <= u(i) + max(C, R):
+either it is in the unit's buffer, or a run is asked for by u(i), or at work with it. The i-th leaves R after there is
+room for it, when the one goes that is as far before it as the unit's buffer is deep; a run that has begun with less may
+have to end before.
 """
 
 from __future__ import annotations
@@ -79,6 +85,22 @@ class _Runs:
 
 
 @dataclass(frozen=True, slots=True)
+class Line:
+    """What works off what is put into a buffer, times in ps: the ``unit``, and how far ``each`` item follows another.
+
+    Of a routine between them: its ``run``, the ``lag`` of an item behind the room for it, how many lie ``beyond``, and
+    how many a run moves ``at_once``.
+    """
+
+    unit: Unit
+    each: int
+    run: int
+    lag: int
+    beyond: int
+    at_once: int = 1
+
+
+@dataclass(frozen=True, slots=True)
 class BuffersOnPaper:
     """What all other bounds say of who feeds and drains buffers."""
 
@@ -95,6 +117,8 @@ class BuffersOnPaper:
         try:
             if isinstance(drain, Unit):
                 return self._by_unit(buffer, drain, feed)
+            if isinstance(drain, Isr) and buffer.room_in is not None:
+                return self._by_waiting(buffer, drain, feed)
             if isinstance(drain, Isr):
                 return self._by_routine(buffer, drain, feed)
             return self._by_step(buffer, drain, feed)
@@ -135,9 +159,10 @@ class BuffersOnPaper:
         if unit.asked_at:
             return self._by_asked_unit(buffer, unit, feed)
         takes, who = unit.takes.most, unit.thing
-        puts = buffer.name in self.system.graph.putters
+        waited = any(each.room_in == buffer.name for each in self.system.buffers)
         level: int | None = buffer.depth
         wait = buffer.depth * takes
+        puts = waited or buffer.name in self.system.graph.putters
         if not puts:
             found = self.reach.events.backlog(unit)
             level = found.depth
@@ -182,6 +207,40 @@ class BuffersOnPaper:
         first = self.reach.events.looks(unit).most_within(put)
         why = f"nothing is in {buffer.thing} before the first is put"
         return replace(known, lost_reason=why, lost_in_row=first, lost_in_all=first)
+
+    def line(self, buffer: Buffer) -> Line:
+        """What works off by itself what is put into a buffer.
+
+        Raises:
+            NoBound: the response of the routine between has none.
+        """
+        drain = self.system.graph.drain[buffer.name]
+        if isinstance(drain, Unit):
+            return Line(drain, drain.takes.most, 0, 0, 0)
+        unit, beyond = self.system.graph.drain[buffer.room_in or ""], self.system.buffer(buffer.room_in or "").depth
+        assert isinstance(unit, Unit)
+        run = _most(_needed(self.reach.isrs[drain.name].response))
+        assert drain.drains is not None
+        lag = run if beyond == 1 else 2 * run
+        return Line(unit, max(unit.takes.most, run), run, lag, beyond, drain.drains.most)
+
+    def _by_waiting(self, buffer: Buffer, isr: Isr, feed: Curve) -> BufferBounds:
+        """Level and wait of what a routine moves on as there is room beyond."""
+        line, bounds, puts = self.line(buffer), self.reach.isrs[isr.name], buffer.name in self.system.graph.putters
+        unit, latency = line.unit, _needed(bounds.latency)
+        level, row = (buffer.depth, None) if puts else _row_of_takings(
+            buffer, feed, unit.takes.most + line.lag, line.each
+        )  # fmt: skip
+        items, span = row or (buffer.depth, 0)
+        if (items - buffer.depth) * line.each > span:  # no more are before one than find room
+            items, span = buffer.depth, 0
+        parts = [Part("until there is room", unit.thing, 1, unit.takes.most)]
+        parts += [Part("items before it", unit.thing, items - 1, line.each)] if items > 1 else []
+        parts += [Part("a run that has begun", isr.thing, 1, line.lag - line.run)] if line.lag > line.run else []
+        parts += [Part("came after the first", unit.thing, 1, -span)] if span else []
+        reaction, time = summed(0, [*parts, *latency.parts]), summed(0, [*parts, *_needed(bounds.response).parts])
+        assert isr.drains is not None
+        return self._made(buffer, feed, level, isr.drains.most, reaction, time, room=not puts)
 
     # --- a routine ---------------------------------------------------------------------------------------------------
 

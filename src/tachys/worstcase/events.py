@@ -7,6 +7,8 @@ begins. The time that ways vary (``Spreads``) is found by iteration in ``fixedpo
 
 from __future__ import annotations
 
+from fractions import Fraction
+
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Buffer, Isr, Unit
 from tachys.model.system import System
@@ -15,6 +17,7 @@ from tachys.worstcase.arrivals import (
     Curve,
     NoBound,
     Repeated,
+    Staircase,
     Unbounded,
     delayed,
     moved,
@@ -87,6 +90,8 @@ class Events:
         ask; else it is asked for again while something is left. As a window begins, one quiet time may be over that is
         kept until a run has ended.
         """
+        if buffer.room_in is not None:
+            return self._as_there_is_room(buffer, buffer.room_in)
         puts, enough = self._puts(buffer), buffer.asks_from
         ways: list[Curve] = []
         if enough is not None:
@@ -101,6 +106,20 @@ class Events:
             over = moved(sporadic(buffer.quiet.least), extra=0 if idle else 1)
             ways.append(tightest([over, some]) if takes_all or enough is not None else some)
         return sum_of(ways)
+
+    def _as_there_is_room(self, buffer: Buffer, beyond: str) -> Curve:
+        """Requests of a buffer that asks while there is room in another.
+
+        Each run moves one on at least; between two requests one has ended. What has gone on is in the other buffer, or
+        its unit has taken it up.
+        """
+        unit, isr = self.system.graph.drain[beyond], self.system.graph.drain[buffer.name]
+        assert isinstance(unit, Unit)
+        assert isinstance(isr, Isr)
+        takes, again = unit.takes.least, self.system.core.least_latency + isr.cost.least
+        sent = Staircase(Fraction(takes), self.system.buffer(beyond).depth * takes, again)
+        puts = self._puts(buffer)
+        return sent if isinstance(puts, Unbounded) else tightest([sent, moved(puts, extra=buffer.depth)])
 
     def asks(self, event: Event) -> Curve:
         """The events of a line in windows that begin while no routine waits."""

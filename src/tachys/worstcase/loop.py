@@ -390,6 +390,10 @@ class LoopWindows:
             parts += [*longest, Part(act.part, step.thing, 1, act.takes.most, by_clock=act.by_clock)]
         return parts
 
+    def away(self) -> int | None:
+        """The longest time in ps for which interrupts keep the loop from a look; None: without end."""
+        return self.stretch(0, [], closed=True).most
+
     def dry(self, lasts: int, sends: int) -> int:
         """How long a line stands still in all while a step puts what takes ``sends`` ps to be sent.
 
@@ -397,7 +401,7 @@ class LoopWindows:
         ``lasts``. The look before left that full, so of each such stretch s the line stands still for s - lasts at
         most, which is no more than the share 1 - lasts / L of it, L being the longest.
         """
-        longest, whole = self.stretch(0, [], closed=True).most, self.stretch(0, [Part("", "", 1, sends)], closed=True)
+        longest, whole = self.away(), self.stretch(0, [Part("", "", 1, sends)], closed=True)
         if longest is None or whole.most is None or longest <= lasts:
             return 0  # without an end nothing of the loop has one
         length, end = whole.most, len(self.load.rows)

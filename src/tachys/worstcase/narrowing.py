@@ -1,6 +1,7 @@
 """What the bounds of buffers say of the system: how many a run takes, how long a put blocks, which depth would do.
 
-All bounds are found for runs that take no more, and puts that block no longer, than what was found before says.
+All bounds are found for runs that take no more, and puts that block no longer, than they themselves say, from below: by
+induction over time, since what begins hangs on what has ended before it.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from tachys.model.acts import Act, Drain, Put
 from tachys.model.nodes import Isr, Step, Unit
 from tachys.model.quantities import LONGEST_PS, Range
 from tachys.model.system import System
+from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.buffers import BuffersOnPaper
 
 MOST_TURNS = 60
@@ -31,11 +33,11 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
         paper = found(_with(system, items, blocks))
         taken = {name: paper.bounds(paper.system.buffer(name)).taken for name in caps}
         wanted = {name: min(cap, max(items[name], taken[name])) for name, cap in caps.items()}
-        shorter = _blocks(paper.system, paper)
-        if wanted == items and shorter == blocks:
+        longer = {each: max(blocks[each], most) for each, most in _blocks(paper.system, paper).items()}
+        if wanted == items and longer == blocks:
             return paper
-        if wanted == items:  # sure for the longest, so with the shorter ones from the beginning
-            items, blocks = least, shorter
+        if wanted == items:
+            items, blocks = least, longer
         else:
             items = wanted if turn < MOST_TURNS - 2 else caps
     return found(_with(system, caps, dict.fromkeys(blocks, LONGEST_PS)))
@@ -75,27 +77,49 @@ def _up_to(known: Range, most: int) -> Range:
 
 def _blocks(system: System, paper: BuffersOnPaper | None) -> dict[tuple[str, str], int]:
     """How long each put blocks at most, with what is known of how far apart the runs of its step lie."""
-    found = {}
-    for name, putting in system.graph.putters.items():
-        unit = system.graph.drain[name]
-        assert isinstance(unit, Unit)
-        for step, put in putting:
-            found[step.name, name] = _blocks_most(paper, step, put, unit, alone=len(putting) == 1)
-    return found
+    return {
+        (step.name, name): put.blocks.least
+        if paper is None
+        else _blocks_most(paper, step, put, alone=len(putting) == 1)
+        for name, putting in system.graph.putters.items()
+        for step, put in putting
+    }
 
 
-def _blocks_most(paper: BuffersOnPaper | None, step: Step, put: Put, unit: Unit, *, alone: bool) -> int:
-    """How long a put blocks at most; ``alone``: nobody else puts into that buffer."""
-    many, takes = put.items.most, unit.takes.most
-    if paper is None:
-        return many * takes
-    assert paper.windows is not None
-    depth = paper.system.buffer(put.buffer).depth
-    behind, lasts = max(0, many - depth - 1), depth * unit.takes.least
-    # with what stands still as the last go in it is at rest again before the next run
-    if alone and many * takes + (paper.windows.dry(lasts, behind * takes) if behind else 0) <= _apart(paper, step):
-        many = behind
-    return many * takes + (paper.windows.dry(lasts, many * takes) if many else 0)
+def _blocks_most(paper: BuffersOnPaper, step: Step, put: Put, *, alone: bool) -> int:
+    """How long a put blocks at most; ``alone``: nobody else puts into that buffer.
+
+    In a line at rest the first go on as fast as runs do, so that the loop is away, and does not wait; where those find
+    nothing more in, it has to look again.
+    """
+    windows, buffer, many = paper.windows, paper.system.buffer(put.buffer), put.items.most
+    assert windows is not None
+    try:
+        line = paper.line(buffer)
+    except NoBound:
+        return LONGEST_PS
+    behind, takes, away = max(0, many - buffer.depth), line.unit.takes, windows.away()
+    if not many or away is None:  # without an end nothing of the loop has one
+        return 0
+
+    def stops(sends: int) -> int:
+        """How long it stands still meanwhile, each time with a run until it goes on."""
+        still = windows.dry((buffer.depth - bool(line.run)) * takes.least, sends)
+        return still + line.run * (many // buffer.depth + 1) if still else 0
+
+    def looks(moved: int) -> int:
+        """What the loop is kept away between the looks for so many that go on at once."""
+        return away * ((min(moved, line.beyond + 1) - 1) // buffer.depth) if moved and line.run else 0
+
+    blocks = looks(behind)  # where it is at rest as the step begins to put
+    if behind > line.beyond + 1:
+        filled = line.run * (-(-line.beyond // line.at_once) + 1) + blocks
+        blocks = max(filled, line.run + (behind - line.beyond - 1) * line.each) + line.lag
+    still, row = stops(blocks) if blocks else 0, takes.most + (many - 1) * line.each
+    if not alone or line.run + row + looks(many) + still > _apart(paper, step):
+        blocks = row + line.lag + looks(many)
+        still = stops(blocks)
+    return blocks + still
 
 
 def _apart(paper: BuffersOnPaper, step: Step) -> int:
