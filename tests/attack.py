@@ -428,7 +428,7 @@ class Stocked(Attack):
         """One to three buffers."""
         model["buffer"] = {}
         for number in range(self.one(1, 1, 2, 3)):
-            self.one(self.ring, self.fifo, self.line)(model, f"b{number}")
+            self.one(self.ring, self.fifo, self.line, self.sender)(model, f"b{number}")
 
     def number(self, least, most):
         """A number that is an end of the range as often as not."""
@@ -517,6 +517,36 @@ class Stocked(Attack):
             }
             model["step"][f"{name}r"] = step | ({"polls": f"buffer.{name}r"} if polls else {})
 
+    def sender(self, model, name):
+        """A routine that moves on what is printed, or what an event puts, while its line has room."""
+        into = f"{name}l"
+        takes = self.takes(*self.one((20, 200), (20, 200), (5, 40)))
+        model["buffer"] |= {name: {"depth": self.number(1, 12)}, into: {"depth": self.one(1, 1, self.number(1, 8))}}
+        model["unit"][into] = {"drains": f"buffer.{into}", "takes": takes}
+        model["isr"][f"{name}s"] = {
+            "on": f"buffer.{name}", "level": self.dice.randrange(self.levels), "cost": self.takes(1, 25),
+            "drains": self.one(f"buffer.{name}", {"from": f"buffer.{name}", "most": self.number(1, 6)}),
+            "puts": {"into": f"buffer.{into}", "items": "drained", "full": "wait"},
+        }  # fmt: skip
+        if self.chance(0.3):
+            model["isr"][f"{name}s"]["each"] = self.takes(1, 8)
+        if self.chance(0.4):
+            model["buffer"][name]["fed_by"] = self.feeds(model, name)
+        else:
+            self.prints(model, name)
+
+    def prints(self, model, name):
+        """One or two steps that put into a buffer as it has room."""
+        for number in range(self.one(1, 1, 2)):
+            items = self.number(1, self.one(16, 16, 60))
+            made = {
+                "cost": self.takes(1, 40),
+                "puts": {"into": f"buffer.{name}", "items": [self.number(0, items), items]},
+            }
+            if self.chance(0.8):
+                made["every"] = Time(self.number(200, 6000) * NS)
+            model["step"][f"{name}{number}"] = made
+
     def line(self, model, name):
         """A unit that sends what steps print, or what a source puts."""
         prints = self.chance(0.7)
@@ -541,15 +571,8 @@ class Stocked(Attack):
         if self.chance(0.3):
             model["isr"][f"{name}e"] = {"on": f"unit.{name}", "level": self.dice.randrange(self.levels),
                                         "cost": self.takes(2, 10)}  # fmt: skip
-        for number in range(self.one(1, 1, 2) if prints else 0):
-            items = self.number(1, self.one(16, 16, 60))
-            made = {
-                "cost": self.takes(1, 40),
-                "puts": {"into": f"buffer.{name}", "items": [self.number(0, items), items]},
-            }
-            if self.chance(0.8):
-                made["every"] = Time(self.number(200, 6000) * NS)
-            model["step"][f"{name}{number}"] = made
+        if prints:
+            self.prints(model, name)
 
 
 def attack(seed):

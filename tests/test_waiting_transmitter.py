@@ -2,6 +2,10 @@
 
 import pytest
 
+from boards import first, on_board
+from planted import MS
+from tachys.demo.analyser import busy, pulses, steps
+from tachys.demo.machine import Burns, Empties, Fills, Routine, Store, Task
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
@@ -105,3 +109,59 @@ def test_what_cannot_wait_is_refused(change, told):
     assert change[0] in text
     with pytest.raises(InputError, match=told):
         read_model(text.replace(*change), "m.toml")
+
+
+BOARD = """
+[buffer.ring]
+depth = 64
+[buffer.line]
+depth = 1
+[unit.line]
+drains = "buffer.line"
+takes = ["85 us", "88 us"]
+[isr.tx]
+on = "buffer.ring"
+level = 1
+drains = { from = "buffer.ring", most = 1 }
+puts = { into = "buffer.line", items = "drained", full = "wait" }
+cost = ["2 us", "3 us"]
+[step.print]
+every = "50 ms"
+cost = ["15 us", "20 us"]
+puts = { into = "buffer.ring", items = [60, 80] }
+[need.printed]
+from = "step.print.start"
+to = "step.print.end"
+within = "7 ms"
+[probe.D2]
+shows = "isr.tx"
+[probe.D3]
+shows = "step.print"
+[probe.D4]
+shows = "unit.line.start"
+edge = "rise"
+[probe.D6]
+shows = "unit.line.end"
+edge = "rise"
+"""
+US = 10**6
+
+
+@pytest.mark.parametrize(("fault", "named"), [
+    ("none", []),
+    ("slow routine", [("isr.tx", "cost-longer")]),
+    ("slow line", [("unit.line", "takes-longer")]),
+    ("longer text", [("step.print", "time-longer")]),
+])  # fmt: skip
+def test_it_waits_on_a_board(fault, named):
+    cost = (9 * US, 10 * US) if fault == "slow routine" else (2_100_000, 2_900_000)
+    takes = (104 * US, 105 * US) if fault == "slow line" else (85_500_000, 87_500_000)
+    text = (200, 210) if fault == "longer text" else (60, 80)
+    send = Routine("tx", 1, (), cost, moves="line", asked="ring", empties=Empties("ring", 1), waits=True)
+    prints = Task("print", (Burns((15_500_000, 19_500_000)), Fills("ring", text)), every=50 * MS)
+    result, _ = on_board(BOARD, 1, False, (prints,), lambda truth: {
+        "D2": busy(truth, "tx"), "D3": steps(truth, "print"),
+        "D4": pulses([begin for _, begin, _ in truth.sent], 20 * US),
+        "D6": pulses([end for _, _, end in truth.sent], 20 * US)},
+        routines=(send,), stores=(Store("ring", 64), Store("line", 1, sent_in=takes)))  # fmt: skip
+    assert first(result) == named, result.findings

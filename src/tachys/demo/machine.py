@@ -305,9 +305,10 @@ class Machine:
                 self._begin_to_empty(routine.empties, self._room(routine))
             elif frame.routine < 0 and frame.done == frame.cost and self._mode == "run":
                 fills = self._fills
-                if self._spinning():
-                    if self._fills < fills:  # what it has put may ask for a routine
-                        continue
+                spins = self._spinning()
+                if self._fills < fills:  # what it has put may ask for a routine
+                    continue
+                if spins:
                     return
                 self._loop_act()
             else:

@@ -102,6 +102,8 @@ def fill(
     drain, mover = system.graph.drain[buffer.name], system.graph.mover.get(buffer.name)
     other = None if mover is None or mover.drains is None else known_of.get(mover.drains.buffer)
     puts = _puts(shown, buffer) if mover is None else _moved(other)
+    if buffer.room_in is not None and isinstance(drain, Isr) and drain.drains is not None and drain.drains.most > 1:
+        return None  # how many a run takes hangs on the room beyond
     asked = isinstance(drain, Unit) and bool(drain.asked_at)
     starts = _looks(shown, drain) if isinstance(drain, Unit) and asked else shown.instants.get(drain.start)
     if puts is None or starts is None:

@@ -6,8 +6,8 @@ from dataclasses import replace
 from fractions import Fraction
 
 from tachys.checking.compare.figures import Compared
-from tachys.model.acts import Drain, Guard
-from tachys.model.nodes import Isr, Period, Source, Step
+from tachys.model.acts import Drain, Guard, Put
+from tachys.model.nodes import Isr, Period, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 
@@ -29,7 +29,8 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
         elif kind == "isr":
             isrs[name] = _isr(isrs[name], figure)
         elif kind == "step":
-            steps[name] = _step(steps[name], figure)
+            longer = figure.key == "time" and steps[name].puts
+            steps[name] = _longer_text(system, steps[name], figure) if longer else _step(steps[name], figure)
     loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
     return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
                    loop=loop)  # fmt: skip
@@ -80,6 +81,21 @@ def _step(step: Step, figure: Compared) -> Step:
         return replace(wider, acts=acts)
     wider = step.with_cost(_wider(step.cost, figure))
     return wider.without_pauses() if figure.key == "time" else wider
+
+
+def _longer_text(system: System, step: Step, figure: Compared) -> Step:
+    """It blocks for longer: as many more to put as that takes to be sent."""
+    assert figure.measured is not None
+
+    def more(put: Put) -> Put:
+        drain = system.graph.drain[put.buffer]
+        unit = drain if isinstance(drain, Unit) else system.graph.drain[system.buffer(put.buffer).room_in or ""]
+        assert figure.measured is not None
+        assert isinstance(unit, Unit)
+        sent = figure.measured.most // unit.takes.least + 1
+        return replace(put, items=Range(put.items.least, put.items.most + sent))
+
+    return replace(step, acts=tuple(more(act) if isinstance(act, Put) else act for act in step.acts))
 
 
 def _guards(guards: tuple[Guard, ...], figure: Compared) -> tuple[Guard, ...]:
