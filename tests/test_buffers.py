@@ -18,6 +18,7 @@ from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
 from tachys.simulation.invariants import check_invariants
 from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, levels, losses
 from tachys.worstcase.analysis import bounds
 from two_machines import assert_agreement
@@ -380,3 +381,25 @@ def test_needs_of_two_sources_follow_their_own_items_in_one_buffer():
     assert case.wrong == []  # a second judge counts the same misses, and no bound is beaten
     assert case.paper.needs["a"].bound != case.paper.needs["b"].bound
     assert case.paper.needs["a"].proved
+
+
+def test_items_of_two_sources_in_one_buffer_follow_their_own():
+    # a's come at 0, 100, 200 us ..., b's two at 30, 330 us ...; the routine takes what is in at 40, 140, 240 us ...: 10 us
+    # before its body, 20 us a body of 2 us first and 4 us an item
+    text = (
+        'tachys = 1\n[core]\nclock = "1 GHz"\nentry = "10 us"\nexit = "0 ns"\n[source.a]\nevery = "100 us"\noffset = "0 us"\n'
+        '[source.b]\nevery = "300 us"\noffset = "30 us"\n[source.t]\nevery = "100 us"\noffset = "40 us"\n'
+        '[buffer.q]\ndepth = 8\nfed_by = ["source.a", { event = "source.b", items = 2 }]\n'
+        '[isr.q]\non = "source.t"\ndrains = "buffer.q"\ncost = "2 us"\neach = "4 us"\n'
+        '[need.a]\nfrom = "source.a"\nto = "isr.q.end"\nwithin = "200 us"\n'
+        '[need.b]\nfrom = "source.b"\nto = "isr.q.end"\nwithin = "200 us"\n'
+    )
+    system = read_model(text, "m.toml")
+    result = simulate(system, 900 * US, RunOptions("most", "together", "gap"))
+    a, b = (result.needs[name].seen for name in "ab")
+    # a's alone: taken at 50, gone at 50 + 2 + 4; with b's two: 50 + 2 + 12; b's came 30 us after
+    assert (a.least, a.most) == (56 * US, 64 * US)
+    assert (b.least, b.most) == (34 * US, 34 * US)
+    paper = bounds(system)
+    assert (paper.needs["a"].figure.most, paper.needs["b"].figure.most) >= (64 * US, 34 * US)
+    assert paper.buffers["q"].level >= 3
