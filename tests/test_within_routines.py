@@ -1,0 +1,126 @@
+"""Routines that do more each n-th time, and events in the middle of their bodies."""
+
+from fractions import Fraction
+
+import pytest
+
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.simulation import layout as at
+from tachys.simulation.engine import play_whole
+from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
+from tachys.worstcase.analysis import bounds
+from two_machines import assert_agreement
+
+NS, US = 1000, 10**6
+MOST = RunOptions("most", "together", "gap")
+CORE = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 3\nentry = "0 ns"\nexit = "0 ns"\n'
+SAMPLE = (
+    CORE + '[source.s]\nevery = "100 ns"\noffset = "0 ns"\n[isr.s]\non = "source.s"\nlevel = 1\ncost = "10 ns"\n'
+    'nth = { n = 4, first = 2, cost = "30 ns", sets = ["block"] }\n'
+    '[loop]\noverhead = "1 ns"\n[step.copy]\npolls = "block"\ncost = "5 ns"\n'
+)
+
+
+def told(text, event, until, how=MOST):
+    """When an event comes, in ns."""
+    system = read_model(text, "m.toml")
+    _, seen, index = play_whole(system, how, until * NS)
+    from tachys.simulation.follow import event_times
+
+    return [int(each) // NS for each in event_times(seen, index, event)]
+
+
+# --- each n-th -------------------------------------------------------------------------------------------------------
+
+
+def test_each_fourth_run_does_more():
+    assert told(SAMPLE, "isr.s.end", 1000)[:6] == [10, 140, 210, 310, 410, 540]
+    assert told(SAMPLE, "isr.s.nth", 1000) == [140, 540, 940]
+    assert told(SAMPLE, "step.copy.start", 1000) == [141, 541, 941]
+
+
+def test_without_first_it_is_the_fourth_or_any():
+    text = SAMPLE.replace("first = 2, ", "")
+    assert told(text, "isr.s.nth", 1000) == [340, 740]
+    begun = {told(text, "isr.s.nth", 1000, RunOptions("most", "drawn", "gap", seed=seed))[0] for seed in range(20)}
+    assert begun == {40, 140, 240, 340}
+
+
+def test_of_so_many_runs_in_a_row_few_are_long():
+    # 150 ns below it: 150 + 2 * 10 + 30 = 200, and the third comes as it ends; each run long it would be 270
+    text = SAMPLE + '[source.d]\nevery = "2 us"\n[isr.d]\non = "source.d"\nlevel = 2\ncost = "150 ns"\n'
+    paper = bounds(read_model(text, "m.toml"))
+    assert paper.isrs["d"].response.most == 200 * NS
+    assert paper.isrs["s"].response.most == 40 * NS
+    assert paper.isrs["s"].span.least == 10 * NS
+    share = next(each for each in paper.load.shares if each.who == "isr.s")
+    assert share.most == Fraction(10, 100) + Fraction(30, 400)
+    assert share.least == Fraction(10, 100) + Fraction(30, 400)
+    assert paper.reach.events.curve("isr.s.nth").least_span(2) >= 400 * NS - 40 * NS
+    assert simulate(read_model(text, "m.toml"), 20 * US, MOST).stats("isr.d.response").most == 200 * NS
+
+
+def test_needs_of_the_nth_run():
+    text = SAMPLE + (
+        '[need.soon]\nfrom = "source.s"\nto = "isr.s.nth"\nwithin = "50 ns"\n'
+        '[need.copied]\nfrom = "isr.s.nth"\nto = "step.copy.end"\nwithin = "60 ns"\n'
+        '[need.pace]\nof = "isr.s.nth"\nevery = "400 ns"\ngive_or_take = "35 ns"\n'
+    )
+    system = read_model(text, "m.toml")
+    paper, seen = bounds(system), simulate(system, 20 * US, MOST).needs
+    assert paper.needs["soon"].figure.most == 40 * NS
+    assert (seen["soon"].seen.count, seen["soon"].seen.most) == (50, 40 * NS)  # the others go nowhere
+    assert paper.needs["copied"].verdict == "met"
+    assert seen["copied"].seen.count == 50
+    assert paper.needs["pace"].verdict == "met"
+
+
+# --- moments ---------------------------------------------------------------------------------------------------------
+
+CONTROL = (
+    CORE + '[source.c]\nevery = "1 us"\noffset = "0 ns"\n[unit.adc]\non = "source.c"\ntakes = "50 ns"\n'
+    '[isr.control]\non = "unit.adc"\nlevel = 1\ncost = "200 ns"\nmoments = { duty = ["50 ns", "60 ns"] }\n'
+    '[source.f]\nevery = "1 us"\noffset = "80 ns"\n[isr.f]\non = "source.f"\nlevel = 0\ncost = "7 ns"\n'
+    '[need.duty]\nfrom = "source.c"\nto = "isr.control.duty"\nwithin = "130 ns"\n'
+)
+
+
+def test_a_moment_lies_so_much_cpu_time_behind_the_first_instruction():
+    # 50 to the routine, 60 into it, 7 of the other in between: and not its end, 257
+    assert told(CONTROL, "isr.control.duty", 3000) == [117, 1117, 2117]
+    system = read_model(CONTROL, "m.toml")
+    paper = bounds(system).needs["duty"]
+    assert (paper.figure.least, paper.figure.most, paper.verdict) == (100 * NS, 117 * NS, "met")
+    seen = simulate(system, 20 * US, MOST).needs["duty"]
+    assert (seen.seen.most, seen.misses) == (117 * NS, 0)
+
+
+def test_what_stands_on_a_moment_begins_then():
+    text = CONTROL + '[unit.out]\non = "isr.control.duty"\ntakes = "20 ns"\n'
+    assert told(text, "unit.out.end", 1500) == [137, 1137]
+    # a moment at the end comes before that, and one at 0 behind the first instruction
+    text = CONTROL.replace('duty = ["50 ns", "60 ns"]', 'duty = "200 ns", first = "0 ns"')
+    assert told(text, "isr.control.duty", 1500) == [257, 1257]
+    assert told(text, "isr.control.first", 1500) == [50, 1050]
+
+
+def test_both_machines_agree():
+    text = SAMPLE + CONTROL.partition("exit = \"0 ns\"\n")[2].replace("50 ns\", \"60", "60 ns\", \"60")
+    assert_agreement(read_model(text, "m.toml"), MOST, 30 * US)
+
+
+@pytest.mark.parametrize(("change", "wrong"), [
+    (('duty = ["50 ns", "60 ns"]', 'duty = "201 ns"'), "lies behind the end of the body"),
+    (('duty = ["50 ns", "60 ns"]', 'end = "20 ns"'), '"end" cannot name a moment'),
+    (("isr.control.duty", "isr.control.dutty"), 'did you mean "isr.control.duty"'),
+])  # fmt: skip
+def test_what_is_no_moment_is_refused(change, wrong):
+    with pytest.raises(InputError, match=wrong):
+        read_model(CONTROL.replace(*change), "m.toml")
+
+
+def test_an_nth_that_does_nothing_is_refused():
+    with pytest.raises(InputError, match="does nothing"):
+        read_model(SAMPLE.replace(', cost = "30 ns", sets = ["block"]', "").replace('polls = "block"\n', ""), "m.toml")
