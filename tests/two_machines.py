@@ -8,6 +8,7 @@ from tachys.demo.machine import (
     Hold,
     Latch,
     Machine,
+    More,
     Pauses,
     Plan,
     Routine,
@@ -52,6 +53,8 @@ def routine(system, isr, came):
         holds(isr.guards), isr.pending, isr.serves_all, isr.sets, next((buffer for buffer, _ in puts), None),
         isr.moves_to, event.name if event.kind == "buffer" else None, empties(isr.drains),
         isr.drains is not None and system.buffer(isr.drains.buffer).room_in is not None,
+        isr.nth and More(isr.nth.n, isr.nth.first or isr.nth.n, pair(isr.nth.cost), isr.nth.sets),
+        tuple((name, pair(place)) for name, place in isr.moments),
     )  # fmt: skip
 
 
@@ -100,6 +103,9 @@ def assert_agreement(system, how, until):
     assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= until]
     if system.buffers:
         assert sorted(records(at.UNIT_START, index.units)) == sorted((n, b, b) for n, b, _ in truth.sent if b <= until)
+    assert [(event.removeprefix("isr."), time) for event, _, time in records(at.INNER, index.inner)] == [
+        mark for mark in truth.marks if mark[1] <= until
+    ]
     items = [*records(at.ITEM_LOST, index.buffers), *records(at.ITEM_OVER, index.buffers)]
     lost = [*records(at.LOST, rows), *((name, time, time) for name, _, time in items)]
     assert sorted(lost) == sorted((name, t, t) for name, t in truth.lost if t <= until)

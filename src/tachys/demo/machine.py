@@ -62,11 +62,22 @@ class Fills:
 
 
 @dataclass(frozen=True, slots=True)
+class More:
+    """What each ``n``-th run of a routine does after all else, the ``first`` of them first."""
+
+    n: int
+    first: int
+    cost: tuple[int, int] = (0, 0)
+    sets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Routine:
     """An interrupt routine as it really is. ``arrivals`` are the instants of its event, ascending.
 
     As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another; one that
-    ``waits`` takes no more than find room there, and is not asked while none does.
+    ``waits`` takes no more than find room there, and is not asked while none does. ``marks``: what it does so much CPU
+    time after its first instruction.
     """
 
     name: str
@@ -82,6 +93,8 @@ class Routine:
     asked: str | None = None
     empties: Empties | None = None
     waits: bool = False
+    more: More | None = None
+    marks: tuple[tuple[str, tuple[int, int]], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,6 +181,7 @@ class Truth:
     """What really happened. ``steps`` are (name, start, end); ``lost`` (name, instant of the event).
 
     ``levels``: how many were in a store, from when on; ``sent``: (store, from, to) of what hardware worked off.
+    ``marks``: (routine.mark, instant), with ``nth`` for the end of a run that did more.
     """
 
     served: list[Served] = field(default_factory=list)
@@ -175,6 +189,7 @@ class Truth:
     steps: list[tuple[str, int, int]] = field(default_factory=list)
     levels: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     sent: list[tuple[str, int, int]] = field(default_factory=list)
+    marks: list[tuple[str, int]] = field(default_factory=list)
     busy: int = 0
 
 
@@ -219,10 +234,12 @@ class _Frame:
     routine: int = -1
     event: int = 0
     start: int = -1
+    more: More | None = None
+    marks: list[tuple[int, str]] = field(default_factory=list)
 
     def edge(self) -> int:
         """CPU time from now to the next instant at which something about this body changes."""
-        edges = [self.cost]
+        edges = [self.cost, *(at for at, _ in self.marks)]
         for hold in self.holds:
             edges += [hold.at, self.cost if hold.length is None else hold.at + hold.length]
         return min(edge for edge in edges if edge > self.done) - self.done if self.done < self.cost else 0
@@ -254,6 +271,7 @@ class Machine:
         for routine in plan.routines:  # only who is asked is told
             if routine.empties is not None and routine.asked is None:
                 self._stores[routine.empties.store].state = "served"
+        self._runs = [0] * len(plan.routines)
         self._fills = 0
         self._now = 0
         self._mode = "run"  # run, entry, exit, wake, halt
@@ -290,6 +308,9 @@ class Machine:
                 self._start_mode("wake", self.plan.wake)
                 continue
             frame = self._stack[-1]
+            if frame.routine >= 0 and frame.start >= 0 and frame.marks and frame.marks[0][0] <= frame.done:
+                self.truth.marks.append((frame.marks.pop(0)[1], self._now))
+                continue
             if frame.routine >= 0 and frame.start >= 0 and frame.done == frame.cost:
                 self._end_routine()
                 continue
@@ -436,7 +457,15 @@ class Machine:
         cost = sum(self._cost(routine.cost) for _ in events)
         if routine.asked is not None:
             self._stores[routine.asked].state = "served"
-        self._stack.append(_Frame(routine.level, cost, routine.holds, routine=index, event=events[0]))
+        self._runs[index] += 1
+        more = routine.more
+        if more is not None and (self._runs[index] < more.first or (self._runs[index] - more.first) % more.n):
+            more = None
+        marks = [(self._cost(place), f"{routine.name}.{name}") for name, place in routine.marks]
+        marks.sort(key=lambda mark: mark[0])
+        self._stack.append(
+            _Frame(routine.level, cost, routine.holds, routine=index, event=events[0], more=more, marks=marks)
+        )
 
     def _finish_mode(self) -> None:
         if self._mode == "entry" and self.plan.late_arrival:
@@ -455,6 +484,11 @@ class Machine:
         if routine.empties is not None and self._copy(self._stores[routine.empties.store]):
             frame.cost += self._cost(routine.empties.each)
             return
+        more, longer = frame.more, 0 if frame.more is None else self._cost(frame.more.cost)
+        if longer:
+            frame.cost += longer
+            frame.more = More(1, 1, sets=frame.more.sets if frame.more else ())
+            return
         self._stack.pop()
         self.truth.served.append(Served(routine.name, frame.event, frame.start, self._now, frame.cost))
         self._flags.update(routine.sets)
@@ -463,6 +497,9 @@ class Machine:
         if routine.moves is not None and routine.empties is not None:
             for _ in range(self._stores[routine.empties.store].took):
                 self._put(self._stores[routine.moves])
+        if more is not None:
+            self.truth.marks.append((f"{routine.name}.nth", self._now))
+            self._flags.update(more.sets)
         if routine.asked is not None:
             self._stores[routine.asked].state = "rests"
             self._ask(self._stores[routine.asked])

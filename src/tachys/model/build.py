@@ -12,7 +12,7 @@ from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.nodes import Buffer, Core, Isr, Loop, Period, Step, Unit
+from tachys.model.nodes import Buffer, Core, Isr, Loop, Nth, Period, Step, Unit
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
@@ -145,10 +145,34 @@ def _isrs(
             sets=as_names(table.sets),
             order=table.order,
             moves_to=filled.moves_to(path, table),
+            moments=tuple(_moments(path, table, cost, clocks, report)),
         )
-        drains = filled.drain(path, table)
-        isrs.append(isr if drains is None or not costs else isr.draining(drains))
+        drains, nth = filled.drain(path, table), _nth(path, table, clocks)
+        isrs.append(isr.burning(isr.costs, drains, nth) if costs else isr)
     return tuple(isrs)
+
+
+def _nth(path: Path, table: IsrTable, clocks: ClockTree) -> Nth | None:
+    """What each n-th run does more."""
+    given = table.nth
+    if given is None:
+        return None
+    cost = ZERO if given.cost is None else clocks.cost(given.cost, (*path, "nth"))
+    return Nth(given.n, given.first, cost, as_names(given.sets))
+
+
+def _moments(
+    path: Path, table: IsrTable, cost: Range, clocks: ClockTree, report: Reporter
+) -> Iterator[tuple[str, Range]]:
+    """The events within a routine."""
+    for name, given in table.moments.items():
+        at = clocks.cost(given, (*path, "moments"))
+        if at.most > cost.least:
+            report.complain(
+                (*path, "moments"), f'"{name}" lies behind the end of the body',
+                "write how much CPU time after the first instruction; at most the least cost, without items and nth",
+            )  # fmt: skip
+        yield name, at
 
 
 def _costs(

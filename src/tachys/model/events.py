@@ -51,7 +51,7 @@ class Event(_Word):
 
     @property
     def moment(self) -> str:
-        """ "start" or "end"; empty for a source."""
+        """ "start", "end", or what an event within a routine is called; empty for a source."""
         return self[len(self.kind) + len(self.name) + 2 :]
 
     @property

@@ -18,6 +18,8 @@ def note_lone_flags(model: ModelFile, report: Reporter) -> None:
     set_by: dict[str, Path] = {flag: ("flag", flag, "set_by") for flag in model.flag}
     for name, isr in model.isr.items():
         set_by.update((flag, ("isr", name, "sets")) for flag in as_names(isr.sets))
+        if isr.nth is not None:
+            set_by.update((flag, ("isr", name, "nth")) for flag in as_names(isr.nth.sets))
     for name, step in model.step.items():
         set_by.update((flag, ("step", name, "sets")) for flag in as_names(step.sets))
     seen_by: dict[str, Path] = {}

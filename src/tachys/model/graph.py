@@ -22,8 +22,8 @@ Kind = Literal["begins", "ends", "serves", "sets", "drains"]
 class Link:
     """The event ``after`` follows ``before``.
 
-    ``kind``: "begins" (``after`` is the start of what ``before`` starts), "serves" (``after`` is the end of it),
-    "ends" (``after`` is the end of the body whose start is ``before``), "sets" (a step takes ``flag``, set by
+    ``kind``: "begins" (``after`` is the start of what ``before`` starts), "serves" (``after`` is the end of it, or an
+    event within it), "ends" (the same of the body whose start is ``before``), "sets" (a step takes ``flag``, set by
     ``before``), "drains" (``after`` is the start of what takes the item that ``before`` has put into the buffer
     ``flag``).
     """
@@ -50,6 +50,8 @@ class Graph:
     ) -> None:  # fmt: skip
         self.events = [source.event for source in sources]
         self.events += [event for body in (*units, *isrs, *steps) for event in (body.start, body.end)]
+        self.events += [event for isr in isrs for event in isr.inner]
+        self._inner = {isr.thing: isr.inner for isr in isrs}
         self.begun_by: dict[Event, list[Unit | Isr]] = defaultdict(list)
         self._set_by: dict[str, list[Event]] = {flag: list(events) for flag, events in set_by.items()}
         self.pollers: dict[str, list[Step]] = defaultdict(list)
@@ -79,6 +81,9 @@ class Graph:
         for body in bodies:
             for event in body.on:
                 self.begun_by[event].append(body)
+        for isr in isrs:
+            for flag in isr.nth.sets if isr.nth is not None else ():
+                self._set_by.setdefault(flag, []).append(Event(f"{isr.thing}.nth"))
         setters: list[Isr | Step] = [*isrs, *steps]
         for each in setters:
             for flag in each.sets:
@@ -139,9 +144,11 @@ class Graph:
         """What follows an event."""
         for body in sorted(self.begun_by.get(event, ()), key=lambda body: body.kind):  # routines before units
             yield Link(event, body.start, "begins")
-            yield Link(event, body.end, "serves")
+            for after in (body.end, *self._inner.get(body.thing, ())):
+                yield Link(event, after, "serves")
         if event.moment == "start":
-            yield Link(event, event.thing.end, "ends")
+            for after in (event.thing.end, *self._inner.get(event.thing, ())):
+                yield Link(event, after, "ends")
         for flag in self.sets.get(event, ()):
             for step in self.pollers.get(flag, ()):
                 yield Link(event, step.start, "sets", flag)

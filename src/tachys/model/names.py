@@ -36,7 +36,15 @@ def event_names(raw: Mapping[str, Any]) -> list[str]:
             events += [f"{section}.{name}.start", f"{section}.{name}.end"]
             if section == "unit":
                 events.append(f"unit.{name}")
+            if section == "isr":
+                events += [f"isr.{name}.{moment}" for moment in _moments(table_of(raw, section)[name])]
     return events
+
+
+def _moments(table: Mapping[str, Any]) -> list[str]:
+    """The events of a routine between its beginning and its end."""
+    moments = table.get("moments")
+    return [*(["nth"] if isinstance(table.get("nth"), dict) else []), *(moments if isinstance(moments, dict) else [])]
 
 
 def flag_names(raw: Mapping[str, Any]) -> list[str]:
@@ -49,6 +57,8 @@ def _flags(raw: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
     for kind in ("isr", "step"):
         for name, table in table_of(raw, kind).items():
             yield from (((kind, name, "sets"), flag) for flag in _as_list(table.get("sets")))
+            if isinstance(table.get("nth"), dict):
+                yield from (((kind, name, "nth"), flag) for flag in _as_list(table["nth"].get("sets")))
     yield from ((("flag", flag), flag) for flag in table_of(raw, "flag"))
     for name, table in table_of(raw, "step").items():
         polled = (flag for flag in _as_list(table.get("polls")) if not flag.startswith("buffer."))
@@ -73,6 +83,14 @@ def check_references(raw: Mapping[str, Any], complain: Complain) -> None:
     for path, flag in _flags(raw):
         if not _NAME.fullmatch(flag):
             complain(path, f'"{flag}" cannot name a flag', "letters, digits, _ and - make a name")
+    for name, table in table_of(raw, "isr").items():
+        for moment in _moments({"moments": table.get("moments")}):
+            if moment in ("start", "end", "nth") or not _NAME.fullmatch(moment):
+                complain(
+                    ("isr", name, "moments"),
+                    f'"{moment}" cannot name a moment',
+                    "start, end and nth are events of their own; letters, digits, _ and - make a name",
+                )
     for path, value, allowed, what in _references(raw):
         if value not in allowed:
             complain(path, f'"{value}" names no {what}', did_you_mean(value, allowed, what))

@@ -6,6 +6,7 @@ Periods stay rational, because floor(k · P) of a rounded P drifts.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import ClassVar, Literal
@@ -167,13 +168,32 @@ class Unit(Body):
 
 
 @dataclass(frozen=True, slots=True)
+class Nth:
+    """What each ``n``-th run of a routine does more: ``cost``, after all else, and the flags that it sets.
+
+    ``first``: the number of the first such run; None: any of the first n.
+    """
+
+    n: int
+    first: int | None
+    cost: Range = ZERO
+    sets: tuple[str, ...] = ()
+
+    @property
+    def of_any(self) -> Range:
+        """What it adds to any run."""
+        return Range(self.cost.least if self.n == 1 else 0, self.cost.most)
+
+
+@dataclass(frozen=True, slots=True)
 class Isr(Body):
     """An interrupt routine; ``urgency`` 0 is the most urgent level, ``rank`` the place in the order of acceptance.
 
     ``order`` is what is written for those of one level.
 
     ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order; of one that ``drains`` a
-    buffer with what the items take. ``moves_to``: the buffer into which it puts, as it ends, what it has drained.
+    buffer with what the items take, and with what each n-th run does more. ``moves_to``: the buffer into which it puts,
+    as it ends, what it has drained. ``moments``: events within it, each so much CPU time after its first instruction.
     """
 
     kind: ClassVar[str] = "isr"
@@ -190,23 +210,52 @@ class Isr(Body):
     order: int = 0
     drains: Drain | None = None
     moves_to: str | None = None
+    nth: Nth | None = None
+    moments: tuple[tuple[str, Range], ...] = ()
 
     @property
     def costs_first(self) -> tuple[Range, ...]:
-        """The ``costs`` without what the items take that it drains."""
-        items = ZERO if self.drains is None else self.drains.takes
-        return tuple(Range(cost.least - items.least, cost.most - items.most) for cost in self.costs)
+        """The ``costs`` without what the items take that it drains, and what each n-th run does more."""
+        more = _more(self.drains, self.nth)
+        return tuple(Range(cost.least - more.least, cost.most - more.most) for cost in self.costs)
 
     @property
     def cost_first(self) -> Range:
-        """Its ``cost`` without what the items take that it drains."""
-        return Range(min(cost.least for cost in self.costs_first), max(cost.most for cost in self.costs_first))
+        """Its ``cost`` as that of ``costs_first``."""
+        return _spanned(self.costs_first)
+
+    @property
+    def longer(self) -> int:
+        """The most that some runs take more than the others, in ps."""
+        return 0 if self.nth is None else self.nth.cost.most
+
+    def in_all(self, runs: int) -> int:
+        """The most that those of so many runs in a row take more that do, in ps."""
+        return 0 if self.nth is None else -(-runs // self.nth.n) * self.nth.cost.most
+
+    @property
+    def inner(self) -> tuple[Event, ...]:
+        """The events between its beginning and its end."""
+        names = [*([] if self.nth is None else ["nth"]), *(name for name, _ in self.moments)]
+        return tuple(Event(f"{self.thing}.{name}") for name in names)
+
+    def burning(self, first: Sequence[Range], drains: Drain | None, nth: Nth | None) -> Isr:
+        """The same routine with these ``costs_first``, draining like that, and each n-th run so much longer."""
+        costs = tuple(cost + _more(drains, nth) for cost in first)
+        return replace(self, cost=_spanned(costs), costs=costs, drains=drains, nth=nth)
 
     def draining(self, drains: Drain) -> Isr:
         """The same routine, if it drains like that."""
-        costs = tuple(cost + drains.takes for cost in self.costs_first)
-        whole = Range(min(c.least for c in costs), max(c.most for c in costs))
-        return replace(self, cost=whole, costs=costs, drains=drains)
+        return self.burning(self.costs_first, drains, self.nth)
+
+
+def _more(drains: Drain | None, nth: Nth | None) -> Range:
+    """What items and an n-th run take beside the rest of a routine."""
+    return (ZERO if drains is None else drains.takes) + (ZERO if nth is None else nth.of_any)
+
+
+def _spanned(costs: Sequence[Range]) -> Range:
+    return Range(min(cost.least for cost in costs), max(cost.most for cost in costs))
 
 
 @dataclass(frozen=True, slots=True)

@@ -212,6 +212,15 @@ class UnitTable(Table):
     primed: bool = False
 
 
+class NthTable(Table):
+    """What each n-th run of a routine does more."""
+
+    n: Positive
+    first: Positive | None = None
+    cost: TimeRange | None = None
+    sets: Names = []
+
+
 class IsrTable(Table):
     """An interrupt routine and the line it serves."""
 
@@ -226,6 +235,8 @@ class IsrTable(Table):
     drains: str | DrainTable | None = None
     each: TimeRange | None = None
     puts: PutTable | None = None
+    nth: NthTable | None = None
+    moments: dict[str, TimeRange] = {}
     deadline: PositiveTime | None = None
 
 

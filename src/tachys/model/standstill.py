@@ -33,6 +33,10 @@ def timeless_ring(
                 follow.setdefault(event, []).append(start)
         if isr.cost.least == 0:
             follow.setdefault(start, []).append(end)
+        soon = {f"{isr.thing}.{name}" for name, at in isr.moments if at.least == 0}
+        if isr.nth is not None and isr.cost_first.least + isr.nth.cost.least == 0:
+            soon.add(f"{isr.thing}.nth")
+        follow.setdefault(start, []).extend(event for event in isr.inner if event in soon)
     causes: dict[Event, int] = dict.fromkeys(follow, 0)
     for events in follow.values():
         for event in events:

@@ -50,8 +50,17 @@ def places(records: Records, index: Index, event: str) -> Ints:
     event = Event(event)
     if event.kind == "source":
         return np.flatnonzero((records.kind == at.SOURCE) & (records.index == index.sources.index(event.name)))
+    return np.flatnonzero(_tells(records, index, event))
+
+
+def _tells(records: Records, index: Index, event: Event) -> Bools:
+    """Which records tell of an event of a body."""
+    if event in index.inner:
+        told: Bools = (records.kind == at.INNER) & (records.index == index.inner.index(event))
+        return told
     table = _STARTS if event.moment == "start" else _ENDS
-    return np.flatnonzero((records.kind == table[event.kind]) & of_body(records, index, event.kind, event.name))
+    of_it: Bools = (records.kind == table[event.kind]) & of_body(records, index, event.kind, event.name)
+    return of_it
 
 
 def event_times(records: Records, index: Index, event: str) -> Ints:
@@ -93,12 +102,13 @@ def answers(records: Records, system: System, index: Index, need: Following, *, 
 def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool, whole: bool) -> Ints:
     """Where each event, at its place, was answered over one hop; OPEN or LOST_ON_WAY where it was not."""
     kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
-    table = _STARTS if moment == "start" else _ENDS
     body = of_body(records, index, kind, name)
     if hop.kind == "sets":
         return _taken(records, index, hop, going, age)
     if hop.kind == "drains":
         return _drained(records, system, index, hop, going, whole)
+    if hop.after in index.inner:
+        return _inner(records, system, index, hop, going, age, whole)
     if hop.kind == "ends":
         return _ended(records, system, kind, name, body, going)
     if kind == "unit":
@@ -109,7 +119,7 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
         if moment == "end":
             found[found >= 0] = _ended(records, system, kind, name, body, found[found >= 0])
         return found
-    told = (records.kind == table[kind]) & body
+    told = _tells(records, index, hop.after)
     row, asked = index.rows.index((name, hop.before)), places(records, index, hop.before)
     if system.isr(name).serves_all:  # each run takes all that waits: an event belongs to the first that takes after it
         found = _end(records, (records.kind == at.TAKEN) & body, going)
@@ -120,6 +130,23 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
     again = _end(records, _mask(records, asked), going)
     lost = _end(records, (records.kind == at.LOST) & (records.index == row), going)
     found[(lost >= 0) & ((again < 0) | (lost < again))] = LOST_ON_WAY
+    return found
+
+
+def _inner(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool, whole: bool) -> Ints:
+    """Where an event within a routine follows each: between the start and the end of that run, if there is one.
+
+    Of an n-th run it stands behind the record of the end. Events that other runs serve have no answer.
+    """
+    start, found = hop.after.thing.start, going.copy()
+    if hop.kind != "ends":
+        found = _hop(records, system, index, Link(hop.before, start, "begins"), going, age, whole)
+    begun = found >= 0
+    after = _end(records, _tells(records, index, hop.after), found[begun])
+    again = _end(records, _tells(records, index, start), found[begun])
+    over = _end(records, _tells(records, index, hop.after.thing.end), found[begun])
+    other = (again >= 0) & ((after < 0) | (again < after))
+    found[begun] = np.where(other | ((after < 0) & (over >= 0) & whole), SUPERSEDED, after)
     return found
 
 

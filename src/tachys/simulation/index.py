@@ -20,6 +20,7 @@ class Index:
     steps: tuple[str, ...]
     flags: tuple[str, ...]
     buffers: tuple[str, ...] = ()
+    inner: tuple[Event, ...] = ()
 
     def statistics(self) -> list[str]:
         """All quantities that the engine counts, by number."""
@@ -37,7 +38,7 @@ class Index:
         for kind, bodies in (("unit", self.units), ("isr", self.isrs), ("step", self.steps)):
             things = [Thing(f"{kind}.{name}") for name in bodies]
             found += [event for thing in things for event in (thing.start, thing.end)]
-        return found + [Event(f"buffer.{name}") for name in self.buffers]
+        return [*found, *(Event(f"buffer.{name}") for name in self.buffers), *self.inner]
 
 
 def index_of(system: System) -> Index:
@@ -51,4 +52,5 @@ def index_of(system: System) -> Index:
         tuple(step.name for step in system.steps),
         tuple(dict.fromkeys(flags)),
         tuple(buffer.name for buffer in system.buffers),
+        tuple(event for isr in system.isrs for event in isr.inner),
     )

@@ -302,6 +302,15 @@ def push(m: Ints, log: Ints, number: int) -> None:
         buffer = m[BUFFERS] + m[line + L_DRAINS] * BUFFER_SIZE
         if m[m[ROWS] + m[frame + B_ROW] * ROW_SIZE + R_ASKED] or m[buffer + Q_STATE] == RESTS:
             m[buffer + Q_STATE] = SERVED
+    m[frame + B_NTH], m[frame + B_NEXT] = 0, NEVER
+    if m[line + L_NTH]:
+        m[frame + B_NTH] = m[line + L_NTH_IN] == 0
+        m[line + L_NTH_IN] += m[line + L_NTH] - 1 if m[frame + B_NTH] else -1
+    place = m[frame + B_TIMES]
+    for moment in range(m[line + L_MOMENTS], m[line + L_MOMENTS_END], INNER_SIZE):
+        m[place] = draw_cost(m, m[moment + I_LEAST], m[moment + I_MOST])
+        m[frame + B_NEXT] = min(m[frame + B_NEXT], m[place])
+        place += 1
     write(m, log, TAKEN, m[frame + B_ROW], m[frame + B_EVENT])
     if m[line + L_GUARDS] != m[line + L_GUARDS_END]:
         draw_guards(m, log, frame)
@@ -350,6 +359,27 @@ def lengthen(m: Ints, frame: int, cost: int) -> None:
 
 
 @kernel(inline=True)
+def raise_inner(m: Ints, log: Ints, frame: int, number: int) -> None:
+    """An event within the routine of this frame happens."""
+    write(m, log, INNER, number, m[frame + B_EVENT])
+    raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + m[N_STEPS]) + m[N_BUFFERS] + number)
+
+
+@kernel(inline=True)
+def reach(m: Ints, log: Ints, frame: int) -> None:
+    """(3) The routine on top has come to the next event within it; of several at one instant those written first."""
+    line, place = m[LINES] + m[frame + B_LINE] * LINE_SIZE, m[frame + B_TIMES]
+    happens, later = -1, NEVER
+    for moment in range(m[line + L_MOMENTS], m[line + L_MOMENTS_END], INNER_SIZE):
+        if happens < 0 and m[place] == m[frame + B_NEXT]:
+            happens, m[place] = m[moment + I_INNER], NEVER
+        later = min(later, m[place])
+        place += 1
+    m[frame + B_NEXT] = later
+    raise_inner(m, log, frame, happens)
+
+
+@kernel(inline=True)
 def end_routine(m: Ints, log: Ints) -> None:
     """(3) A body has ended, if it drains nothing more: flags, its end and all that raises; then the chain, or back."""
     now, frame = m[NOW], m[FRAME]
@@ -359,6 +389,12 @@ def end_routine(m: Ints, log: Ints) -> None:
     if drains >= 0 and copy_next(m, log, drains):
         lengthen(m, frame, draw_cost(m, m[line + L_EACH_LEAST], m[line + L_EACH_MOST]))
         return
+    if m[frame + B_NTH] == 1:
+        m[frame + B_NTH] = 2
+        more = draw_cost(m, m[line + L_NTH_LEAST], m[line + L_NTH_MOST])
+        if more:
+            lengthen(m, frame, more)
+            return
     stat, size = m[line + L_STATS], m[STAT_SIZE]
     observe(m, stat + size, now - event, 1)
     observe(m, stat + 2 * size, now - m[frame + B_START], 1)
@@ -374,6 +410,8 @@ def end_routine(m: Ints, log: Ints) -> None:
             follows = put(m, log, m[line + L_MOVES])
             if follows >= 0:
                 raise_event(m, log, follows)
+    if m[frame + B_NTH]:
+        raise_inner(m, log, frame, m[line + L_NTH_INNER])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number) + 1)
     if drains >= 0 and m[m[BUFFERS] + drains * BUFFER_SIZE + Q_STATE] == SERVED:
         m[m[BUFFERS] + drains * BUFFER_SIZE + Q_STATE] = RESTS
@@ -752,7 +790,9 @@ def core_acts(m: Ints, log: Ints) -> bool:
                     write(m, log, BACK, m[m[FRAME] + B_ROW] if m[DEPTH] else m[N_ROWS], m[NOW])
         frame = m[FRAME]
         if m[DEPTH] > 0:
-            if m[frame + B_START] >= 0 and m[frame + B_DONE] == m[frame + B_COST]:
+            if m[frame + B_START] >= 0 and m[frame + B_NEXT] <= m[frame + B_DONE]:
+                reach(m, log, frame)
+            elif m[frame + B_START] >= 0 and m[frame + B_DONE] == m[frame + B_COST]:
                 end_routine(m, log)
             elif acceptable(m):
                 accept(m, log, m[ENTRY_LEAST], m[ENTRY_MOST])
@@ -788,6 +828,8 @@ def body_edge(m: Ints) -> int:
             until = held_until(m, frame, m[m[LINES] + best * LINE_SIZE + L_URGENCY])
             if until >= 0:
                 edge = min(edge, until)
+    if m[DEPTH] > 0:
+        edge = min(edge, m[frame + B_NEXT])
     return m[NOW] + edge - m[frame + B_DONE]
 
 

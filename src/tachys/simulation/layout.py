@@ -4,7 +4,7 @@ The first words are the scalars below; some say where the records of a kind begi
 a field by address + offset. Times are picoseconds, names are indices, addresses are places in the same array. Items
 are what happens outside the core by itself, units first, then sources, then buffers whose quiet time is over. Rows are
 the inputs of the lines, in the order of acceptance. Events are numbered sources, then start and end of every unit, of
-every line, of every step, then the requests of buffers.
+every line, of every step, then the requests of buffers, then what lies within routines.
 """
 
 from __future__ import annotations
@@ -49,8 +49,11 @@ SOURCE_SIZE = S_HELD + 1
 U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_STATS = range(12)
 UNIT_SIZE = U_STATS + 1
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
- L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_STATS) = range(18)  # fmt: skip
-LINE_SIZE = L_STATS + 1
+ L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_NTH, L_NTH_IN, L_NTH_LEAST, L_NTH_MOST, L_NTH_INNER,
+ L_MOMENTS, L_MOMENTS_END, L_STATS) = range(25)  # fmt: skip
+LINE_SIZE = L_STATS + 1  # L_NTH: each so many-th run does more (0: none), the one after L_NTH_IN others next
+I_LEAST, I_MOST, I_INNER = range(3)  # of an event within a routine: so much CPU time after the first instruction
+INNER_SIZE = I_INNER + 1
 R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_ASKED, R_MEASURED, R_MEASURED_END = range(9)
 ROW_SIZE = R_MEASURED_END + 1
 # P_ASKED: the buffer at whose request it opens, P_TAKES: how many items it takes at once, or none
@@ -72,7 +75,9 @@ FLAG_SIZE = F_STATS + 1
 BUFFER_SIZE = Q_STATS + 1
 RESTS, ASKS, SERVED = range(3)
 # of the stack, the loop at the bottom
-B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_HOLDS = range(9)
+(B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_NTH, B_NEXT, B_TIMES, B_HOLDS) = range(12)
+# B_NTH: it is an n-th run that has yet to do more (1), or has (2); B_NEXT: the CPU time of the next event within it, of
+# which the times lie at B_TIMES
 G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to the end of the body
 GUARD_SIZE = G_MOST + 1
 T_COUNT, T_HIGH, T_LOW, T_LEAST, T_MOST, T_BUCKETS = range(6)  # the sum is T_HIGH · 2^40 + T_LOW
@@ -100,14 +105,14 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
- ITEM_TAKEN, ASKED, ITEM_OVER) = range(27)  # fmt: skip
+ ITEM_TAKEN, ASKED, ITEM_OVER, INNER) = range(28)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 
 _FIELDS = {
     prefix: sorted((n for n, at in globals().items() if n.startswith(f"{prefix}_") and isinstance(at, int)),
                    key=globals().__getitem__)
-    for prefix in "SULRPAFGQ"
+    for prefix in "SULRPAFGQI"
 }  # fmt: skip
 
 

@@ -127,8 +127,9 @@ class _Builder:
         for event, units in self.system.graph.asked_at.items():
             targets[event] += [-1 - self.units[unit.name] for unit in units]
         for event, flags in self.system.graph.sets.items():
-            if event.kind != "isr":  # a routine sets its own as it ends
-                targets[event] += [at.FIRST_FLAG + self.flags[flag] for flag in flags]
+            if event.kind != "isr" or event.moment == "nth":  # a routine sets its own as it ends
+                set_ = [at.FIRST_FLAG + self.flags[flag] for flag in flags]
+                targets[event] = [*set_, *targets[event]] if event.moment == "nth" else [*targets[event], *set_]
         for event, feeds in self.system.graph.feeds.items():
             targets[event] += [at.FIRST_FEED + self.buffers[buffer] * at.ITEMS + items for buffer, items in feeds]
         addresses = [self._put(values) for values in targets.values()]
@@ -227,7 +228,26 @@ class _Builder:
             drains=self.buffers[drains.buffer] if drains else -1, each_least=drains.each.least if drains else 0,
             each_most=drains.each.most if drains else 0, takes=drains.most if drains else 0,
             moves=self.buffers[isr.moves_to] if isr.moves_to else -1, stats=self.stats[f"{isr.thing}.latency"],
+            **self._inner(isr),
         )  # fmt: skip
+
+    def _inner(self, isr: Isr) -> dict[str, int]:
+        """What each n-th run does more, and the events within a run."""
+        events = {event.moment: number for number, event in enumerate(self.index.inner) if event.thing == isr.thing}
+        moments = self._put(
+            word
+            for name, place in isr.moments
+            for word in at.record("I", least=place.least, most=place.most, inner=events[name])
+        )
+        more = {"moments": moments, "moments_end": moments + at.INNER_SIZE * len(isr.moments)}
+        nth = isr.nth
+        if nth is None:
+            return more | dict.fromkeys(("nth", "nth_in", "nth_least", "nth_most", "nth_inner"), 0)
+        first = nth.first
+        if first is None:
+            first = nth.n if self.ways.phases == "together" else self.dice.randint(1, nth.n)
+        return more | {"nth": nth.n, "nth_in": first - 1, "nth_least": nth.cost.least, "nth_most": nth.cost.most,
+                       "nth_inner": events["nth"]}  # fmt: skip
 
     def _guards(self, guards: tuple[Guard, ...]) -> tuple[int, int]:
         first = self._put(
@@ -240,7 +260,7 @@ class _Builder:
 
     def _rows(self, number: int) -> list[list[int]]:
         isr = self.system.isrs[number]
-        first, end = self._measured(isr.thing) if isr.drains is None else (0, 0)
+        first, end = self._measured(isr.thing) if isr.drains is None and isr.nth is None else (0, 0)
         return [
             at.record("R", line=number, least=cost.least, most=cost.most, pending=isr.pending, waits=0, lost=0,
                       asked=isr.drains is not None and event == f"buffer.{isr.drains.buffer}", measured=first,
@@ -288,11 +308,12 @@ class _Builder:
         bodies = [*(isr.guards for isr in self.system.isrs), *(step.guards for step in self.system.steps)]
         guards = max((len(each) for each in bodies), default=0)
         depth = len({isr.urgency for isr in self.system.isrs}) + 2
-        size = at.B_HOLDS + 1 + 2 * guards
+        moments = max((len(isr.moments) for isr in self.system.isrs), default=0)
+        size = at.B_HOLDS + 1 + 2 * guards + moments
         first = len(self.words)
         for number in range(depth):
             holds = first + number * size + at.B_HOLDS + 1
-            self._put([0] * at.B_HOLDS + [holds] + [0] * (2 * guards))
+            self._put([0] * at.B_TIMES + [holds + 2 * guards, holds] + [0] * (2 * guards + moments))
         self.words[at.FRAMES] = self.words[at.FRAME] = first
         self.words[at.FRAME_SIZE] = size
 

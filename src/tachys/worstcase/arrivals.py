@@ -395,6 +395,15 @@ def sporadic(distance: int, reason: str = "nothing holds its events apart") -> C
     return Staircase(Fraction(distance), distance=distance) if distance > 0 else Unbounded(reason)
 
 
+def thinned(curve: Curve, each: int) -> Curve:
+    """Each so many-th event of ``curve``, whichever is the first: ``most_within`` of it, divided and rounded up."""
+    if each == 1 or isinstance(curve, Unbounded):
+        return curve
+    if isinstance(curve, Staircase):
+        return Staircase(each * curve.period, curve.jitter, each * curve.distance)
+    return Batched(curve, each, each - 1)
+
+
 def moved(curve: Curve, jitter: int = 0, extra: int = 0) -> Curve:
     """:class:`Moved` in the simplest form that says the same: never one inside another, however long a chain is."""
     if isinstance(curve, Unbounded) or not (jitter or extra):

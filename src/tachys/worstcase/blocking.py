@@ -24,7 +24,9 @@ def after_body(core: Core) -> int:
 
 def body_most(isr: Isr) -> int:
     """The longest body of one run, in ps: with ``serves = "all"`` one run serves all that can wait."""
-    return isr.pending * sum(cost.most for cost in isr.costs) if isr.serves_all else isr.cost.most
+    if not isr.serves_all:
+        return isr.cost.most
+    return isr.pending * sum(cost.most - isr.longer for cost in isr.costs) + isr.longer
 
 
 class Blockers:

@@ -73,7 +73,7 @@ class EventBounds:
 
     def least_rate(self, event: str) -> Fraction:
         """The fewest events per ps in the long run; 0 where none is sure, or where one may be lost on the way."""
-        return self._least_rates[Event(event).thing]
+        return self._least_rates[Event(event).thing] * law_of(self.system, Event(event).thing).share(Event(event))
 
     def distances(self, event: str) -> tuple[int, Figure]:
         """(the least distance in ps between neighbouring events, the most as a figure)."""
@@ -106,7 +106,7 @@ class EventBounds:
         law = law_of(self.system, event.thing)
         if event.kind == "step":
             least = max(least, self._step_apart(event))
-        return max(least, law.least_again) if law.keeps_apart else least
+        return max(least, law.apart(event)) if law.keeps_apart else least
 
     def _step_apart(self, event: Event) -> int:
         """How far apart a polled step begins or ends at the least, since its flag is never set sooner again than that.
@@ -147,7 +147,7 @@ class EventBounds:
     def _single_way(self, event: Event) -> tuple[Event, Figure] | None:
         """(its only cause, how long after that it comes) of what is off all simple rings and follows one event."""
         law = law_of(self.system, event.thing)
-        if not law.losing or event in self.events.rings.rounds:
+        if not law.losing or event in self.events.rings.rounds or law.share(event) < 1:
             return None
         if self.loses(event.thing) is not None:
             return event, Figure(0, None, reason=f"{law.losing} of {event.thing} may be lost")

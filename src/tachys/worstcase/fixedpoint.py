@@ -42,6 +42,7 @@ def settle(system: System, *, plain: bool = False) -> Settled:
         asked |= set(system.graph.sets)
     asked |= set(system.graph.feeds) | set(system.graph.asked_at) | {step.start for step in system.steps if step.puts}
     asked |= {isr.end for isr in system.graph.mover.values()}
+    asked = {event.thing.end if event.moment == "nth" else event for event in asked}
     raised = sorted(event for event in asked if event.kind in ("isr", "step"))
     raised = [event for event in raised if event not in rings.rounds]
     delays, turns, work = Spreads(), 0, 0
@@ -75,7 +76,7 @@ def _grow(system: System, load: Workload, events: Events, delays: Spreads, raise
     for event in raised:
         if event.kind == "isr":
             bounds = isr_bounds(system, load, ranks[event.name])
-            figure = bounds.latency if event.moment == "start" else bounds.response
+            figure = bounds.until(event.moment)
             if _widen(delays.spread, event, figure):
                 grown.append(event)
             continue
@@ -95,8 +96,8 @@ def with_all(settled: Settled, system: System, isrs: dict[str, IsrBounds], steps
     known = settled.events.delays
     delays = Spreads(dict(known.spread), dict(known.late))
     for name, isr in isrs.items():
-        for moment, figure in (("start", isr.latency), ("end", isr.response)):
-            delays.spread.setdefault(f"isr.{name}.{moment}", _spread(figure))
+        for moment in ("start", "end", *isr.inner):
+            delays.spread.setdefault(f"isr.{name}.{moment}", _spread(isr.until(moment)))
     for name, step in steps.items():
         delays.spread.setdefault(f"step.{name}.end", _spread(step.duration))
         if step.late is not None:

@@ -22,7 +22,7 @@ def flag_bounds(
     if not setters:
         return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
     # by hardware or a step at any instant; by a routine not before its response has passed
-    set_after = min(isrs[event.name].response.least if event.kind == "isr" else 0 for event in setters)
+    set_after = min(isrs[event.name].until(event.moment).least if event.kind == "isr" else 0 for event in setters)
     sets = events.sets(flag)
     assert sets is not None
     errand = events.rings.errands.get(flag)

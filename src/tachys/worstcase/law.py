@@ -170,9 +170,17 @@ class Law:
         """How much of the least of its way is sure for each of its events."""
         return figure.least
 
-    def span(self, found: Finished) -> Figure:
-        """From its start to its end."""
+    def span(self, found: Finished, event: Event) -> Figure:
+        """From its start to its end, or to an event between."""
         raise NotImplementedError
+
+    def share(self, event: Event) -> Fraction:
+        """How many of its runs bring an event about."""
+        return Fraction(1)
+
+    def apart(self, event: Event) -> int:
+        """The least time in ps between two of an event."""
+        return self.least_again
 
     def distance(self, found: Finished, event: Event, least: int) -> Figure:
         """The most distance of neighbouring events that follow no single cause; ``least`` is the least."""

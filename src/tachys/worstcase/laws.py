@@ -5,6 +5,7 @@ A new kind of node is a law here, and nothing else on paper.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from math import ceil
 from typing import ClassVar
@@ -25,6 +26,7 @@ from tachys.worstcase.arrivals import (
     source_curve,
     sporadic,
     sum_of,
+    thinned,
     tightest,
 )
 from tachys.worstcase.gaps import Gaps, source_gap
@@ -166,7 +168,7 @@ class UnitLaw(Law):
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its causes, where none is lost."""
-        return Fraction(0) if found.units[self.node.name].lost else _rate_of_causes(self.node.on, rates)
+        return Fraction(0) if found.units[self.node.name].lost else _rate_of_causes(self.system, self.node.on, rates)
 
     def loses(self, found: Finished) -> str | None:
         """A start that finds it busy."""
@@ -194,7 +196,7 @@ class UnitLaw(Law):
         takes = self.node.takes
         return Figure(takes.least, takes.most, (Part("operation", self.node.thing, 1, takes.most),))
 
-    def span(self, found: Finished) -> Figure:
+    def span(self, found: Finished, event: Event) -> Figure:
         """An operation."""
         return self.operation
 
@@ -266,7 +268,7 @@ class BufferLaw(Law):
         """A request follows from several items."""
         return Figure(0, None, reason=f"a request of {self.node.thing} follows from no single event")
 
-    def span(self, found: Finished) -> Figure:
+    def span(self, found: Finished, event: Event) -> Figure:
         """How long an item is in it."""
         return found.buffers[self.node.name].time
 
@@ -280,7 +282,10 @@ class IsrLaw(Law):
 
     def curve(self, curves: Curves, event: Event) -> Curve:
         """As its causes come, after their way, and as far apart as it costs."""
-        isr, distance = self.node, self.least_again
+        isr, distance = self.node, self.apart(event)
+        if event.moment == "nth":
+            assert isr.nth is not None
+            return thinned(self.curve(curves, isr.end), isr.nth.n)
         if curves.tangled(isr.thing):
             return sporadic(distance, f"{isr.thing} feeds itself round a chain that takes no time")
         given = sum_of([curves.curve(cause) for cause in isr.on])
@@ -296,16 +301,25 @@ class IsrLaw(Law):
         """Its cost, and what lies between two runs."""
         return least_distance(self.system.core, self.node)
 
+    def apart(self, event: Event) -> int:
+        """Between two runs; of an event within them less by what its place varies."""
+        at = dict(self.node.moments).get(event.moment)
+        return self.least_again - (0 if at is None else at.most - at.least)
+
     def gaps(self, gaps: Gaps, found: Finished) -> None:
         """Where its event is lost it runs nevertheless, for one that came before: it ends within its response."""
-        bounds = found.isrs[self.node.name]
-        gaps.after(self.node.start, self.node.on, bounds.latency.most)
-        gaps.after(self.node.end, self.node.on, bounds.response.most)
+        isr, bounds = self.node, found.isrs[self.node.name]
+        for event in (isr.start, isr.end, *isr.inner):
+            if event.moment != "nth":
+                gaps.after(event, isr.on, bounds.until(event.moment).most)
+        if isr.nth is not None:
+            each = isr.nth.n
+            gaps.follows(Event(f"{isr.thing}.nth"), (isr.end,), lambda gap: each * gap)
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its causes, where each has a run of its own."""
         merged = found.isrs[self.node.name].lost or self.node.serves_all
-        return Fraction(0) if merged else _rate_of_causes(self.node.on, rates)
+        return Fraction(0) if merged else _rate_of_causes(self.system, self.node.on, rates)
 
     def loses(self, found: Finished) -> str | None:
         """An event that finds its mark set."""
@@ -320,17 +334,35 @@ class IsrLaw(Law):
         return bounds.latency if moment == "start" else bounds.response
 
     def delay(self, found: Finished, event: Event) -> Figure:
-        """Its latency or response."""
-        bounds = found.isrs[self.node.name]
-        return bounds.latency if event.moment == "start" else bounds.response
+        """Its latency or response, or the time to what lies within it."""
+        return found.isrs[self.node.name].until(event.moment)
+
+    def share(self, event: Event) -> Fraction:
+        """One in so many of its runs."""
+        nth = self.node.nth
+        return Fraction(1, nth.n) if nth is not None and event.moment == "nth" else Fraction(1)
+
+    def distance(self, found: Finished, event: Event, least: int) -> Figure:
+        """Of an n-th run that of so many runs, or of so many events that it alone serves, and what its way varies."""
+        isr = self.node
+        if event.moment != "nth" or isr.nth is None:
+            return super().distance(found, event, least)
+        sole = len(isr.on) == 1 and not isr.serves_all and found.loses(isr.thing) is None
+        one, way = found.distances(isr.on[0] if sole else isr.end)[1], self.delay(found, event)
+        if one.most is None:
+            return Figure(least, None, reason=one.reason)
+        parts = [replace(part, count=isr.nth.n * part.count) for part in one.parts]
+        if sole:
+            parts += [*way.parts, Part("the least of the same way", event, 1, -way.least)]
+        return summed(least, parts)
 
     def least_of_way(self, figure: Figure) -> int:
         """One run may serve events that came at different times."""
         return 0 if self.node.serves_all else figure.least
 
-    def span(self, found: Finished) -> Figure:
-        """First to last instruction."""
-        return found.isrs[self.node.name].span
+    def span(self, found: Finished, event: Event) -> Figure:
+        """First to last instruction, or to what lies within."""
+        return found.isrs[self.node.name].within(event.moment)
 
 
 class StepLaw(Law):
@@ -430,7 +462,7 @@ class StepLaw(Law):
             return duration
         return summed(beginning.least + duration.least, [*beginning.parts, *duration.parts])
 
-    def span(self, found: Finished) -> Figure:
+    def span(self, found: Finished, event: Event) -> Figure:
         """Its duration."""
         return found.steps[self.node.name].duration
 
@@ -503,11 +535,12 @@ def hop(found: Finished, link: Link) -> Figure:
     if link.kind == "drains":
         return found.buffers[link.flag].reaction
     law = law_of(found.system, link.after.thing)
-    return law.span(found) if link.kind == "ends" else law.delay(found, link.after)
+    return law.span(found, link.after) if link.kind == "ends" else law.delay(found, link.after)
 
 
-def _rate_of_causes(causes: tuple[Event, ...], rates: Rates) -> Fraction:
-    return sum((rates.get(cause.thing, Fraction(0)) for cause in causes), Fraction(0))
+def _rate_of_causes(system: System, causes: tuple[Event, ...], rates: Rates) -> Fraction:
+    each = (rates[cause.thing] * law_of(system, cause.thing).share(cause) for cause in causes if cause.thing in rates)
+    return sum(each, Fraction(0))
 
 
 def _lost_in_row(unit: Unit, starts: Curve, depth: int | None) -> int | None:

@@ -56,12 +56,12 @@ def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadS
         merged = isr.pending * len(isr.on) if isr.serves_all else 1
         for event, cost in zip(isr.on, isr.costs, strict=True):
             least += (cost.least + Fraction(overhead, merged)) * reach.least_rate(event)
+        if isr.nth is not None and isr.nth.n > 1:
+            least += isr.nth.cost.least * reach.least_rate(f"{isr.thing}.nth")
     try:
         most, items = line.share, _items(reach, isr)
         if items is not None:  # what it takes of its buffer costs no more than what comes into that
-            runs = zip(line.inputs, isr.costs_first, strict=True)
-            apart = sum(((cost.most + line.overhead) * each.curve.rate() for each, cost in runs), Fraction(0))
-            most = min(most, apart + items[0].rate() * items[1])
+            most = min(most, line.share - _drained(isr) * line.curve.rate() + items[0].rate() * items[1])
         return LoadShare(who, least, most)
     except NoBound:
         return LoadShare(who, least, ONE)
@@ -75,6 +75,11 @@ def _items(reach: EventBounds, body: Isr | Step) -> tuple[Curve, int] | None:
     puts = reach.events.sets(buffer.thing)
     assert puts is not None
     return moved(puts, extra=buffer.depth), body.drains.each.most
+
+
+def _drained(isr: Isr) -> int:
+    """The most that a run spends on what it drains, in ps."""
+    return 0 if isr.drains is None else isr.drains.takes.most
 
 
 def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction) -> tuple[list[LoadShare], str | None]:
@@ -175,12 +180,12 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
             curves = [reach.events.curve(each.event) for each in line.inputs]  # in any window
             counts = [curve.most_within(length + early) for curve in curves]
             whole = sum(n * (each.cost + line.overhead) for n, each in zip(counts, line.inputs, strict=True))
+            whole += line.isr.in_all(sum(counts))
             items = _items(reach, line.isr)
             if items is None:
                 return whole
-            runs = zip(counts, line.isr.costs_first, strict=True)
-            apart = sum(n * (cost.most + line.overhead) for n, cost in runs)
-            return min(whole, apart + items[0].most_within(length) * items[1])
+            copied = sum(counts) * _drained(line.isr)
+            return min(whole, whole - copied + items[0].most_within(length) * items[1])
 
         shares.append((line.isr.thing, _part(length, bounds.response.most, taken)))
     if system.loop and windows:
@@ -222,6 +227,7 @@ def surplus(reach: EventBounds, length: int, of: tuple[str, ...]) -> int:
     ends = system.core.entry.most + after_body(system.core)
     works = [(event, cost.most + ends) for isr in system.isrs if is_of(isr.thing, of)
              for event, cost in zip(isr.on, isr.costs, strict=True)]  # fmt: skip
+    total += sum(isr.longer for isr in system.isrs if is_of(isr.thing, of))  # of the n-th ones that of the first
     overhead = system.loop.overhead.most if system.loop and not of else 0
     works += [(step.start, step.cost.most + overhead) for step in system.steps if is_of(step.thing, of)]
     drains: list[Isr | Step] = [*system.isrs, *system.steps]

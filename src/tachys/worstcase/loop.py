@@ -95,7 +95,9 @@ class LoopWindows:
         self.events = events
         self._wakers = self._sure_wakers()
         raised = raised_by_loop(system)
-        self._own_raised = np.array([each.event in raised for _, each in load.rows], np.bool_)
+        self._own_raised = np.array(
+            [not raised.isdisjoint([each.event] if each.event else line.isr.on) for line, each in load.rows], np.bool_
+        )
         self._all = np.ones_like(self._own_raised)
         self._found: dict[tuple[int, _Pieces, bool, Step | None], Counts] = {}
         self._errands: dict[str, list[Part] | str] = {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 
@@ -9,11 +10,20 @@ from tachys.figures import Figure
 
 
 @dataclass(frozen=True, slots=True)
+class Within:
+    """The bounds of an event within a routine: from what that serves, and from its first instruction."""
+
+    response: Figure
+    span: Figure
+
+
+@dataclass(frozen=True, slots=True)
 class IsrBounds:
     """The bounds of one routine. ``pending_needed`` None: no depth is enough.
 
     ``in_a_row``: the longest time in ps from the request of a buffer to the end of the first run, of the second, and so
-    on, if each asks again as the one before ends.
+    on, if each asks again as the one before ends. ``inner``: of each event within it, how long after what it serves it
+    comes, and how long after the first instruction.
     """
 
     name: str
@@ -24,6 +34,17 @@ class IsrBounds:
     lost_reason: str
     pending_needed: int | None
     in_a_row: tuple[int, ...] = ()
+    inner: Mapping[str, Within] = field(default_factory=dict)
+
+    def until(self, moment: str) -> Figure:
+        """From what it serves to its start, its end, or an event within it."""
+        if moment in self.inner:
+            return self.inner[moment].response
+        return self.latency if moment == "start" else self.response
+
+    def within(self, moment: str) -> Figure:
+        """From its first instruction to its end, or to an event within it."""
+        return self.inner[moment].span if moment in self.inner else self.span
 
 
 @dataclass(frozen=True, slots=True)

@@ -81,7 +81,8 @@ def _left(
         return {}
     if sum(law_of(system, body).begins_alone for body in group) != 1:
         return {}
-    return {causes[body][0].thing: causes[body][0].moment for body in group}
+    goes_on = {causes[body][0].thing: causes[body][0].moment for body in group}
+    return goes_on if set(goes_on.values()) <= {"start", "end"} else {}  # from within a routine not each run may go on
 
 
 def _components(below: dict[Thing, list[Thing]]) -> list[list[Thing]]:

@@ -11,7 +11,9 @@ max(exit, chain - entry):
     last(q)      = first(q) + cost + what lines of more urgent levels add in [0, last(q))
 
 and the event came no earlier than the least span of q events. ahead(q) are the q-1 earlier activations of the line:
-(q-1)·T(line); where several events share it, oldest first, the q-1 costliest that can come in the window. Windows close
+(q-1)·T(line); where several events share it, oldest first, the q-1 costliest that can come in the window. Of k runs in
+a row at most ceil(k / n) are n-th ones: what these do more is an input of its own in each sum. An event within a body
+is the last instruction of one that is as long as that lies behind the first instruction. Windows close
 at the least L > 0 with L = blocker + sum over the line and those before it of arrivals([0, L))·T. This is the analysis
 of arbitrary deadlines (J. Lehoczky, "Fixed priority scheduling of periodic task sets with arbitrary deadlines", RTSS
 1990; K. Tindell, A. Burns, A. Wellings, Real-Time Systems 6, 1994) with the non-preemptive start of R. Davis, A. Burns,
@@ -29,10 +31,11 @@ from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part
 from tachys.model.nodes import Core
+from tachys.model.quantities import Range
 from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound, most_before
 from tachys.worstcase.blocking import after_body, body_most
-from tachys.worstcase.result import IsrBounds
+from tachys.worstcase.result import IsrBounds, Within
 from tachys.worstcase.workload import Search, WindowTooLong, Workload
 
 MOST_ACTIVATIONS = 5_000
@@ -51,8 +54,10 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
     try:
         window.run()
         span, in_a_row = window.span(), window.in_a_row()
+        inner = {event.moment: window.inner(event.moment) for event in isr.inner}
     except NoBound as error:
         reason = str(error)
+        endless = Within(Figure(least_latency, None, reason=reason), Figure(0, None, reason=reason))
         return IsrBounds(
             isr.name,
             Figure(least_latency, None, reason=reason),
@@ -61,6 +66,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
             lost=not alone,
             lost_reason="" if alone else reason,
             pending_needed=1 if alone else None,
+            inner={event.moment: endless for event in isr.inner},
         )
     lost = window.pending_needed > isr.pending and not alone
     return IsrBounds(
@@ -72,6 +78,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
         lost_reason=f"{window.pending_needed} can wait at once, {isr.pending} is remembered" if lost else "",
         pending_needed=1 if alone else window.pending_needed,
         in_a_row=in_a_row,
+        inner=inner,
     )
 
 
@@ -113,6 +120,7 @@ class _Window:
         self.blocker = load.blockers.longest(rank)
         self.worst_latency = _Worst()
         self.worst_response = _Worst()
+        self.worst_moment = {name: _Worst() for name, _ in self.line.isr.moments}
         self.pending_needed = 1
         # a buffer asks once, and again only after the run
         self._marks = [each for each in self.line.inputs if not each.event.startswith("buffer.")]
@@ -147,7 +155,21 @@ class _Window:
 
     def span(self) -> Figure:
         """First to last instruction by the wall clock, with all that can be put on top."""
-        cost = body_most(self.line.isr)
+        return self._span(Range(self.line.isr.cost.least, body_most(self.line.isr)))
+
+    def inner(self, moment: str) -> Within:
+        """When an event within the routine comes."""
+        isr, least = self.line.isr, self.core.least_latency
+        if moment == "nth":
+            assert isr.nth is not None
+            sure = isr.cost.least + (isr.nth.cost.least if isr.nth.n > 1 else 0)
+            return Within(self.worst_response.figure(least + sure), self._span(Range(sure, body_most(isr))))
+        at = dict(isr.moments)[moment]
+        return Within(self.worst_moment[moment].figure(least + at.least), self._span(at))
+
+    def _span(self, body: Range) -> Figure:
+        """From the first instruction to so much CPU time behind it, by the wall clock."""
+        cost = body.most
         length = self.load.close(cost, self.over)
 
         def parts() -> tuple[Part, ...]:
@@ -155,7 +177,7 @@ class _Window:
             taken = self.load.parts("preempted", self.load.counts(length - 1, self.over))
             return (own, *taken) if own.total else tuple(taken)
 
-        return Figure(self.line.isr.cost.least, length, parts)
+        return Figure(body.least, length, parts)
 
     def in_a_row(self) -> tuple[int, ...]:
         """When each of some runs ends that a buffer asks for, each but the first as the one before ends."""
@@ -165,7 +187,7 @@ class _Window:
             return tuple(count * self.worst_response.value for count in range(1, MOST_IN_A_ROW + 1))
         found, accepted = [], 0
         for count in range(1, MOST_IN_A_ROW + 1):
-            accepted, first = self._until_first(self.blocker.total + (count - 1) * self.line.taken, accepted)
+            accepted, first = self._until_first(self.blocker.total + self.line.taken(count - 1), accepted)
             found.append(self._until_last(first, self.line.isr.cost.most))
         return tuple(found)
 
@@ -183,6 +205,10 @@ class _Window:
                 left -= used
                 if used:
                     parts.append(Part("its earlier runs", who, used, cost, line.overhead))
+            if line.isr.in_all(count):
+                assert line.isr.nth is not None
+                what = f"its earlier runs: more each {line.isr.nth.n}"
+                parts.append(Part(what, who, -(-count // line.isr.nth.n), line.isr.longer))
             yield parts
 
     def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
@@ -225,14 +251,26 @@ class _Window:
         self, count: int, parts: Callable[[int, list[Part]], tuple[Part, ...]], first: int, came: int
     ) -> None:
         isr, who = self.line.isr, self.line.isr.thing
-        own = [Part("own cost", who, 1, isr.cost.most)]
+        own = [Part("own cost", who, 1, isr.cost.most - isr.longer)]
         if isr.serves_all:
             own = [
                 Part("own cost", who, min(isr.pending, each.curve.most_within(first - came)), each.cost)
                 for each in self.line.inputs
             ]
+        if isr.serves_all or isr.in_all(count) > isr.in_all(count - 1):  # else one of the earlier ones does it
+            own.append(Part("more at the end", who, 1, isr.longer))
+        for name, at in isr.moments:
+            self._moment(self.worst_moment[name], at.most, count, parts, first, came)
         last = self._until_last(first, sum(part.total for part in own))
         self.worst_response.offer(last - came, count, lambda: parts(max(last - 1, first), own))
+
+    def _moment(
+        self, worst: _Worst, cost: int, count: int, parts: Callable[[int, list[Part]], tuple[Part, ...]],
+        first: int, came: int,
+    ) -> None:  # fmt: skip
+        """Offer an event so much CPU time behind the first instruction of an activation."""
+        own, reached = [Part("own cost until then", self.line.isr.thing, 1, cost)], self._until_last(first, cost)
+        worst.offer(reached - came, count, lambda: parts(max(reached - 1, first), own))
 
     def _parts(
         self, count: int, ahead: list[Part], over: Counts, alongside: Counts, own: list[Part]

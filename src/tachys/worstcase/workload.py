@@ -19,7 +19,16 @@ from tachys.model.events import Event
 from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
-from tachys.worstcase.arrivals import Curve, NoBound, Staircase, SumOfCurves, Unbounded, exact_sum, least_spans
+from tachys.worstcase.arrivals import (
+    Curve,
+    NoBound,
+    Staircase,
+    SumOfCurves,
+    Unbounded,
+    exact_sum,
+    least_spans,
+    thinned,
+)
 from tachys.worstcase.blocking import Blockers, after_body
 
 MOST_ROUNDS = 20_000
@@ -38,11 +47,15 @@ class WindowTooLong(NoBound):
 
 @dataclass(frozen=True, slots=True)
 class Input:
-    """One event that a line serves: its curve, and the most that its body costs, in ps."""
+    """One event that a line serves: its curve, and the most that its body costs, and its entry and end, in ps.
+
+    Without an event: what each n-th run costs more.
+    """
 
     event: str
     curve: Curve
     cost: int
+    overhead: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,9 +68,16 @@ class InterruptLine:
     overhead: int
 
     @property
-    def taken(self) -> int:
-        """Entry, body and end of the longest activation, in ps."""
-        return self.isr.cost.most + self.overhead
+    def rows(self) -> tuple[Input, ...]:
+        """All that takes time: its inputs, and what each n-th run costs more."""
+        nth = self.isr.nth
+        if nth is None or not nth.cost.most:
+            return self.inputs
+        return (*self.inputs, Input("", thinned(self.curve, nth.n), nth.cost.most, 0))
+
+    def taken(self, runs: int) -> int:
+        """Entries, bodies and ends of so many of the longest activations in a row, in ps."""
+        return runs * (self.isr.cost.most - self.isr.longer + self.overhead) + self.isr.in_all(runs)
 
     @property
     def share(self) -> Fraction:
@@ -66,7 +86,7 @@ class InterruptLine:
         Raises:
             NoBound: nothing holds one of its events apart.
         """
-        return sum(((each.cost + self.overhead) * each.curve.rate() for each in self.inputs), Fraction(0))
+        return sum(((each.cost + each.overhead) * each.curve.rate() for each in self.rows), Fraction(0))
 
 
 def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[InterruptLine, ...]:
@@ -74,7 +94,10 @@ def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Interru
     overhead = system.core.entry.most + after_body(system.core)
     lines = []
     for isr in system.isrs:
-        inputs = tuple(Input(event, curve(event), cost.most) for event, cost in zip(isr.on, isr.costs, strict=True))
+        inputs = tuple(
+            Input(event, curve(event), cost.most - isr.longer, overhead)
+            for event, cost in zip(isr.on, isr.costs, strict=True)
+        )
         whole = inputs[0].curve if len(inputs) == 1 else SumOfCurves(tuple(each.curve for each in inputs))
         lines.append(InterruptLine(isr, inputs, whole, overhead))
     return tuple(lines)
@@ -87,11 +110,12 @@ class Workload:
         self.lines = tuple(lines)
         self.rounds = 0  # how often the lines were counted: what the search for a bound has cost so far
         self.blockers = Blockers(system)
-        rows = [(line, each) for line in lines for each in line.inputs]
+        by_line = [line.rows for line in lines]
+        rows = [(line, each) for line, some in zip(lines, by_line, strict=True) for each in some]
         self.rows = rows
         self.ends: list[int] = []
-        for line in lines:
-            self.ends.append((self.ends[-1] if self.ends else 0) + len(line.inputs))
+        for some in by_line:
+            self.ends.append((self.ends[-1] if self.ends else 0) + len(some))
         plain = [each.curve if isinstance(each.curve, Staircase) else Staircase(Fraction(1)) for _, each in rows]
         # what does not fit 64 bits by itself is counted one by one
         odd = [
@@ -113,7 +137,7 @@ class Workload:
         self._begun = self._jitter * self._den - 1
         self._exact = self._begun.astype(np.float64), self._num.astype(np.float64)
         self._any_apart = bool(self._apart.any())
-        self.taken = np.array([each.cost + line.overhead for line, each in rows], np.int64)
+        self.taken = np.array([each.cost + each.overhead for _, each in rows], np.int64)
         self._least_num = int(self._num.min(initial=_SAFE))
         self._most_den = int(self._den.max(initial=1))
         self._most_jitter = int(self._jitter.max(initial=0))
@@ -297,7 +321,8 @@ class Workload:
         found = []
         for offset in np.flatnonzero(counts):
             line, each = self.rows[begin + int(offset)]
-            found.append(Part(what, line.isr.thing, int(counts[offset]), each.cost, line.overhead))
+            told = what if each.event or line.isr.nth is None else f"{what}: more each {line.isr.nth.n}"
+            found.append(Part(told, line.isr.thing, int(counts[offset]), each.cost, each.overhead))
         return found
 
     def refuse_overload(self, rank: int, *, delayed: bool, what: str) -> None:
@@ -325,7 +350,7 @@ class Workload:
         return all(
             isinstance(each.curve, Staircase) and not each.curve.jitter
             for line in self.lines[: rank + 1]
-            for each in line.inputs
+            for each in line.rows
         )
 
 
