@@ -11,6 +11,7 @@ WOVEN = 1_000_000  # seeds below are as they were before there were tokens
 KINDS = ("clock", "source", "unit", "isr", "flag", "buffer", "step", "need", "probe")
 STOCKED = 2_000_000  # as were seeds below before there were buffers
 FULL = 3_000_000  # from here on all have some
+INSIDE = 100_000_000  # from here on routines do more each n-th time; less that the seed of what they stand in
 
 
 class Time(int):
@@ -575,8 +576,62 @@ class Stocked(Attack):
             self.prints(model, name)
 
 
+class Inside(Attack):
+    """A model of another attack, whose routines do more each n-th time and have events within them."""
+
+    def inside(self, model):
+        """That model, some of whose causes and needs now hang on what lies within routines."""
+        inner = [event for name, isr in model["isr"].items() for event in self.more(name, isr, self.flags_of(model))]
+        if not inner:
+            return model
+        for each in (*model.get("unit", {}).values(), *model["isr"].values()):
+            plain = (
+                "on" in each and not str(each["on"]).startswith("buffer.") and not isinstance(each.get("cost"), dict)
+            )
+            if plain and self.chance(0.3):
+                each["on"] = self.dice.choice(inner)
+        for buffer in model.get("buffer", {}).values():
+            if isinstance(buffer.get("fed_by"), str) and self.chance(0.3):
+                buffer["fed_by"] = self.dice.choice(inner)
+        for need in model.get("need", {}).values():
+            for key in ("from", "to") if "from" in need else ("of",) if "every" in need or "jitter" in need else ():
+                if self.chance(0.4):
+                    need[key] = self.dice.choice(inner)
+        if "watchdog" in model and self.chance(0.4):
+            model["watchdog"]["fed_by"] = self.dice.choice(inner)
+        return model
+
+    def flags_of(self, model):
+        """The flags that steps look at."""
+        polled = {step["polls"] for step in model.get("step", {}).values() if "polls" in step}
+        return sorted(flag for flag in polled if not flag.startswith("buffer."))
+
+    def more(self, name, isr, flags):
+        """What a routine does each n-th time, and within it; the events that this makes."""
+        costs = isr["cost"].values() if isinstance(isr["cost"], dict) else [isr["cost"]]
+        least = min(cost[0] if isinstance(cost, list) else cost for cost in costs)
+        found = []
+        if self.chance(0.6):
+            isr["nth"] = {"n": self.one(1, 2, 2, 3, 4, 7, 16)}
+            if self.chance(0.8):
+                isr["nth"]["cost"] = self.span(40)
+            if self.chance(0.4):
+                isr["nth"]["first"] = self.one(1, 2, isr["nth"]["n"], 20)
+            if flags and self.chance(0.5):
+                isr["nth"]["sets"] = self.some(flags, 2)
+            found.append(f"isr.{name}.nth")
+        for moment in self.dice.sample(["a", "b", "c"], self.one(0, 0, 1, 1, 2, 3)):
+            most = Time(self.one(0, least, self.dice.randint(0, least)))
+            place = [Time(self.one(0, most, self.dice.randint(0, most))), most] if self.chance(0.4) else most
+            isr.setdefault("moments", {})[moment] = place
+            found.append(f"isr.{name}.{moment}")
+        return found
+
+
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= INSIDE:
+        return Inside(seed).inside(attack(seed - INSIDE))
     if seed >= FULL or (seed >= STOCKED and seed % 3 != 2 and seed % 2):
         return Stocked(seed).model()
     return Woven(seed).model() if seed % 3 == 2 and seed >= WOVEN else Attack(seed).model()

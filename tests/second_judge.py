@@ -42,6 +42,8 @@ class Story:
         index = self.index
         if kind == at.SOURCE:
             return f"source.{index.sources[number]}"
+        if kind == at.INNER:
+            return str(index.inner[number])
         if kind == at.ASKED:
             return f"buffer.{index.buffers[number]}"
         for table, names, thing in (
@@ -160,6 +162,7 @@ class _Tokens:
         self.moved = {}  # of a routine that moves on what it drains: how many it has taken
         self.early = 0  # how many a routine that has just begun has taken, which are told behind its beginning
         self.told, self.lost, self.born, self.superseded = [], [], [], []
+        self.hopes, self.over = {}, set()  # what goes on from within a run; what does not, since that is over
         self.last = ""
         self.primed = {unit.name for unit in story.system.units if unit.primed}
 
@@ -224,10 +227,20 @@ class _Tokens:
                     if hop.after == name and hop.kind in ("begins", "serves"):
                         row = index.rows.index((isr, hop.before))
                         carried += [token for each in running.get(row, []) for token in each]
+                for hop in self.hops:
+                    if hop.after in index.inner and hop.after.startswith(f"isr.{isr}.") and kind == at.START:
+                        self.superseded += self.hopes.pop(hop.after, [])
+                        self.over.discard(hop.after)
+                        row = index.rows.index((isr, hop.before)) if hop.kind == "serves" else -1
+                        self.hopes[hop.after] = [token for each in running.get(row, []) for token in each]
+                    elif hop.after in index.inner and hop.after.startswith(f"isr.{isr}."):
+                        self.over.add(hop.after)
                 if kind == at.START and system.isr(isr).drains is not None:
                     carried += self._taken_behind(place)
                 if kind == at.LAST:
                     carried += self.works.pop(("on top", f"isr.{isr}"), [])
+            elif kind == at.INNER:
+                carried = self.hopes.pop(name, [])
             elif kind == at.FLAG_SET or kind == at.FLAG_OVER:
                 if any(
                     hop.kind == "sets" and hop.flag == index.flags[number] and hop.before == self.last
@@ -255,6 +268,7 @@ class _Tokens:
             if name:
                 ended = self._happens(time, name, carried)
                 self.last = name
+        self.superseded += [token for event in self.over for token in self.hopes.pop(event, [])]
         gone = Counter(time for time, _ in self.told) + Counter(self.lost) + Counter(self.superseded)
         opened = list((Counter(self.born) - gone).elements())
         return self.told, self.lost, opened
@@ -324,7 +338,9 @@ class _Tokens:
             tokens = [time]
         going = tokens if any(hop.before == name for hop in self.hops) else []
         for hop in self.hops:
-            if hop.before == name and hop.kind == "ends":
+            if hop.before == name and hop.kind == "ends" and hop.after in story.index.inner:
+                self.hopes[hop.after] = list(going)
+            elif hop.before == name and hop.kind == "ends":
                 kind, thing, _ = hop.after.split(".")
                 self.works["on top", f"{kind}.{thing}"] = list(going)
         for buffer, items in story.system.graph.feeds.get(name, ()):

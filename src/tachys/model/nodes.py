@@ -182,7 +182,13 @@ class Nth:
     @property
     def of_any(self) -> Range:
         """What it adds to any run."""
-        return Range(self.cost.least if self.n == 1 else 0, self.cost.most)
+        every = self.n == 1 and self.first in (None, 1)
+        return Range(self.cost.least if every else 0, self.cost.most)
+
+    @property
+    def within(self) -> int:
+        """Of so many runs in a row one is such a run, those from time zero on included."""
+        return max(self.n, self.first or 1)
 
 
 @dataclass(frozen=True, slots=True)

@@ -313,7 +313,7 @@ class IsrLaw(Law):
             if event.moment != "nth":
                 gaps.after(event, isr.on, bounds.until(event.moment).most)
         if isr.nth is not None:
-            each = isr.nth.n
+            each = isr.nth.within
             gaps.follows(Event(f"{isr.thing}.nth"), (isr.end,), lambda gap: each * gap)
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
@@ -345,7 +345,7 @@ class IsrLaw(Law):
     def distance(self, found: Finished, event: Event, least: int) -> Figure:
         """Of an n-th run that of so many runs, or of so many events that it alone serves, and what its way varies."""
         isr = self.node
-        if event.moment != "nth" or isr.nth is None:
+        if event.moment != "nth" or isr.nth is None or found.events.tangled(isr.thing):
             return super().distance(found, event, least)
         sole = len(isr.on) == 1 and not isr.serves_all and found.loses(isr.thing) is None
         one, way = found.distances(isr.on[0] if sole else isr.end)[1], self.delay(found, event)

@@ -56,8 +56,8 @@ def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadS
         merged = isr.pending * len(isr.on) if isr.serves_all else 1
         for event, cost in zip(isr.on, isr.costs, strict=True):
             least += (cost.least + Fraction(overhead, merged)) * reach.least_rate(event)
-        if isr.nth is not None and isr.nth.n > 1:
-            least += isr.nth.cost.least * reach.least_rate(f"{isr.thing}.nth")
+        if isr.nth is not None:
+            least += (isr.nth.cost.least - isr.nth.of_any.least) * reach.least_rate(f"{isr.thing}.nth")
     try:
         most, items = line.share, _items(reach, isr)
         if items is not None:  # what it takes of its buffer costs no more than what comes into that

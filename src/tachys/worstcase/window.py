@@ -162,7 +162,7 @@ class _Window:
         isr, least = self.line.isr, self.core.least_latency
         if moment == "nth":
             assert isr.nth is not None
-            sure = isr.cost.least + (isr.nth.cost.least if isr.nth.n > 1 else 0)
+            sure = isr.cost.least + isr.nth.cost.least - isr.nth.of_any.least
             return Within(self.worst_response.figure(least + sure), self._span(Range(sure, body_most(isr))))
         at = dict(isr.moments)[moment]
         return Within(self.worst_moment[moment].figure(least + at.least), self._span(at))
