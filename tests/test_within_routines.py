@@ -4,6 +4,12 @@ from fractions import Fraction
 
 import pytest
 
+from boards import BOARD as WHOLE
+from boards import UNTIL, first, on_board
+from tachys.checking.checking import check
+from tachys.checking.correct.fitting import fit
+from tachys.demo.analyser import busy, pulses
+from tachys.demo.machine import More, Routine
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.simulation.engine import play_whole
@@ -120,3 +126,83 @@ def test_both_machines_agree():
 def test_what_is_no_moment_is_refused(change, wrong):
     with pytest.raises(InputError, match=wrong):
         read_model(CONTROL.replace(*change), "m.toml")
+
+
+# --- on a board ------------------------------------------------------------------------------------------------------
+
+BOARD = """
+[source.sample]
+every = "500 us"
+tolerance = "100 ppm"
+[isr.sample]
+on = "source.sample"
+level = 1
+cost = ["12 us", "15 us"]
+nth = { n = 16, cost = ["9 us", "11 us"], sets = ["block"] }
+moments = { written = ["4 us", "5 us"] }
+[step.block]
+polls = "block"
+cost = ["40 us", "60 us"]
+[need.written]
+from = "source.sample"
+to = "isr.sample.written"
+within = "60 us"
+[need.load]
+load = "5 %"
+of = ["isr.sample"]
+[probe.D2]
+shows = "isr.sample"
+[probe.D3]
+shows = "isr.sample.written"
+edge = "rise"
+[probe.D4]
+shows = "source.sample"
+edge = "rise"
+"""
+
+
+def sampled(more, written=(4_200_000, 4_800_000), model=BOARD, seed=1):
+    samples = list(range(17 * US, UNTIL, 500 * US))
+    sample = Routine("sample", 1, samples, (12_300_000, 14_700_000), sets=(), more=more, marks=(("written", written),))
+    return on_board(model, seed, False, (), lambda truth: {
+        "D2": busy(truth, "sample"), "D4": pulses(samples, 30 * US),
+        "D3": pulses([at for name, at in truth.marks if name == "sample.written"], 2 * US)},
+        routines=(sample,))  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize(("fault", "named"), [
+    ("none", []),
+    ("longer each 16th", [("isr.sample", "nth-longer")]),
+    ("each 8th", [("isr.sample", "cost-longer")]),
+    ("every run longer", [("isr.sample", "cost-longer")]),
+    ("written late", [("isr.sample", "moment-later")]),
+])  # fmt: skip
+def test_each_nth_run_on_a_board(fault, named, seed):
+    cost = (15_200_000, 15_900_000) if fault == "longer each 16th" else (9_200_000, 10_800_000)
+    more = More(8 if fault == "each 8th" else 16, 5, cost)
+    if fault == "every run longer":
+        more = More(1, 1, (4_000_000, 5_000_000))
+    written = (7_100_000, 7_900_000) if fault == "written late" else (4_200_000, 4_800_000)
+    result, _ = sampled(more, written, seed=seed)
+    assert first(result) == named, result.findings
+    assert result.needs["written"].seen.count > 700
+    if fault == "each 8th":
+        assert "each 8th run takes" in result.findings[0].text
+
+
+def test_an_nth_run_that_no_model_has_is_found_and_written():
+    plain = BOARD.replace('nth = { n = 16, cost = ["9 us", "11 us"], sets = ["block"] }\n', "")
+    plain = plain.replace('[step.block]\npolls = "block"\ncost = ["40 us", "60 us"]\n', "")
+    result, _ = sampled(More(16, 5, (9_200_000, 10_800_000)), model=plain)
+    assert first(result) == [("isr.sample", "cost-longer")]
+    assert "each 16th run takes 10" in result.findings[0].text
+    capture = result.capture
+    fitted = fit(WHOLE + plain, "m.toml", [capture], "2026-11-27")
+    change = next(each for each in fitted.changes if each.key == "isr.sample.nth")
+    assert change.becomes.startswith("{n = 16, cost = [")
+    nth = read_model(fitted.text, "m.toml").isr("sample").nth
+    assert nth.n == 16
+    assert nth.cost.least <= 9_200_000
+    assert nth.cost.most >= 10_800_000 - 200_000
+    assert check(read_model(fitted.text, "m.toml"), capture).findings == ()

@@ -50,8 +50,8 @@ def follow(board: Measurement, need: Following) -> Followed | None:
         return Followed(
             Delays(begins[done], now[done] - begins[done], begins[now == LOST], begins[now == OPEN]), waiting
         )
-    if ends is None:
-        return None
+    if ends is None or any("nth" in (hop.before.moment, hop.after.moment) for hop in hops or ()):
+        return None  # of what only each n-th run goes on to, no order tells which
     least = _least_way(board, hops)
     place = place_of(ends, begins + max(0, least - board.resolution))
     known = place < len(ends)
@@ -65,10 +65,9 @@ def _least_way(board: Measurement, hops: tuple[Link, ...] | None) -> int:
     for hop in hops or ():
         kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
         if hop.kind in ("begins", "serves") and kind == "isr":
-            isr = board.paper.isrs[name]
-            total += (isr.latency if moment == "start" else isr.response).least
+            total += board.paper.isrs[name].until(moment).least
         elif hop.kind == "ends" and kind == "isr":
-            total += board.paper.isrs[name].span.least
+            total += board.paper.isrs[name].within(moment).least
         elif kind == "unit" and moment == "end":
             total += board.system.unit(name).takes.least
     return total
@@ -84,6 +83,8 @@ def _hidden(board: Measurement, hop: Link) -> Delays | None:
         return None
     if moment == "start":
         return runs.latency
+    if moment != "end":
+        return None
     bodies = board.shown.bodies.get(hop.after.thing)
     if bodies is None:
         return None
@@ -99,6 +100,8 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
         return _taken(board, hop, times, age)
     if hop.kind == "drains":
         return _drained(board, hop, times)
+    if kind == "isr" and moment not in ("start", "end"):
+        return _inner(board, hop, times, age)
     if hop.kind == "ends" and kind != "unit":
         bodies = board.shown.bodies.get(hop.after.thing)
         if bodies is None:
@@ -122,6 +125,21 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
     kinds = runs.matched.kind[: len(delays.at)]
     lost = runs.matched.lost[runs.matched.lost_kind == mine]
     return _answered(times, delays.at[kinds == mine], (delays.at + delays.after)[kinds == mine], lost, delays.open)
+
+
+def _inner(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants | None:
+    """When an event within a routine followed each, if a line shows it: between the start of that run and the next."""
+    shown, starts = board.events(hop.after), board.events(hop.after.thing.start)
+    if shown is None or starts is None:
+        return None
+    begun = times if hop.kind == "ends" else _over(board, Link(hop.before, hop.after.thing.start, "begins"), times, age)
+    if begun is None:
+        return None
+    place = place_of(shown, begun - board.resolution)
+    at = np.append(shown, np.int64(0))[place]
+    following = np.append(starts, np.iinfo(np.int64).max)[place_of(starts, begun + 1)]
+    known = (begun >= 0) & (place < len(shown)) & (at < following - board.resolution)
+    return np.where(begun < 0, begun, np.where(known, at, UNSURE))
 
 
 def _drained(board: Measurement, hop: Link, times: Instants) -> Instants | None:

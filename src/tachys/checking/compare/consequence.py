@@ -7,7 +7,7 @@ from fractions import Fraction
 
 from tachys.checking.compare.figures import Compared
 from tachys.model.acts import Drain, Guard, Put
-from tachys.model.nodes import Isr, Period, Source, Step, Unit
+from tachys.model.nodes import Isr, Nth, Period, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 
@@ -59,12 +59,20 @@ def _source(source: Source, figure: Compared) -> Source:
 def _isr(isr: Isr, figure: Compared) -> Isr:
     if figure.key == "each" and isr.drains is not None:
         return isr.draining(replace(isr.drains, each=_wider(isr.drains.each, figure)))
+    if figure.rhythm is not None:
+        longer = Range(figure.rhythm.longer.least, figure.rhythm.longer.most)
+        return isr.burning(isr.costs_first, isr.drains, Nth(figure.rhythm.n, None, longer))
+    if figure.key == "nth" and isr.nth is not None:
+        return isr.burning(isr.costs_first, isr.drains, replace(isr.nth, cost=_wider(isr.nth.cost, figure)))
+    moment = figure.key.partition("moments.")[2]
+    if moment:
+        within = tuple((name, _wider(at, figure) if name == moment else at) for name, at in isr.moments)
+        return replace(isr, moments=within)
     if figure.key == "guard":
         return replace(isr, guards=_guards(isr.guards, figure), cost=_holding(isr.cost, figure),
                        costs=tuple(_holding(cost, figure) for cost in isr.costs))  # fmt: skip
     costs = tuple(_wider(cost, figure) for cost in isr.costs_first)
-    wider = replace(isr, costs=costs, cost=_wider(isr.cost, figure), drains=None)
-    return wider if isr.drains is None else wider.draining(isr.drains)
+    return isr.burning(costs, isr.drains, isr.nth)
 
 
 def _step(step: Step, figure: Compared) -> Step:

@@ -11,6 +11,7 @@ from enum import StrEnum
 from fractions import Fraction
 
 import numpy as np
+from numpy.typing import NDArray
 
 from tachys.capture.table import Instants
 from tachys.checking.board.grid import jitter_of
@@ -18,6 +19,7 @@ from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, withou
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
 from tachys.checking.compare.items import taken
+from tachys.checking.compare.rhythm import Rhythm, long_runs, rhythm_of
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
@@ -51,7 +53,7 @@ class Compared:
 
     ``high`` None: the figure is a least distance. ``sure_least`` and ``sure_most`` are what the
     measurement proves of the extremes: some case was at most ``sure_least``, some was at least ``sure_most``. ``at``
-    is where the worst was seen, where that is known.
+    is where the worst was seen, where that is known; ``rhythm``: that of the runs beyond it.
     """
 
     about: Thing
@@ -65,6 +67,7 @@ class Compared:
     why: str = ""
     urgency: int | None = None
     at: int | None = None
+    rhythm: Rhythm | None = None
 
     @property
     def below(self) -> bool:
@@ -211,10 +214,77 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
     if own is None or not len(own.least):
         yield _not_shown(about, "cost", first.least, first.most, _no_body(board, about))
     elif isr.drains is not None:
-        yield _drained(board, about, isr.drains, first, own, "cost")
-    else:
+        yield _drained(board, about, isr.drains, Range(first.least, first.most + isr.longer), own, "cost")
+    elif isr.serves_all or not _each_seen(board, isr):
         yield _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
+    else:
+        yield from _in_rhythm(board, isr, own)
+    yield from _moments(board, isr, own)
     yield from _guards(board, waits, about, isr.guards, isr.cost)
+
+
+def _moments(board: Measurement, isr: Isr, own: ExecutionTimes | None) -> Iterator[Compared]:
+    """How much CPU time after the first instruction what lies within a routine comes, in runs with nothing on top."""
+    bodies = board.shown.bodies.get(isr.thing)
+    for name, place in isr.moments:
+        shown = board.events(f"{isr.thing}.{name}")
+        if shown is None or own is None or bodies is None:
+            yield _not_shown(isr.thing, f"moments.{name}", place.least, place.most, "no line shows it")
+            continue
+        whole = own.interrupted == 0
+        starts, ends = bodies.start[bodies.whole][whole], bodies.end[bodies.whole][whole]
+        at = np.append(shown, np.iinfo(np.int64).max)[place_of(shown, starts - board.resolution)]
+        inside = at <= ends + board.resolution
+        after = np.maximum(0, at - starts)[inside]
+        if not len(after):
+            yield _not_shown(isr.thing, f"moments.{name}", place.least, place.most, "no run shows it by itself")
+            continue
+        others = [other for other in unseen_routines(board.paper, board.shown) if other.urgency < isr.urgency]
+        slack = board.slack(int(after.max()))
+        sure_most = int((after - unseen_work(board.paper, others, after)).max()) - slack
+        measured = Measured(int(after.min()), int(after.max()), len(after), board.resolution)
+        made = _judged(isr.thing, f"moments.{name}", place.least, place.most, measured,
+                       (int(after.min()) + slack, sure_most), why=f"{isr.thing}.{name}")  # fmt: skip
+        worst = int(np.argmax(after)) if made.beyond else int(np.argmin(after))
+        yield replace(made, at=int(starts[inside][worst]))
+
+
+def _each_seen(board: Measurement, isr: Isr) -> bool:
+    """Whether every run of a routine shows by itself, so that each n-th can be told."""
+    single, lines = board.isrs[isr.name].single, board.shown.through.get(isr.thing, ())
+    signals = [board.capture.signals[line] for line in lines if line in board.capture.signals]
+    alone = single is None or bool(single.all())
+    return alone and isr.cost.least > board.resolution and all(signal.known.all() for signal in signals)
+
+
+def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Compared]:
+    """What runs cost, and what each n-th does more."""
+    about, nth, slack = isr.thing, isr.nth, board.stretched(int(own.most.max()))
+    long = None if nth is None else long_runs(own, isr.cost_first, nth, slack)
+    if nth is None or long is None:
+        whole = _cost(board, about, isr.cost, own, None)
+    else:
+        rest = np.ones(len(long), np.bool_) if long.all() else ~long
+        allowed = isr.cost if long.all() else isr.cost_first
+        whole = _cost(board, about, allowed, _only(own, rest), None)
+    found = rhythm_of(own) if whole.beyond else None
+    if found is not None and int(own.least[~found.long].max()) - slack <= isr.cost_first.most:
+        at = int(board.shown.bodies[about].start[board.shown.bodies[about].whole][np.flatnonzero(found.long)[0]])
+        yield replace(whole, why=found.text, rhythm=found, at=at)
+    else:
+        yield whole
+    if nth is None or long is None or long.all() or not nth.cost.most:
+        return
+    first, of_it = isr.cost_first, _only(own, long)
+    more = ExecutionTimes(of_it.least - first.most, of_it.most - first.least, of_it.interrupted)
+    if whole.state is Agreement.AGREES:
+        place = int(np.flatnonzero(long)[int(np.argmax(of_it.least))])
+        at = int(board.shown.bodies[about].start[board.shown.bodies[about].whole][place])
+        yield replace(_cost(board, about, nth.cost, more, None, "nth"), at=at)
+
+
+def _only(own: ExecutionTimes, chosen: NDArray[np.bool_]) -> ExecutionTimes:
+    return ExecutionTimes(own.least[chosen], own.most[chosen], own.interrupted[chosen])
 
 
 def _no_body(board: Measurement, about: Thing) -> str:

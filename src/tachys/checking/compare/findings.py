@@ -235,6 +235,8 @@ def _code(figure: Compared) -> str:
         return "burst-denser"
     if figure.key == "jitter":
         return "jitter-more"
+    if figure.key.startswith("moments."):
+        return f"moment-{'later' if figure.beyond else 'sooner'}"
     return f"{figure.key}-{'longer' if figure.beyond else 'shorter'}"
 
 
@@ -243,7 +245,7 @@ def _where(board: Measurement, figure: Compared) -> int | None:
     kind, name = figure.about.kind, figure.about.name
     if figure.at is not None:
         return figure.at
-    if figure.key in ("cost", "each", "time"):
+    if figure.key in ("cost", "nth", "each", "time"):
         bodies = board.shown.bodies[figure.about]
         own = board.isrs[name].cost if kind == "isr" else board.steps[name].own
         assert own is not None

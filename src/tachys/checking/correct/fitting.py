@@ -20,6 +20,7 @@ from tachys.capture.table import Capture
 from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement, Compared
 from tachys.checking.compare.findings import likely_mistakes
+from tachys.checking.compare.rhythm import Rhythm
 from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
 from tachys.model.nodes import Source
@@ -115,7 +116,14 @@ class _Writer:
             return
         table: Any = self.document[kind][name]
         refuted = figure.state is Agreement.REFUTES
-        if figure.key in ("cost", "each", "takes"):
+        if figure.rhythm is not None:
+            self._nth(table, f"{kind}.{name}", figure, figure.rhythm)
+        elif figure.key == "nth":
+            self._range(table["nth"], f"{kind}.{name}.nth", "cost", figure, tighten=tighten)
+        elif figure.key.startswith("moments."):
+            name_of = figure.key.partition(".")[2]
+            self._range(table["moments"], f"{kind}.{name}.moments", name_of, figure, tighten=tighten)
+        elif figure.key in ("cost", "each", "takes"):
             self._range(table, f"{kind}.{name}", figure.key, figure, tighten=tighten)
         elif not refuted:
             if tighten and figure.key == "gap":
@@ -175,6 +183,22 @@ class _Writer:
         if pair[0] != pair[1]:
             value.extend(pair)
         self._set(table, path, key, value, figure)
+
+    def _nth(self, table: Any, path: str, figure: Compared, rhythm: Rhythm) -> None:
+        """What each n-th run does more: another n, or a table where there is none."""
+        known, made = table.get("nth"), tomlkit.inline_table()
+        made["n"] = rhythm.n
+        pair = tomlkit.array()
+        room = 2 * figure.measured.resolution if figure.measured else 0
+        pair.extend([
+            quantity(self._less(max(0, rhythm.longer.least - room)), up=False),
+            quantity(self._more(rhythm.longer.most + room), up=True),
+        ])  # fmt: skip
+        made["cost"] = pair
+        for key in known or ():
+            if key not in ("n", "cost", "first"):
+                made[key] = known[key]
+        self._set(table, path, "nth", made, figure)
 
     def _gap(self, table: Any, path: str, figure: Compared) -> None:
         measured = figure.measured
