@@ -57,6 +57,8 @@ pause = "98 us"
 cost = ["1 us", "4 us"]
 """
 SLEEPS = MODEL + '[step.nap]\nsleep = { unless = ["due"] }\n'
+TENTHS = MODEL.replace('cost = ["20 us", "30 us"]\n', 'cost = ["20 us", "30 us"]\nnth = { n = 10, cost = "12 us" }\n')
+WRITES = MODEL.replace('sets = "due"\n', 'sets = "due"\nmoments = { written = ["3 us", "5 us"] }\n')
 FRAMES = 100
 
 
@@ -104,6 +106,10 @@ def one(k, **how):
     return lambda each: how if each == k else {}
 
 
+def each_tenth(tick):
+    return lambda k: {"tick": tick, "slow": 300} if k % 10 == 4 else {}
+
+
 def every(**how):
     return lambda k: how
 
@@ -131,6 +137,11 @@ CASES = {
     "takes-shorter": (MODEL, record(one(7, adc=120))),
     "cost-longer": (MODEL, record(one(7, tick=380, slow=200))),
     "cost-shorter": (MODEL, record(one(7, tick=120))),
+    "cost-longer each tenth": (MODEL, record(each_tenth(380))),
+    "nth-longer": (TENTHS, record(each_tenth(500))),
+    "nth-shorter": (TENTHS, record(each_tenth(290))),
+    "moment-later": (WRITES, record(more=[(at(k, 80), "isr.tick.written,mark") for k in range(FRAMES)])),
+    "moment-sooner": (WRITES, record(more=[(at(k, 20), "isr.tick.written,mark") for k in range(FRAMES)])),
     "time-longer": (MODEL, record(one(15, rest=1_900))),
     "duration-below-bound": (MODEL, record(one(15, rest=600))),
     "guard-longer": (MODEL, record(one(7, edge_at=420, held=230))),
@@ -161,6 +172,11 @@ SAID = {
     "takes-shorter": "unit.adc: it works for less than modelled: at most 12.20 us, model 20.00 us",
     "cost-longer": "isr.tick: its own running time is longer than modelled: at least 37.80 us, model 30.00 us",
     "cost-shorter": "isr.tick: its own running time is shorter than modelled: at most 12.20 us, model 20.00 us",
+    "cost-longer each tenth": "isr.tick: its own running time is longer than modelled (each 10th run takes 13 us more): at least 37.80 us, model 30.00 us",
+    "nth-longer": "isr.tick: what only some of its runs do takes longer than modelled (each 10th): at least 19.80 us, model 12.00 us",
+    "nth-shorter": "isr.tick: what only some of its runs do takes less than modelled (each 10th): at most 9.200 us, model 12.00 us",
+    "moment-later": "isr.tick: an event within it comes later than modelled (written): 6.800 us, model 5.000 us",
+    "moment-sooner": "isr.tick: an event within it comes sooner than modelled (written): 1.200 us, model 3.000 us",
     "time-longer": "step.rest: it blocks longer than modelled: at least 189.8 us, model 102.0 us",
     "duration-below-bound": "step.rest: it took less than the model allows: 60.00 us, model 99.00 us",
     "guard-longer": "step.use: it holds interrupts off for longer than modelled: at least 21.42 us, model 4.000 us",

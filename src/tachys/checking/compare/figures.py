@@ -19,7 +19,7 @@ from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, withou
 from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
 from tachys.checking.compare.items import taken
-from tachys.checking.compare.rhythm import Rhythm, long_runs, rhythm_of
+from tachys.checking.compare.rhythm import Rhythm, long_runs, ordinal, rhythm_of
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
@@ -244,7 +244,7 @@ def _moments(board: Measurement, isr: Isr, own: ExecutionTimes | None) -> Iterat
         sure_most = int((after - unseen_work(board.paper, others, after)).max()) - slack
         measured = Measured(int(after.min()), int(after.max()), len(after), board.resolution)
         made = _judged(isr.thing, f"moments.{name}", place.least, place.most, measured,
-                       (int(after.min()) + slack, sure_most), why=f"{isr.thing}.{name}")  # fmt: skip
+                       (int(after.min()) + slack, sure_most), why=name)  # fmt: skip
         worst = int(np.argmax(after)) if made.beyond else int(np.argmin(after))
         yield replace(made, at=int(starts[inside][worst]))
 
@@ -280,7 +280,7 @@ def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Co
     if whole.state is Agreement.AGREES:
         place = int(np.flatnonzero(long)[int(np.argmax(of_it.least))])
         at = int(board.shown.bodies[about].start[board.shown.bodies[about].whole][place])
-        yield replace(_cost(board, about, nth.cost, more, None, "nth"), at=at)
+        yield replace(_cost(board, about, nth.cost, more, None, "nth"), at=at, why=f"each {ordinal(nth.n)}")
 
 
 def _only(own: ExecutionTimes, chosen: NDArray[np.bool_]) -> ExecutionTimes:

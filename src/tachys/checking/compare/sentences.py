@@ -12,10 +12,10 @@ _WORDS = {
     "takes-shorter": "it works for less than modelled",
     "cost-longer": "its own running time is longer than modelled",
     "cost-shorter": "its own running time is shorter than modelled",
-    "nth-longer": "what each n-th run does more takes longer than modelled",
-    "nth-shorter": "what each n-th run does more takes less than modelled",
-    "moment-later": "what lies within it comes later than modelled",
-    "moment-sooner": "what lies within it comes sooner than modelled",
+    "nth-longer": "what only some of its runs do takes longer than modelled",
+    "nth-shorter": "what only some of its runs do takes less than modelled",
+    "moment-later": "an event within it comes later than modelled",
+    "moment-sooner": "an event within it comes sooner than modelled",
     "each-longer": "each item that it takes costs more than modelled",
     "each-shorter": "each item that it takes costs less than modelled",
     "holds-less": "it holds less than modelled, or what feeds it does not each time",
@@ -96,5 +96,5 @@ def sentence(code: str, more: str = "") -> str:
         words = code.replace("-", " ")
     if not more:
         return words
-    counts = code in ("burst-denser", "items-lost", "level-more")
-    return f"{words} ({more})" if ":" in words or counts else f"{words}: {more}"
+    aside = code in ("burst-denser", "items-lost", "level-more") or quantity in ("nth", "moment")
+    return f"{words} ({more})" if ":" in words or aside or more.startswith("each ") else f"{words}: {more}"
