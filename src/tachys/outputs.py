@@ -59,7 +59,8 @@ def _bounds() -> Any:
     taken = _by_name(_range("Shares"))
     load = _shape("Load", least=Share, most=Share, groups=taken, shares=taken, windows=_list(window), storms=_list(str))
     loses = Literal["never", "possible"]
-    isr = _shape("Routine", **_measured("isr", figure, bounded=True), lost=loses, pending_needed=_null_or(int))
+    inner = _or_not({"inner": _by_name(_shape("Within", response=figure, span=figure))})
+    isr = _shape("Routine", **_measured("isr", figure, bounded=True), lost=loses, pending_needed=_null_or(int), **inner)
     unit = _shape("Unit", **_measured("unit", figure, bounded=True), lost=loses, lost_in_row=_null_or(int),
                   depth_needed=_null_or(int))  # fmt: skip
     flag = _shape("Flag", **_measured("flag", figure, bounded=True), overwritten=loses)

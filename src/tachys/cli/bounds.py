@@ -70,6 +70,7 @@ def show_bounds(found: Bounds, model: str) -> None:
     say(_core_line(found), "")
     _show_needs(found)
     _show_isrs(found)
+    _show_inner(found)
     _show_units(found)
     _show_loop(found)
     _show_flags(found)
@@ -138,6 +139,20 @@ def _show_isrs(found: Bounds) -> None:
     table(columns, [_isr_row(found, name) for name in sorted(found.isrs, key=lambda name: not found.isrs[name].lost)])
     for reason, names in _by_reason(found).items():
         say(f"{', '.join(f'isr.{name}' for name in names)}: unbounded, {reason}.")
+
+
+def _show_inner(found: Bounds) -> None:
+    from tachys.cli.output import heading, table
+
+    rows: list[Row] = [
+        [f"{name}.{moment}", *(text for figure in (within.response, within.span)
+                               for text in (time_text(figure.least, "down"), most_text(figure)))]
+        for name, isr in found.isrs.items() for moment, within in isr.inner.items()
+    ]  # fmt: skip
+    if rows:
+        heading("Within routines: each n-th run, and moments")
+        columns = [("event", ""), ("after what it serves least", "right"), ("most", "right")]
+        table([*columns, ("after first instruction least", "right"), ("most", "right")], rows)
 
 
 def _by_reason(found: Bounds) -> dict[str, list[str]]:

@@ -68,6 +68,8 @@ class Bounds:
         for measure, name, figure in self.figures():
             thing = measure.thing(name)
             found.setdefault(thing, []).append((measure.title, figure))
+        for name, isr in self.isrs.items():
+            found[f"isr.{name}"] += [(f"response to {moment}", each.response) for moment, each in isr.inner.items()]
         for name, need in self.needs.items():
             if need.figure is not None:
                 found[f"need.{name}"] = [("its bound", need.figure)]

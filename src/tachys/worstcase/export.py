@@ -42,6 +42,12 @@ def _losing(found: dict[str, Any], field: str) -> dict[str, Any]:
 def bounds_data(bounds: Bounds) -> dict[str, Any]:
     """Everything, keyed by the model's names."""
     isrs = by_thing(bounds.isrs, "isr", figure, "lost", "pending_needed", bounded=True)
+    for name, isr in bounds.isrs.items():
+        if isr.inner:
+            isrs[name]["inner"] = {
+                moment: {"response": figure(within.response), "span": figure(within.span)}
+                for moment, within in isr.inner.items()
+            }
     units = by_thing(bounds.units, "unit", figure, "lost", "lost_in_row", "depth_needed", bounded=True)
     buffers = by_thing(bounds.buffers, "buffer", figure, "lost", bounded=True)
     flags = by_thing(bounds.flags, "flag", figure, "overwritten", bounded=True)
