@@ -584,11 +584,18 @@ class Inside(Attack):
         inner = [event for name, isr in model["isr"].items() for event in self.more(name, isr, self.flags_of(model))]
         if not inner:
             return model
+        known = [*inner, *(f"source.{name}" for name in model["source"])]
+        known += [
+            f"{kind}.{name}.{self.one('start', 'end')}" for kind in ("isr", "step") for name in model.get(kind, {})
+        ]
+        for unit in model.get("unit", {}).values():
+            if "drains" not in unit and self.chance(0.4):
+                self.counting(unit, known)
         for each in (*model.get("unit", {}).values(), *model["isr"].values()):
             plain = (
                 "on" in each and not str(each["on"]).startswith("buffer.") and not isinstance(each.get("cost"), dict)
             )
-            if plain and self.chance(0.3):
+            if plain and each["on"] and self.chance(0.3):
                 each["on"] = self.dice.choice(inner)
         for buffer in model.get("buffer", {}).values():
             if isinstance(buffer.get("fed_by"), str) and self.chance(0.3):
@@ -600,6 +607,21 @@ class Inside(Attack):
         if "watchdog" in model and self.chance(0.4):
             model["watchdog"]["fed_by"] = self.dice.choice(inner)
         return model
+
+    def counting(self, unit, known):
+        """A unit that counts events in place of time."""
+        for key in ("takes", "busy", "depth"):
+            unit.pop(key, None)
+        unit["counts"] = {"n": self.one(1, 2, 2, 3, 5, 9), "of": self.dice.choice(known)}
+        if self.chance(0.5):
+            unit["repeats"] = True
+            if self.chance(0.6):
+                unit.pop("on", None)
+                unit["primed"] = True
+        elif self.chance(0.3):
+            unit["busy"] = "restart"
+        if self.chance(0.25):
+            unit["cancelled_by"] = self.some(known, 2)
 
     def flags_of(self, model):
         """The flags that steps look at."""

@@ -204,6 +204,9 @@ class _Tokens:
                     )
                 else:
                     self._lose(self.queues["unit", unit.name].pop())
+            elif kind == at.UNIT_OFF:
+                unit = index.units[number]
+                self.superseded += self.works.pop(("unit", unit), []) + self.works.pop(("on top", f"unit.{unit}"), [])
             elif kind == at.UNIT_START:
                 unit = index.units[number]
                 # a primed unit begins at time zero without a cause, before anything else is told

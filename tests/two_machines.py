@@ -13,6 +13,7 @@ from tachys.demo.machine import (
     Plan,
     Routine,
     Store,
+    Tally,
     Task,
     Waits,
 )
@@ -54,7 +55,7 @@ def routine(system, isr, came):
         isr.moves_to, event.name if event.kind == "buffer" else None, empties(isr.drains),
         isr.drains is not None and system.buffer(isr.drains.buffer).room_in is not None,
         isr.nth and More(isr.nth.n, isr.nth.first or isr.nth.n, pair(isr.nth.cost), isr.nth.sets),
-        tuple((name, pair(place)) for name, place in isr.moments),
+        tuple((name, pair(place)) for name, place in isr.moments), event.name if event.kind == "unit" else None,
     )  # fmt: skip
 
 
@@ -67,6 +68,11 @@ def store(system, buffer, came):
     sent_at = sorted(time for event in asked for time in came[event.name]) if asked else None
     return Store(buffer.name, buffer.depth, arrivals, buffer.threshold, pair(buffer.quiet), sent_in, sent_at,
                  buffer.asks_each, buffer.overwrites)  # fmt: skip
+
+
+def tally(unit, came):
+    starts = sorted(time for event in unit.on for time in came[event.name])
+    return Tally(unit.name, unit.counts.of.name, unit.counts.n, starts, unit.counts.repeats)
 
 
 def plan(system, came):
@@ -83,6 +89,7 @@ def plan(system, came):
         core.wake.most, core.late_arrival,
         tuple(Latch(flag, came[event.name]) for flag, events in system.set_by.items() for event in events),
         tuple(store(system, buffer, came) for buffer in system.buffers),
+        tuple(tally(unit, came) for unit in system.units if unit.counts),
     )  # fmt: skip
 
 
@@ -101,6 +108,9 @@ def assert_agreement(system, how, until):
     rows = [name for name, _ in index.rows]
     assert records(at.LAST, rows) == [(r.name, r.event, r.end) for r in truth.served if r.end <= until]
     assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= until]
+    counting = [unit.name for unit in system.units if unit.counts]
+    ended = [each for each in records(at.UNIT_END, index.units) if each[0] in counting]
+    assert ended == [each for each in truth.tallied if each[2] <= until]
     if system.buffers:
         assert sorted(records(at.UNIT_START, index.units)) == sorted((n, b, b) for n, b, _ in truth.sent if b <= until)
     assert [(event.removeprefix("isr."), time) for event, _, time in records(at.INNER, index.inner)] == [

@@ -77,7 +77,7 @@ class Routine:
 
     As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another; one that
     ``waits`` takes no more than find room there, and is not asked while none does. ``marks``: what it does so much CPU
-    time after its first instruction.
+    time after its first instruction. Its event is also the end of a ``tally``.
     """
 
     name: str
@@ -95,6 +95,7 @@ class Routine:
     waits: bool = False
     more: More | None = None
     marks: tuple[tuple[str, tuple[int, int]], ...] = ()
+    tally: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,6 +104,17 @@ class Latch:
 
     flag: str
     arrivals: Sequence[int]
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """A timer in software: set going at ``starts``, or at once and ever again, it is done after n ends of ``of``."""
+
+    name: str
+    of: str
+    n: int
+    starts: Sequence[int] = ()
+    repeats: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,6 +175,7 @@ class Plan:
     late_arrival: bool = False
     latches: tuple[Latch, ...] = ()
     stores: tuple[Store, ...] = ()
+    tallies: tuple[Tally, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,7 +194,7 @@ class Truth:
     """What really happened. ``steps`` are (name, start, end); ``lost`` (name, instant of the event).
 
     ``levels``: how many were in a store, from when on; ``sent``: (store, from, to) of what hardware worked off.
-    ``marks``: (routine.mark, instant), with ``nth`` for the end of a run that did more.
+    ``marks``: (routine.mark, instant), with ``nth`` for the end of a run that did more; ``tallied``: (tally, from, to).
     """
 
     served: list[Served] = field(default_factory=list)
@@ -190,6 +203,7 @@ class Truth:
     levels: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     sent: list[tuple[str, int, int]] = field(default_factory=list)
     marks: list[tuple[str, int]] = field(default_factory=list)
+    tallied: list[tuple[str, int, int]] = field(default_factory=list)
     busy: int = 0
 
 
@@ -272,6 +286,9 @@ class Machine:
             if routine.empties is not None and routine.asked is None:
                 self._stores[routine.empties.store].state = "served"
         self._runs = [0] * len(plan.routines)
+        self._set_going = {tally.name: deque(tally.starts) for tally in plan.tallies}
+        self._since: dict[str, int | None] = {tally.name: 0 if tally.repeats else None for tally in plan.tallies}
+        self._left = {tally.name: tally.n for tally in plan.tallies}
         self._fills = 0
         self._now = 0
         self._mode = "run"  # run, entry, exit, wake, halt
@@ -345,6 +362,11 @@ class Machine:
                     self._waiting[index].append(self._now)
         while self._sets and self._sets[0][0] <= self._now:
             self._flags.add(self._sets.popleft()[1])
+        for name, starts in self._set_going.items():
+            while starts and starts[0] <= self._now:
+                at = starts.popleft()
+                if self._since[name] is None:
+                    self._since[name] = at
         for filled in self._stores.values():
             if filled.quiet_at is not None and filled.quiet_at <= self._now:
                 filled.quiet_at = None
@@ -500,6 +522,7 @@ class Machine:
         if more is not None:
             self.truth.marks.append((f"{routine.name}.nth", self._now))
             self._flags.update(more.sets)
+        self._count(routine.name)
         if routine.asked is not None:
             self._stores[routine.asked].state = "rests"
             self._ask(self._stores[routine.asked])
@@ -508,6 +531,25 @@ class Machine:
             self._start_mode("exit", self.plan.exit)
         else:
             self._accept(following, self.plan.chain)
+
+    def _count(self, ended: str) -> None:
+        """A routine has ended: tallies that count it, and the routines whose event their end is."""
+        for tally in self.plan.tallies:
+            since = self._since[tally.name]
+            if tally.of != ended or since is None:
+                continue
+            self._left[tally.name] -= 1
+            if self._left[tally.name]:
+                continue
+            self._left[tally.name] = tally.n
+            self._since[tally.name] = self._now if tally.repeats else None
+            self.truth.tallied.append((tally.name, since, self._now))
+            for index, routine in enumerate(self.plan.routines):
+                if routine.tally == tally.name:
+                    if len(self._waiting[index]) >= routine.pending:
+                        self.truth.lost.append((routine.name, self._now))
+                    else:
+                        self._waiting[index].append(self._now)
 
     def _start_mode(self, mode: str, length: int) -> None:
         self._mode, self._until = mode, self._now + length
@@ -663,6 +705,7 @@ class Machine:
             if self._next[index] < len(routine.arrivals)
         ]
         ahead += [self._sets[0][0]] if self._sets else []
+        ahead += [starts[0] for starts in self._set_going.values() if starts]
         for filled in self._stores.values():
             ahead += list(filled.store.arrivals[filled.came : filled.came + 1])
             ahead += list((filled.store.sent_at or ())[filled.looked : filled.looked + 1])

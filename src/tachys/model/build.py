@@ -12,7 +12,7 @@ from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.nodes import Buffer, Core, Isr, Loop, Nth, Period, Step, Unit
+from tachys.model.nodes import Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
@@ -199,7 +199,13 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
         )
     if not table.primed and not as_names(table.on) and table.drains is None:
         report.complain(path, "nothing ever starts it", 'write on = "source.sample", or primed = true')
-    takes = clocks.cost(table.takes, (*path, "takes"))
+    counts = _counts(path, table, report)
+    if counts is not None:
+        return Unit(name, tuple(map(Event.written, as_names(table.on))), Range(1, LONGEST_PS), table.busy,
+                    primed=table.primed, counts=counts)  # fmt: skip
+    if table.takes is None:
+        report.complain(path, "nothing says how long it works", 'write takes = "15 us", or what it counts')
+    takes = Range(1, 1) if table.takes is None else clocks.cost(table.takes, (*path, "takes"))
     if takes.least == 0:
         report.complain((*path, "takes"), "is 0", "what takes no time is no unit; write for instance 15 cycles")
     depth = (table.depth or 1) if table.busy == "queue" else 0
@@ -208,6 +214,28 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
     if drains is not None:
         return Unit(name, (), takes, drains=drains, asked_at=on)
     return Unit(name, on, takes, table.busy, depth, table.primed)
+
+
+def _counts(path: Path, table: UnitTable, report: Reporter) -> Counts | None:
+    """What a unit counts in place of time."""
+    given = table.counts
+    if given is None:
+        for key in ("repeats", "cancelled_by"):
+            if getattr(table, key):
+                report.complain(
+                    (*path, key), f"not yet: {key} goes with counts", "write what it counts, or leave it out"
+                )
+        return None
+    if table.takes is not None:
+        report.complain((*path, "takes"), "it counts in place of time", "write takes or counts")
+    if table.busy == "queue" or table.drains is not None:
+        with_what = "a queue" if table.busy == "queue" else "drains"
+        report.complain((*path, "counts"), f"not yet beside {with_what}", "leave one of them out")
+    if table.repeats and as_names(table.on) and table.busy == "restart":
+        report.complain((*path, "busy"), "not yet: what repeats is not started anew", "leave it out")
+    return Counts(
+        given.n, Event.written(given.of), table.repeats, tuple(map(Event.written, as_names(table.cancelled_by)))
+    )
 
 
 def _guards(

@@ -42,6 +42,7 @@ class Graph:
     polls, what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many
     items; ``drain``: who takes them; ``asked_at``: the units that each event asks to take one; ``putters``: the
     steps that put into one, and what; ``mover``: the routine that puts into one what it has drained of another.
+    ``counted`` and ``cancels``: the units that count each event, and those that it sends to rest.
     """
 
     def __init__(
@@ -97,7 +98,14 @@ class Graph:
         waited = [flag for step in steps for flag in step.flags_waited]
         self.flags = tuple(dict.fromkeys([*self._set_by, *(flag for flag in (*polled, *waited) if flag)]))
         self.causes: dict[Thing, tuple[Event, ...]] = {body.thing: body.on for body in bodies}
+        self.counted: dict[Event, list[Unit]] = defaultdict(list)
+        self.cancels: dict[Event, list[Unit]] = defaultdict(list)
         for unit in units:
+            if unit.counts is not None:
+                self.causes[unit.thing] = (*unit.on, unit.counts.of)
+                self.counted[unit.counts.of].append(unit)
+                for event in unit.counts.cancelled_by:
+                    self.cancels[event].append(unit)
             if unit.drains is not None:
                 self.causes[unit.thing] = (*self._fed_by[f"buffer.{unit.drains}"], *unit.asked_at)
                 for event in unit.asked_at:

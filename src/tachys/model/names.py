@@ -105,6 +105,12 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
         for name, table in table_of(raw, section).items():
             for event in _as_list(table.get("on")):
                 yield (section, name, "on"), event, known, "event"
+    for name, table in table_of(raw, "unit").items():
+        counts = table.get("counts")
+        if isinstance(counts, dict):
+            yield from ((("unit", name, "counts"), event, events, "event") for event in _as_list(counts.get("of")))
+        for event in _as_list(table.get("cancelled_by")):
+            yield ("unit", name, "cancelled_by"), event, events, "event"
     yield from _buffer_references(raw, events, buffers)
     for name, table in table_of(raw, "isr").items():
         if isinstance(table.get("cost"), dict):

@@ -149,11 +149,24 @@ class Buffer(Named):
 
 
 @dataclass(frozen=True, slots=True)
+class Counts:
+    """A unit ends with the ``n``-th event ``of`` these after the one that started it; one that ``repeats`` begins anew.
+
+    It goes to rest without an end at any of the events ``cancelled_by``.
+    """
+
+    n: int
+    of: Event
+    repeats: bool = False
+    cancelled_by: tuple[Event, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Unit(Body):
     """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue.
 
     One that ``drains`` a buffer takes one item whenever it is at rest, and works for that; one with ``asked_at`` only
-    as one of these events comes.
+    as one of these events comes. One that ``counts`` takes as long as that, whatever ``takes`` says.
     """
 
     kind: ClassVar[str] = "unit"
@@ -165,6 +178,7 @@ class Unit(Body):
     primed: bool = False
     drains: str | None = None
     asked_at: tuple[Event, ...] = ()
+    counts: Counts | None = None
 
 
 @dataclass(frozen=True, slots=True)

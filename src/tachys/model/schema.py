@@ -201,12 +201,22 @@ class PutTable(Table):
     full: Literal["wait"] | None = None
 
 
+class CountTable(Table):
+    """Ends with the n-th such event after the one that started it."""
+
+    n: Positive
+    of: str
+
+
 class UnitTable(Table):
     """Hardware that works without the core, then raises its own event."""
 
     on: Names = []
     drains: str | None = None
-    takes: TimeRange
+    takes: TimeRange | None = None
+    counts: CountTable | None = None
+    repeats: bool = False
+    cancelled_by: Names = []
     busy: Literal["drop", "restart", "queue"] = "drop"
     depth: Annotated[int, Field(strict=True, ge=1, le=10**6)] | None = None
     primed: bool = False

@@ -21,6 +21,10 @@ def timeless_ring(
     for unit in units:
         for event in (*unit.on, *unit.asked_at):
             follow.setdefault(event, []).append(unit.start)
+        if unit.counts is not None:
+            follow.setdefault(unit.counts.of, []).append(unit.end)
+            if unit.counts.repeats:
+                follow.setdefault(unit.end, []).append(unit.start)
     for buffer in buffers:
         takers = [unit.start for unit in units if unit.drains == buffer.name and not unit.asked_at]
         moved = [isr.end for isr in isrs if isr.moves_to == buffer.name]

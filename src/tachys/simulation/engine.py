@@ -34,7 +34,9 @@ def work_of(system: System, length: int) -> int:
     if always and system.loop is not None and not sleeps:  # one that only looks, or sleeps, is passed over
         taken = sum(act.takes.least for step in always for act in step.acts)
         passes = length // max(1, taken + system.loop.overhead.least)
-    rings = sum(length // max(1, unit.takes.least) for unit in system.units if unit.primed)  # go round by themselves
+    rings = sum(
+        length // max(1, unit.takes.least) for unit in system.units if unit.primed and not unit.counts
+    )  # go round by themselves
     return 300 * (events_in(system, length) + passes + rings)
 
 

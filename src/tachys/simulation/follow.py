@@ -207,9 +207,14 @@ def _lost_items(records: Records, of_buffer: Bools, puts: Ints) -> Bools:
 
 def _ended(records: Records, system: System, kind: str, name: str, body: Bools, going: Ints) -> Ints:
     """The end of the body that began at each place; lost where a unit is restarted before."""
+    ends = (records.kind == _ENDS[kind]) & body
     restarts = kind == "unit" and system.unit(name).busy == "restart"
-    broken = (records.kind == at.UNIT_LOST) & body if restarts else None
-    return _end(records, (records.kind == _ENDS[kind]) & body, going, broken)
+    found = _end(records, ends, going, (records.kind == at.UNIT_LOST) & body if restarts else None)
+    off = np.flatnonzero((records.kind == at.UNIT_OFF) & body)
+    if len(off):  # what is cancelled has no answer, and lacks none
+        sooner = _at_place(off, np.searchsorted(off, going, side="right"))
+        found[(sooner >= 0) & ((found < 0) | (sooner < found))] = SUPERSEDED
+    return found
 
 
 def _mask(records: Records, chosen: Ints) -> Bools:

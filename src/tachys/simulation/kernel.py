@@ -43,7 +43,18 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
         at += 1
         for address in range(m[place], m[place + 1]):
             target = m[address]
-            if target >= FIRST_FEED:
+            if target >= FIRST_COUNT:
+                number = (target - FIRST_COUNT) // 2
+                if target % 2:
+                    cancel(m, log, number)
+                elif count(m, log, number):
+                    if held + 1 >= chain + m[CHAIN_SIZE]:
+                        m[FAULT] = NO_ROOM
+                        return
+                    m[held] = m[N_SOURCES] + 2 * number + 1
+                    m[held + 1] = m[N_SOURCES] + 2 * number
+                    held += 1 + m[m[UNITS] + number * UNIT_SIZE + U_REPEATS]
+            elif target >= FIRST_FEED:
                 number = (target - FIRST_FEED) // ITEMS
                 for _ in range(target % ITEMS):
                     follows = put(m, log, number)
@@ -123,9 +134,41 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
         if busy != RESTART:
             return False
     m[unit + U_CAUSE] = now
-    set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
+    m[unit + U_LEFT] = m[unit + U_COUNTS]
+    if m[unit + U_COUNTS]:
+        set_next(m, number, COUNTING)
+    else:
+        set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
     write(m, log, UNIT_START, number, now)
     return True
+
+
+@kernel(inline=True)
+def count(m: Ints, log: Ints, number: int) -> bool:
+    """A unit counts an event; whether it ends with it. One that repeats begins anew before that is raised."""
+    unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
+    if m[m[NEXT] + number] == NEVER:
+        return False
+    m[unit + U_LEFT] -= 1
+    if m[unit + U_LEFT]:
+        return False
+    cause = m[unit + U_CAUSE]
+    observe(m, m[unit + U_STATS], now - cause, 1)
+    write(m, log, UNIT_END, number, cause)
+    if m[unit + U_REPEATS]:
+        m[unit + U_LEFT], m[unit + U_CAUSE] = m[unit + U_COUNTS], now
+        write(m, log, UNIT_START, number, now)
+    else:
+        set_next(m, number, NEVER)
+    return True
+
+
+@kernel(inline=True)
+def cancel(m: Ints, log: Ints, number: int) -> None:
+    """A unit that counts goes to rest without an end."""
+    if m[m[NEXT] + number] != NEVER:
+        set_next(m, number, NEVER)
+        write(m, log, UNIT_OFF, number, m[m[UNITS] + number * UNIT_SIZE + U_CAUSE])
 
 
 @kernel(inline=True)

@@ -18,9 +18,11 @@ Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
 NEVER = 1 << 62
+COUNTING = NEVER - 1  # when a unit ends that counts events
 FIRST_FLAG = 1 << 32  # among what an event raises, flags stand behind all rows
 FIRST_FEED = 1 << 40  # and behind them buffers, each number times ITEMS and how many items it puts
 ITEMS = 1 << 20
+FIRST_COUNT = 1 << 61  # and behind them units that count it, or that it sends to rest, each number times two
 BLOCK = 16  # items whose earliest time is kept together
 OCTAVES = 62
 
@@ -46,8 +48,9 @@ SCALARS = 81
 (S_KIND, S_JITTER, S_WHOLE, S_REST, S_DEN, S_GAP, S_EXTRA, S_COUNT, S_PAUSE, S_ROOM, S_BASE, S_OVER, S_LEFT, S_BEGAN,
  S_HELD) = range(15)  # fmt: skip
 SOURCE_SIZE = S_HELD + 1
-U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_STATS = range(12)
-UNIT_SIZE = U_STATS + 1
+(U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_COUNTS, U_LEFT,
+ U_REPEATS, U_STATS) = range(15)  # fmt: skip
+UNIT_SIZE = U_STATS + 1  # U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
  L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_NTH, L_NTH_IN, L_NTH_LEAST, L_NTH_MOST, L_NTH_INNER,
  L_MOMENTS, L_MOMENTS_END, L_STATS) = range(25)  # fmt: skip
@@ -105,7 +108,7 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
- ITEM_TAKEN, ASKED, ITEM_OVER, INNER) = range(28)  # fmt: skip
+ ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF) = range(29)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 

@@ -132,6 +132,10 @@ class _Builder:
                 targets[event] = [*set_, *targets[event]] if event.moment == "nth" else [*targets[event], *set_]
         for event, feeds in self.system.graph.feeds.items():
             targets[event] += [at.FIRST_FEED + self.buffers[buffer] * at.ITEMS + items for buffer, items in feeds]
+        for cancels, table in ((0, self.system.graph.counted), (1, self.system.graph.cancels)):
+            for event, counting in table.items():
+                first = [at.FIRST_COUNT + 2 * self.units[unit.name] + cancels for unit in counting]
+                targets[event] = [*targets[event], *first] if cancels else [*first, *targets[event]]
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
         self.words[at.CHAIN_SIZE] = 64 * (len(self.units) + len(self.buffers)) + 1024
@@ -199,6 +203,7 @@ class _Builder:
             "U", least=unit.takes.least, most=unit.takes.most, busy=_BUSY[unit.busy], depth=depth,
             room=self._put([0] * depth), cause=0, head=0, held=0, lost=0,
             drains=self.buffers[unit.drains] if unit.drains else -1, asked=bool(unit.asked_at),
+            counts=unit.counts.n if unit.counts else 0, left=0, repeats=bool(unit.counts and unit.counts.repeats),
             stats=self.stats[f"{unit.thing}.time"],
         )  # fmt: skip
 

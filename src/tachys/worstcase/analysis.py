@@ -14,7 +14,7 @@ from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.events import Events
 from tachys.worstcase.fixedpoint import settle, with_all
 from tachys.worstcase.flags import flag_bounds
-from tachys.worstcase.laws import UnitLaw, law_of
+from tachys.worstcase.laws import CountLaw, UnitLaw, law_of
 from tachys.worstcase.load import load_bounds
 from tachys.worstcase.loop import LoopWindows, step_bounds
 from tachys.worstcase.narrowing import depth_needed, narrowed
@@ -40,6 +40,10 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
         f"buffer.{name}": FlagBounds(f"buffer.{name}", found.reaction, found.lost, found.reason)
         for name, found in asked.items()
     }
+    counted = {
+        unit.name: law.finished(reach) for unit in tight.units if isinstance(law := law_of(tight, unit.thing), CountLaw)
+    }
+    reach = replace(reach, units=reach.units | counted)
     starved = {unit.name: known.starved(unit) for unit in tight.units if unit.asked_at}
     reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asking, units=reach.units | starved)
     for step in tight.steps if passes else ():  # what a flag keeps apart is only known now

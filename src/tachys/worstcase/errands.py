@@ -46,7 +46,7 @@ def _errand(system: System, flag: str) -> Errand | None:
     if len(places) != 1 or (isr is not None and len(isr.on) != 1) or ended.kind != "unit" or ended.moment != "end":
         return None
     unit = system.unit(ended.name)
-    if unit.primed or len(unit.on) != 1 or unit.on[0].kind != "step":
+    if unit.counts is not None or unit.primed or len(unit.on) != 1 or unit.on[0].kind != "step":
         return None
     begins, steps = system.step(unit.on[0].name), list(system.steps)
     always = all(each.polls is None and each.every is None for each in (begins, waits))

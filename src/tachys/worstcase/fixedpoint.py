@@ -40,6 +40,7 @@ def settle(system: System, *, plain: bool = False) -> Settled:
     asked = set(system.graph.begun_by)
     if any(event.kind == "step" for event in asked):  # a polled step comes as its flag is set
         asked |= set(system.graph.sets)
+    asked |= set(system.graph.counted)
     asked |= set(system.graph.feeds) | set(system.graph.asked_at) | {step.start for step in system.steps if step.puts}
     asked |= {isr.end for isr in system.graph.mover.values()}
     asked = {event.thing.end if event.moment == "nth" else event for event in asked}

@@ -13,7 +13,7 @@ from typing import ClassVar
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
-from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
+from tachys.model.nodes import Buffer, Counts, Isr, Source, Step, Unit
 from tachys.model.quantities import time_in_words
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
@@ -199,6 +199,109 @@ class UnitLaw(Law):
     def span(self, found: Finished, event: Event) -> Figure:
         """An operation."""
         return self.operation
+
+
+class CountLaw(UnitLaw):
+    """Hardware, or a timer in software, that counts events in place of time."""
+
+    losing: ClassVar[str] = ""
+
+    @property
+    def counts(self) -> Counts:
+        """What it counts."""
+        assert self.node.counts is not None
+        return self.node.counts
+
+    @property
+    def in_rings(self) -> bool:
+        """What counts lets no token through by itself."""
+        return False
+
+    @property
+    def least_again(self) -> int:
+        """Several counted events may come at once."""
+        return 0
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """Each end takes n of what it counts, and if it does not repeat, a start of its own."""
+        unit, counts = self.node, self.counts
+        if curves.tangled(unit.thing):
+            return Unbounded(f"{unit.thing} counts what follows from it")
+        ends, starts = thinned(curves.curve(counts.of), counts.n), curves.starts(unit)
+        if counts.repeats:
+            return ends if event.moment == "end" else sum_of([starts, ends])
+        return tightest([ends, moved(starts, extra=1)]) if event.moment == "end" else starts
+
+    def bounds(self, curves: Curves) -> UnitBounds:
+        """Before it is known how long what it counts may stay away."""
+        figure = Figure(0, None, reason=f"nothing is known yet of {self.counts.of}")
+        return UnitBounds(self.node.name, figure, True, "it may be at work", None, 0)
+
+    def finished(self, found: Finished) -> UnitBounds:
+        """How long so many events take, the first at once, or after the longest time to the next.
+
+        Whether a start may find it at work.
+        """
+        unit, counts, curve = self.node, self.counts, found.events.curve(self.counts.of)
+        least, gap, apart = curve.least_span(counts.n), found.gap(counts.of), found.distances(counts.of)[1]
+        first = Figure(0, None, reason=f"{counts.of} need not come")
+        if gap is not None:
+            first = Figure(0, gap, (Part("until the first that it counts", counts.of, 1, gap),))
+        if gap is not None and apart.most is not None and apart.most < gap:
+            more = [replace(part, count=(counts.n - 1) * part.count) for part in apart.parts] if counts.n > 1 else []
+            time = summed(least, [*first.parts, *more])
+        elif gap is not None:
+            time = summed(least, [replace(first.parts[0], count=counts.n)])
+        else:
+            time = replace(first, least=least)
+        starts = found.events.starts(unit)
+        if not unit.on or (not counts.repeats and time.most is not None and starts.least_span(2) > time.most):
+            return UnitBounds(unit.name, time, False, "", 0, 0)
+        return UnitBounds(unit.name, time, True, "a start can come while it is at work", None, 0)
+
+    def _gaps(self, gaps: Gaps, wait: int, *, lost: bool) -> None:
+        """One that goes on by itself ends with each so many-th of what it counts."""
+        counts = self.counts
+        if counts.repeats and self.node.primed and not counts.cancelled_by:
+            gaps.follows(self.node.end, (counts.of,), lambda gap: counts.n * gap)
+            gaps.after(self.node.start, (self.node.end,), 0)
+
+    def rate(self, found: Finished, rates: Rates) -> Fraction:
+        """One in so many of what it counts, where it goes on by itself."""
+        counts = self.counts
+        sure = counts.repeats and self.node.primed and not counts.cancelled_by
+        return _rate_of_causes(self.system, (counts.of,), rates) / counts.n if sure else Fraction(0)
+
+    def passes(self, found: Finished, moment: str) -> Figure:
+        """It is in no ring."""
+        return Law.passes(self, found, moment)
+
+    def delay(self, found: Finished, event: Event) -> Figure:
+        """As long as it counts, where nothing cancels it."""
+        if event.moment == "start":
+            return Figure(0, 0)
+        if self.counts.cancelled_by:
+            return Figure(0, None, reason=f"{self.node.thing} may be cancelled")
+        return found.units[self.node.name].time
+
+    def distance(self, found: Finished, event: Event, least: int) -> Figure:
+        """Of one that goes on by itself that of so many of what it counts."""
+        counts = self.counts
+        if not (counts.repeats and self.node.primed) or counts.cancelled_by or found.events.tangled(self.node.thing):
+            return super().distance(found, event, least)
+        one = found.distances(counts.of)[1]
+        if one.most is None:
+            return Figure(least, None, reason=one.reason)
+        figure = summed(least, [replace(part, count=counts.n * part.count) for part in one.parts])
+        gap = found.gap(self.node.end)  # from time zero to the first end
+        assert figure.most is not None
+        if event.moment == "start" and gap is not None and gap > figure.most:
+            return Figure(least, gap, (Part("longest time to the next", self.node.end, 1, gap),))
+        return figure
+
+    def span(self, found: Finished, event: Event) -> Figure:
+        """As long as it counts."""
+        return self.delay(found, self.node.end)
 
 
 class DrainLaw(UnitLaw):
@@ -523,9 +626,11 @@ def law_of(system: System, thing: Thing) -> Law:
     if thing.kind == "flag":
         return FlagLaw(system, thing)
     node = system.nodes[thing]
-    return (
-        DrainLaw(system, node) if isinstance(node, Unit) and node.drains is not None else LAWS[thing.kind](system, node)
-    )
+    if isinstance(node, Unit) and node.counts is not None:
+        return CountLaw(system, node)
+    if isinstance(node, Unit) and node.drains is not None:
+        return DrainLaw(system, node)
+    return LAWS[thing.kind](system, node)
 
 
 def hop(found: Finished, link: Link) -> Figure:

@@ -54,6 +54,10 @@ def raised_by_loop(system: System) -> frozenset[Event]:
     raised = {event for step in system.steps for event in (step.start, step.end)}
     bodies = [({isr.start, isr.end}, isr.on) for isr in system.isrs]
     bodies += [({unit.start}, system.graph.causes[unit.thing]) for unit in system.units]
+    for unit in system.units:
+        if unit.counts is not None:
+            bodies.append(({unit.start, unit.end}, (*unit.on, unit.counts.of)))
+    bodies += [({event}, (isr.start, isr.end)) for isr in system.isrs for event in isr.inner]
     bodies += [({buffer.event}, system.graph.causes[buffer.thing]) for buffer in system.buffers]
     grown = True
     while grown:
@@ -452,7 +456,8 @@ class LoopWindows:
         limits = [] if wait.at_most is None else [wait.at_most.most]
         if wait.on.kind == "unit":
             unit = self.system.unit(wait.on.name)
-            if all(event.kind == "step" for event in self.system.graph.causes[unit.thing]):
+            alone = all(event.kind == "step" for event in self.system.graph.causes[unit.thing])
+            if alone and unit.counts is None:
                 limits.append(self.events.wait(unit) + unit.takes.most)
         if limits:
             return [Part(wait.part, step.thing, 1, min(limits), by_clock=True)]
