@@ -58,6 +58,10 @@ cost = ["1 us", "4 us"]
 """
 SLEEPS = MODEL + '[step.nap]\nsleep = { unless = ["due"] }\n'
 TENTHS = MODEL.replace('cost = ["20 us", "30 us"]\n', 'cost = ["20 us", "30 us"]\nnth = { n = 10, cost = "12 us" }\n')
+PAGED = MODEL + (
+    '[unit.second]\ncounts = { n = 10, of = "isr.tick.end" }\nrepeats = true\nprimed = true\n'
+    '[probe.UNIT]\nshows = "unit.second.end"\nedge = "rise"\nalso = ["unit.second.end"]\n'
+)
 WRITES = MODEL.replace('sets = "due"\n', 'sets = "due"\nmoments = { written = ["3 us", "5 us"] }\n')
 FRAMES = 100
 
@@ -135,6 +139,7 @@ CASES = {
     "jitter-more": (MODEL, record(every(stray=150))),
     "takes-longer": (MODEL, record(one(7, adc=330))),
     "takes-shorter": (MODEL, record(one(7, adc=120))),
+    "counts-off": (PAGED, record(more=[(at(k, 251) + 9, "unit.second.end,mark") for k in range(4, FRAMES, 9)])),
     "cost-longer": (MODEL, record(one(7, tick=380, slow=200))),
     "cost-shorter": (MODEL, record(one(7, tick=120))),
     "cost-longer each tenth": (MODEL, record(each_tenth(380))),
@@ -170,6 +175,7 @@ SAID = {
     "jitter-more": "source.tick: its events stray further from their grid than its jitter: at least 29.80 us, model 10.00 us",
     "takes-longer": "unit.adc: it works longer than modelled: at least 32.80 us, model 25.00 us",
     "takes-shorter": "unit.adc: it works for less than modelled: at most 12.20 us, model 20.00 us",
+    "counts-off": "unit.second: it ends after another number of events than modelled (isr.tick.end): 9, model 10",
     "cost-longer": "isr.tick: its own running time is longer than modelled: at least 37.80 us, model 30.00 us",
     "cost-shorter": "isr.tick: its own running time is shorter than modelled: at most 12.20 us, model 20.00 us",
     "cost-longer each tenth": "isr.tick: its own running time is longer than modelled (each 10th run takes 13 us more): at least 37.80 us, model 30.00 us",

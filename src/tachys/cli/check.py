@@ -328,6 +328,10 @@ def figure_row(figure: Compared, core: Core) -> Row:
     if figure.key in ("guard", "jitter"):
         model = f"≤ {time_text(figure.high)}"
     measured = figure.measured
+    if figure.key == "counts":  # a number, no time
+        seen = NONE if measured is None else str(measured.most)
+        return [figure.about, key, str(figure.low), seen, str(measured.count) if measured else NONE, NONE,
+                str(figure.state)]  # fmt: skip
     if figure.key in ("period", "every") and figure.low and figure.high:
         middle = Fraction(figure.low + figure.high, 2)
         off = (figure.high - middle) / middle

@@ -323,6 +323,8 @@ def _without_restarts(shown: Readings, unit: Unit, slack: int) -> None:
 def _works(board: Measurement, unit: Unit) -> Paired | None:
     """Starts and ends of a unit: from its own line, or from what starts it and its end."""
     bodies, ends = board.shown.bodies.get(unit.thing), board.events(unit.end)
+    if unit.counts is not None and (unit.counts.repeats or unit.counts.cancelled_by):
+        return None  # what it began with, or whether it was cancelled, no line tells
     if unit.drains is not None:
         return _taken_up(board, unit) if bodies is None else None  # one after the other look like one
     starts = board.shown.all_of(unit.on)

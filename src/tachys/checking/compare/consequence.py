@@ -25,7 +25,12 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
         if kind == "source":
             sources[name] = _source(sources[name], figure)
         elif kind == "unit":
-            units[name] = replace(units[name], takes=_wider(units[name].takes, figure))
+            counts = units[name].counts
+            units[name] = (
+                replace(units[name], takes=_wider(units[name].takes, figure))
+                if counts is None
+                else replace(units[name], counts=replace(counts, n=figure.measured.most))
+            )
         elif kind == "isr":
             isrs[name] = _isr(isrs[name], figure)
         elif kind == "step":

@@ -23,7 +23,7 @@ from tachys.checking.compare.rhythm import Rhythm, long_runs, ordinal, rhythm_of
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
-from tachys.model.nodes import Isr, Source, Step, Unit
+from tachys.model.nodes import Counts, Isr, Source, Step, Unit
 from tachys.model.quantities import Range
 from tachys.stretches import place_of
 from tachys.worstcase.arrivals import source_curve
@@ -194,6 +194,8 @@ def _distances(board: Measurement, source: Source, about: Thing, instants: Insta
 
 def _unit(board: Measurement, unit: Unit) -> Compared:
     about = unit.thing
+    if unit.counts is not None:
+        return _counted(board, unit, unit.counts)
     paired = board.units[unit.name].paired
     takes = None if paired is None else paired.takes if paired.takes is not None else paired.after
     if takes is None or not len(takes):
@@ -202,6 +204,31 @@ def _unit(board: Measurement, unit: Unit) -> Compared:
     measured = Measured(least, most, len(takes), board.resolution)
     slack = board.slack(most)
     return _judged(about, "takes", unit.takes.least, unit.takes.most, measured, (least + slack, most - slack))
+
+
+def _counted(board: Measurement, unit: Unit, counts: Counts) -> Compared:
+    """How many events lie between two ends of what repeats, or between its start and its end."""
+    about, ends, of = unit.thing, board.events(unit.end), board.events(counts.of)
+    paired, repeats = board.units[unit.name].paired, counts.repeats and not unit.on and not counts.cancelled_by
+    if ends is None or of is None or (paired is None and not repeats):
+        return _not_shown(about, "counts", counts.n, counts.n, "no line shows what it counts, or its ends")
+    off = board.resolution
+    sure = len(of) > 1 and int(np.diff(of).min()) > 4 * off
+    if paired is not None:
+        begins, ends = paired.at, paired.at + paired.after
+        before = place_of(of, begins, behind=True)
+        clear = place_of(of, begins - off) == place_of(of, begins + off, behind=True)
+    else:
+        begins, ends = ends[:-1], ends[1:]
+        before, clear = place_of(of, begins + off, behind=True), np.ones(len(begins), np.bool_)
+    seen = (place_of(of, ends + off, behind=True) - before)[clear]
+    if not sure or not len(seen):
+        return _not_shown(about, "counts", counts.n, counts.n, "it is not sure which of the events it counts")
+    usual = int(np.median(seen))  # some of what it counts may have no edge
+    wrong = usual != counts.n and int((seen == usual).sum()) * 2 > len(seen)
+    measured = Measured(usual, usual, len(seen), 0)
+    state = Agreement.REFUTES if wrong else Agreement.AGREES
+    return Compared(about, "counts", counts.n, counts.n, measured, state, usual, usual, str(counts.of))
 
 
 def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:

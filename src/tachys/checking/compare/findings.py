@@ -235,6 +235,8 @@ def _code(figure: Compared) -> str:
         return "burst-denser"
     if figure.key == "jitter":
         return "jitter-more"
+    if figure.key == "counts":
+        return "counts-off"
     if figure.key.startswith("moments."):
         return f"moment-{'later' if figure.beyond else 'sooner'}"
     return f"{figure.key}-{'longer' if figure.beyond else 'shorter'}"

@@ -39,7 +39,7 @@ def _further(figure: Compared) -> Compared:
     """A figure measured to lie twice as far out as it was, at the end that is refuted."""
     measured = figure.measured
     assert measured is not None
-    if figure.key in ("period", "every"):  # one figure, not a range
+    if figure.key in ("period", "every", "counts"):  # one figure, not a range
         return figure
     least = measured.least // 2 if figure.below else measured.least
     most = 2 * measured.most if figure.beyond else measured.most

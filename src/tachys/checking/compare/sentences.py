@@ -10,6 +10,7 @@ _WORDS = {
     "jitter-more": "its events stray further from their grid than its jitter",
     "takes-longer": "it works longer than modelled",
     "takes-shorter": "it works for less than modelled",
+    "counts-off": "it ends after another number of events than modelled",
     "cost-longer": "its own running time is longer than modelled",
     "cost-shorter": "its own running time is shorter than modelled",
     "nth-longer": "what only some of its runs do takes longer than modelled",
@@ -50,6 +51,7 @@ _MENDS = {
     "jitter-more": "write the larger jitter, or find what delays them",
     "takes-longer": "look at its clock and setting; tachys fit writes what was measured",
     "takes-shorter": "look at its clock and setting; tachys fit writes what was measured",
+    "counts-off": "look at what it is set to; tachys fit writes what was counted",
     "cost-longer": "shorten it, or let tachys fit write what was measured",
     "cost-shorter": "let tachys fit write what was measured",
     "nth-longer": "shorten it, or let tachys fit write what was measured",
@@ -96,5 +98,5 @@ def sentence(code: str, more: str = "") -> str:
         words = code.replace("-", " ")
     if not more:
         return words
-    aside = code in ("burst-denser", "items-lost", "level-more") or quantity in ("nth", "moment")
+    aside = code in ("burst-denser", "items-lost", "level-more", "counts-off") or quantity in ("nth", "moment")
     return f"{words} ({more})" if ":" in words or aside or more.startswith("each ") else f"{words}: {more}"

@@ -118,6 +118,9 @@ class _Writer:
         refuted = figure.state is Agreement.REFUTES
         if figure.rhythm is not None:
             self._nth(table, f"{kind}.{name}", figure, figure.rhythm)
+        elif figure.key == "counts":
+            assert figure.measured is not None
+            self._set(table["counts"], f"{kind}.{name}.counts", "n", figure.measured.most, figure)
         elif figure.key == "nth":
             self._range(table["nth"], f"{kind}.{name}.nth", "cost", figure, tighten=tighten)
         elif figure.key.startswith("moments."):

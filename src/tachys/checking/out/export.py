@@ -49,14 +49,18 @@ def _need(need: NeedCheck) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _number(value: int | None) -> float | None:
+    return None if value is None else float(value)
+
+
 def _figure(figure: Compared) -> dict[str, Any]:
-    measured = figure.measured
+    measured, value = figure.measured, _number if figure.key == "counts" else seconds
     return {
         "about": figure.about,
         "figure": figure.key,
-        "modelled": {"least": seconds(figure.low), "most": seconds(figure.high)},
+        "modelled": {"least": value(figure.low), "most": value(figure.high)},
         "measured": None if measured is None else {
-            "count": measured.count, "least": seconds(measured.least), "most": seconds(measured.most),
+            "count": measured.count, "least": value(measured.least), "most": value(measured.most),
             "resolution": seconds(measured.resolution),
         },
         "agreement": str(figure.state),

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from tachys.checking.result import CheckResult, Finding, NeedCheck
 
 _STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
-COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked", "items-lost", "level-more")
+COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked", "items-lost", "level-more", "counts-off")
 
 
 def figure_text(finding: Finding, value: int | None) -> str:
@@ -28,6 +28,8 @@ def finding_text(finding: Finding) -> str:
     if finding.code in COUNTS:
         if finding.code == "level-more":
             return f"{text}: at least {finding.measured}, model {finding.modelled}"
+        if finding.code == "counts-off":
+            return f"{text}: {finding.measured}, model {finding.modelled}"
         return text if finding.code == "runs-unasked" else f"{text}: {finding.measured}"
     if finding.measured is None or finding.code == "runs-too-often":  # it has its figures in it
         return text
