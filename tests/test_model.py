@@ -157,8 +157,9 @@ def test_a_model_of_every_key_is_read_bounded_and_told():
     data = json.loads(json.dumps(bounds_data(bounds(system)), allow_nan=False))
     for section, things in (("isrs", system.isrs), ("units", system.units), ("steps", system.steps)):
         assert list(data[section]) == [thing.name for thing in things]
-    assert set(data["flags"]) == {"bit", "ready", "rare", "taken"}
-    assert data["needs"].keys() == {"adc.deadline", "way", "kept", "room", "pace", "steady", "watchdog"}
+    assert set(data["flags"]) == {"bit", "ready", "rare", "taken", "block"}
+    needs = {"adc.deadline", "way", "kept", "room", "pace", "steady", "watchdog", "block", "written"}
+    assert data["needs"].keys() == needs
 
 
 def test_a_variant_is_laid_over_the_model():

@@ -96,17 +96,26 @@ def _work(tables: Mapping[str, Any], section: str) -> Iterator[Movable]:
                 yield from _ranged(f"{section}.{name}.cost.{_quoted(event)}", each)
         else:
             yield from _ranged(f"{section}.{name}.cost", cost)
+        if isinstance(table.get("nth"), Mapping):
+            yield from _ranged(f"{section}.{name}.nth.cost", table["nth"].get("cost"))
         yield from _guards(f"{section}.{name}.guard", table.get("guard"), "for")
 
 
 def _ats(tables: Mapping[str, Any]) -> tuple[Movable, ...]:
-    """When guards begin, counted within their bodies."""
-    return tuple(
+    """When guards begin, and moments come, counted within their bodies."""
+    guards = [
         each
         for section in ("isr", "step")
         for name, table in _tables(tables, section)
         for each in _guards(f"{section}.{name}.guard", table.get("guard"), "at")
-    )
+    ]
+    moments = [
+        each
+        for name, table in _tables(tables, "isr")
+        for moment, at in table.get("moments", {}).items()
+        for each in _ranged(f"isr.{name}.moments.{_quoted(moment)}", at)
+    ]
+    return (*guards, *moments)
 
 
 def _guards(key: str, guard: Any, what: str) -> Iterator[Movable]:
