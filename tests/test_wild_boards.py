@@ -4,12 +4,13 @@ from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
 from tachys.errors import InputError
 from tachys.model.loading import read_model
-from wild import PPM, Wild, wild
+from wild import INSIDE, PPM, Wild, wild
 
 
 def pytest_generate_tests(metafunc):
     if "seed" in metafunc.fixturenames:
-        metafunc.parametrize("seed", range(metafunc.config.getoption("--boards")))
+        many = metafunc.config.getoption("--boards")
+        metafunc.parametrize("seed", [*range(many), *range(INSIDE, INSIDE + many)])
 
 
 def wrongs(seed: int) -> list[str]:

@@ -14,11 +14,12 @@ from tachys.capture.csv import read_csv
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
 from tachys.demo.analyser import Analyser, Levels, Recording, busy, pulses, steps, to_csv, to_vcd, toggles
-from tachys.demo.machine import Burns, Halts, Hold, Machine, Pauses, Plan, Routine, Task
+from tachys.demo.machine import Burns, Halts, Hold, Machine, More, Pauses, Plan, Routine, Task
 
 US, CYCLE = 10**6, 20_000
 RATES = ["2", "4", "8", "11.0592", "16", "24", "27.12", "48", "100", "125"]  # MHz
 PPM = 100
+INSIDE = 1_000_000  # the boards from here on have routines that do more each n-th time, and moments
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +50,7 @@ class Wild:
 class _Maker:
     def __init__(self, seed: int) -> None:
         dice = self.dice = random.Random(seed)
+        self.inside = seed >= INSIDE
         self.levels = dice.randint(1, 4)
         step = Fraction(10**6) / Fraction(dice.choice(RATES))
         digit = dice.choice([1000, 1000, 10_000, 100_000] if step >= 100_000 else [1000, 1000, 10_000])
@@ -58,6 +60,7 @@ class _Maker:
         self.text: list[str] = []
         self.shown: dict[str, Levels] = {}
         self.lines: list[tuple[str, str]] = []  # (signal, what it shows) of bodies
+        self.marked: list[int] = []  # routines whose moment has a line
 
     def routine(self, number: int) -> Routine:
         """A routine with its source; lines for neither, either or both."""
@@ -74,17 +77,35 @@ class _Maker:
         holds, table = self._holds(level, low)
         pending, takes_all = dice.choice([(1, False), (1, False), (2, False), (3, True)])
         sets = (f"f{number}",) if dice.random() < 0.4 else ()
+        more, marks, inside = self._inside(number, low) if self.inside else (None, (), "")
         self.text.append(
             f'[isr.{name}]\non = "source.{name}"\nlevel = {level}\norder = {number}\n'
             f'cost = ["{low // US} us", "{high // US} us"]\npending = {pending}\n{table}'
-            + ('serves = "all"\n' if takes_all else "") + (f'sets = "{sets[0]}"\n' if sets else "")
+            + inside + ('serves = "all"\n' if takes_all else "") + (f'sets = "{sets[0]}"\n' if sets else "")
             + f'deadline = "{(high * dice.randint(2, 5)) // US} us"'
         )  # fmt: skip
         if dice.random() < 0.3:
             self.text.append(f'[need.kept{number}]\nof = "isr.{name}"\nlost = 0')
         if dice.random() < 0.85:
             self.lines.append((f"B{number}", f"isr.{name}"))
-        return Routine(name, level, arrivals, (low, high), holds, pending, takes_all, sets)
+        return Routine(name, level, arrivals, (low, high), holds, pending, takes_all, sets, more=more, marks=marks)
+
+    def _inside(self, number: int, low: int) -> tuple[More | None, tuple[tuple[str, tuple[int, int]], ...], str]:
+        """What each n-th run does more, and a moment within it."""
+        dice, more, marks, text = self.dice, None, (), ""
+        if dice.random() < 0.7:
+            n, least = dice.choice([1, 2, 3, 4, 8, 16]), dice.choice([0, 1, 5, 20]) * US
+            most, first = least + dice.choice([0, 1, 9]) * US, dice.randint(1, n)
+            more = More(n, first, (least, most))
+            known = f"first = {first}, " if dice.random() < 0.5 else ""
+            text += f'nth = {{ n = {n}, {known}cost = ["{least // US} us", "{most // US} us"] }}\n'
+        if dice.random() < 0.6:
+            at = dice.choice([0, low, dice.randint(0, low // US) * US])
+            marks = (("mark", (max(0, at - dice.choice([0, 1]) * US), at)),)
+            text += f'moments = {{ mark = ["{marks[0][1][0] // US} us", "{at // US} us"] }}\n'
+            if dice.random() < 0.8:
+                self.marked.append(number)
+        return more, marks, text
 
     def _arrivals(self, gap: int) -> tuple[list[int], str, str]:
         dice, until = self.dice, self.until
@@ -153,6 +174,10 @@ def wild(seed: int) -> Wild:
         kind, name = what.split(".")
         made.shown[signal] = busy(truth, name) if kind == "isr" else steps(truth, name)
         made.text.append(f'[probe.{signal}]\nshows = "{what}"')
+    for number in made.marked:
+        at = [time for mark, time in truth.marks if mark == f"r{number}.mark"]
+        made.shown[f"M{number}"] = toggles(at)
+        made.text.append(f'[probe.M{number}]\nshows = "isr.r{number}.mark"\nedge = "both"')
     head = [
         f'tachys = 1\ntitle = "wild {seed}"\n[core]\nclock = "50 MHz"\ntolerance = "60 ppm"\n'
         f'nesting = {str(nesting).lower()}\nlevels = {made.levels}\nentry = "{entry} cycles"\n'

@@ -115,6 +115,7 @@ class Tally:
     n: int
     starts: Sequence[int] = ()
     repeats: bool = False
+    sets: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -544,6 +545,7 @@ class Machine:
             self._left[tally.name] = tally.n
             self._since[tally.name] = self._now if tally.repeats else None
             self.truth.tallied.append((tally.name, since, self._now))
+            self._flags.update(tally.sets)
             for index, routine in enumerate(self.plan.routines):
                 if routine.tally == tally.name:
                     if len(self._waiting[index]) >= routine.pending:

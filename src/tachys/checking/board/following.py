@@ -135,10 +135,14 @@ def _inner(board: Measurement, hop: Link, times: Instants, age: bool) -> Instant
     begun = times if hop.kind == "ends" else _over(board, Link(hop.before, hop.after.thing.start, "begins"), times, age)
     if begun is None:
         return None
-    place = place_of(shown, begun - board.resolution)
+    off, bodies = board.resolution, board.shown.bodies.get(hop.after.thing)
+    place = place_of(shown, begun - off)
     at = np.append(shown, np.int64(0))[place]
     following = np.append(starts, np.iinfo(np.int64).max)[place_of(starts, begun + 1)]
-    known = (begun >= 0) & (place < len(shown)) & (at < following - board.resolution)
+    known = (begun >= 0) & (place < len(shown)) & (at < following - off)
+    if bodies is not None and len(bodies.ended):  # what the run before did at its end may be all that is seen
+        before = place_of(bodies.ended, begun, behind=True) - 1
+        known &= (before < 0) | (bodies.ended[before] + 2 * off < begun)
     return np.where(begun < 0, begun, np.where(known, at, UNSURE))
 
 

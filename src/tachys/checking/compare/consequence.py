@@ -65,8 +65,8 @@ def _isr(isr: Isr, figure: Compared) -> Isr:
     if figure.key == "each" and isr.drains is not None:
         return isr.draining(replace(isr.drains, each=_wider(isr.drains.each, figure)))
     if figure.rhythm is not None:
-        longer = Range(figure.rhythm.longer.least, figure.rhythm.longer.most)
-        return isr.burning(isr.costs_first, isr.drains, Nth(figure.rhythm.n, None, longer))
+        sets = () if isr.nth is None else isr.nth.sets
+        return isr.burning(isr.costs_first, isr.drains, Nth(figure.rhythm.n, None, figure.rhythm.longer, sets))
     if figure.key == "nth" and isr.nth is not None:
         return isr.burning(isr.costs_first, isr.drains, replace(isr.nth, cost=_wider(isr.nth.cost, figure)))
     moment = figure.key.partition("moments.")[2]

@@ -258,10 +258,13 @@ def _moments(board: Measurement, isr: Isr, own: ExecutionTimes | None) -> Iterat
         if shown is None or own is None or bodies is None:
             yield _not_shown(isr.thing, f"moments.{name}", place.least, place.most, "no line shows it")
             continue
-        whole = own.interrupted == 0
-        starts, ends = bodies.start[bodies.whole][whole], bodies.end[bodies.whole][whole]
-        at = np.append(shown, np.iinfo(np.int64).max)[place_of(shown, starts - board.resolution)]
-        inside = at <= ends + board.resolution
+        off, begun, ended = board.resolution, bodies.start[bodies.whole], bodies.end[bodies.whole]
+        apart = begun[1:] - ended[:-1] > 4 * off  # else it may be of the run before, or behind
+        alone = (own.interrupted == 0) & np.append(True, apart) & np.append(apart, True)
+        starts, ends = begun[alone], ended[alone]
+        near = place_of(shown, starts - off)
+        at = np.append(shown, np.iinfo(np.int64).max)[near]
+        inside = (at <= ends + off) & (place_of(shown, ends + off, behind=True) == near + 1)
         after = np.maximum(0, at - starts)[inside]
         if not len(after):
             yield _not_shown(isr.thing, f"moments.{name}", place.least, place.most, "no run shows it by itself")
@@ -294,7 +297,7 @@ def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Co
         rest = np.ones(len(long), np.bool_) if long.all() else ~long
         allowed = isr.cost if long.all() else isr.cost_first
         whole = _cost(board, about, allowed, _only(own, rest), None)
-    found = rhythm_of(own) if whole.beyond else None
+    found = rhythm_of(own, isr.cost_first) if whole.beyond else None
     if found is not None and int(own.least[~found.long].max()) - slack <= isr.cost_first.most:
         at = int(board.shown.bodies[about].start[board.shown.bodies[about].whole][np.flatnonzero(found.long)[0]])
         yield replace(whole, why=found.text, rhythm=found, at=at)

@@ -14,6 +14,7 @@ from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Agreement, Compared
 from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.unmodelled import Stranger
+from tachys.model.quantities import Range
 from tachys.worstcase.analysis import bounds as bounds_of
 
 
@@ -37,8 +38,11 @@ def fallen_proofs(board: Measurement, figures: tuple[Compared, ...], strangers: 
 
 def _further(figure: Compared) -> Compared:
     """A figure measured to lie twice as far out as it was, at the end that is refuted."""
-    measured = figure.measured
+    measured, rhythm = figure.measured, figure.rhythm
     assert measured is not None
+    if rhythm is not None:
+        longer = Range(rhythm.longer.least // 2, 2 * rhythm.longer.most)
+        return replace(figure, rhythm=replace(rhythm, longer=longer))
     if figure.key in ("period", "every", "counts"):  # one figure, not a range
         return figure
     least = measured.least // 2 if figure.below else measured.least

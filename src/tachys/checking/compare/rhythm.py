@@ -22,16 +22,20 @@ Bools = NDArray[np.bool_]
 
 @dataclass(frozen=True, slots=True)
 class Rhythm:
-    """Each ``n``-th run takes ``longer`` ps more than the others do at most and at least; ``long`` are those runs."""
+    """Each ``n``-th run, ``long`` of those seen, takes about ``more`` ps more than the others.
+
+    ``longer``: what explains them all, beside what the others may cost.
+    """
 
     n: int
+    more: int
     longer: Range
     long: Bools
 
     @property
     def text(self) -> str:
         """As in a sentence."""
-        return f"each {ordinal(self.n)} run takes {time_in_words((self.longer.least + self.longer.most) // 2)} more"
+        return f"each {ordinal(self.n)} run takes {time_in_words(self.more)} more"
 
 
 def ordinal(number: int) -> str:
@@ -40,8 +44,8 @@ def ordinal(number: int) -> str:
     return f"{number}{ending}"
 
 
-def rhythm_of(own: ExecutionTimes) -> Rhythm | None:
-    """The rhythm of runs of which each n-th surely takes longer than all others; None: there is none."""
+def rhythm_of(own: ExecutionTimes, first: Range) -> Rhythm | None:
+    """The rhythm of runs of which each n-th surely takes longer than all others, which cost ``first``; None: none."""
     count = len(own.least)
     if count < 2 * FEWEST:
         return None
@@ -62,9 +66,9 @@ def rhythm_of(own: ExecutionTimes) -> Rhythm | None:
         long = np.zeros(count, np.bool_)
         long[places] = True
         middle = (own.least + own.most) // 2
-        short = middle[~long]
-        least, most = int(middle[long].min() - short.max()), int(middle[long].max() - short.min())
-        return Rhythm(n, Range(max(0, least), max(0, most)), long)
+        more = int(np.median(middle[long]) - np.median(middle[~long]))
+        ends = sorted((int(own.least[long].min()) - first.least, int(own.most[long].max()) - first.most))
+        return Rhythm(n, more, Range(max(0, ends[0]), max(0, ends[1])), long)
     return None
 
 

@@ -213,8 +213,15 @@ def _find_levels(parts: list[_Part]) -> None:
             interrupted
             and not above[part.name]
             and part.cause is None
-            and _period(part.begun, part.known_to) is not None
+            and _due_by_timer(part, bodies)
         )
+
+
+def _due_by_timer(part: _Part, bodies: list[_Part]) -> bool:
+    """Whether it begins each so often, and is no later than all others that are seen can make it."""
+    period = _period(part.begun, part.known_to)
+    others = sum(int(each.width.max()) for each in bodies if each is not part and len(each.width))
+    return period is not None and int(_stray(part.begun, period)) - 2 * part.known_to <= others
 
 
 def _is_body(part: _Part) -> bool:

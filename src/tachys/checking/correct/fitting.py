@@ -192,11 +192,9 @@ class _Writer:
         known, made = table.get("nth"), tomlkit.inline_table()
         made["n"] = rhythm.n
         pair = tomlkit.array()
-        room = 2 * figure.measured.resolution if figure.measured else 0
-        pair.extend([
-            quantity(self._less(max(0, rhythm.longer.least - room)), up=False),
-            quantity(self._more(rhythm.longer.most + room), up=True),
-        ])  # fmt: skip
+        pair.extend(
+            [quantity(self._less(rhythm.longer.least), up=False), quantity(self._more(rhythm.longer.most), up=True)]
+        )
         made["cost"] = pair
         for key in known or ():
             if key not in ("n", "cost", "first"):
