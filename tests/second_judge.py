@@ -210,7 +210,8 @@ class _Tokens:
             elif kind == at.UNIT_START:
                 unit = index.units[number]
                 # a primed unit begins at time zero without a cause, before anything else is told
-                begun = unit in self.primed
+                before = story.rows[place - 1][1:3] if place else None
+                begun = unit in self.primed or (before == (at.UNIT_END, number) and system.units[number].counts)
                 self.primed.discard(unit)
                 waiting = [] if begun else self.queues["unit", unit]
                 self.works["unit", unit] = waiting.pop(0) if waiting else []

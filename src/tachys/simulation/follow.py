@@ -114,7 +114,10 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
     if kind == "unit":
         unit, lost = system.unit(name), records.cause[(records.kind == at.UNIT_LOST) & body]
         asked = np.sort(np.concatenate([places(records, index, event) for event in unit.on]))
-        begun = np.flatnonzero((records.kind == at.UNIT_START) & body)
+        starts = (records.kind == at.UNIT_START) & body
+        if unit.counts is not None and unit.counts.repeats:  # it begins anew right behind its end, by itself
+            starts &= ~np.append(False, ((records.kind == at.UNIT_END) & body)[:-1])
+        begun = np.flatnonzero(starts)
         found = _by_cause(records, asked, going, begun, lost, first=int(unit.primed))
         if moment == "end":
             found[found >= 0] = _ended(records, system, kind, name, body, found[found >= 0])
@@ -210,7 +213,7 @@ def _ended(records: Records, system: System, kind: str, name: str, body: Bools, 
     ends = (records.kind == _ENDS[kind]) & body
     restarts = kind == "unit" and system.unit(name).busy == "restart"
     found = _end(records, ends, going, (records.kind == at.UNIT_LOST) & body if restarts else None)
-    off = np.flatnonzero((records.kind == at.UNIT_OFF) & body)
+    off = np.flatnonzero((records.kind == at.UNIT_OFF) & body) if kind == "unit" else empty()
     if len(off):  # what is cancelled has no answer, and lacks none
         sooner = _at_place(off, np.searchsorted(off, going, side="right"))
         found[(sooner >= 0) & ((found < 0) | (sooner < found))] = SUPERSEDED

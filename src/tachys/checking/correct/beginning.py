@@ -209,12 +209,7 @@ def _find_levels(parts: list[_Part]) -> None:
             part.level = min(part.level, len(bodies) - 1)
     for part in bodies:
         interrupted = any(part.name in above[each.name] for each in bodies)
-        part.step = (
-            interrupted
-            and not above[part.name]
-            and part.cause is None
-            and _due_by_timer(part, bodies)
-        )
+        part.step = interrupted and not above[part.name] and part.cause is None and _due_by_timer(part, bodies)
 
 
 def _due_by_timer(part: _Part, bodies: list[_Part]) -> bool:
