@@ -6,6 +6,7 @@ import pytest
 
 from boards import BOARD as WHOLE
 from boards import UNTIL, first, on_board
+from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.checking.correct.fitting import fit
 from tachys.demo.analyser import busy, pulses
@@ -15,6 +16,7 @@ from tachys.model.loading import read_model
 from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
+from tachys.simulation.writing import timeline_bytes
 from tachys.worstcase.analysis import bounds
 from two_machines import assert_agreement
 
@@ -206,3 +208,12 @@ def test_an_nth_run_that_no_model_has_is_found_and_written():
     assert nth.cost.least <= 9_200_000
     assert nth.cost.most >= 10_800_000 - 200_000
     assert check(read_model(fitted.text, "m.toml"), capture).findings == ()
+
+
+def test_a_moment_is_written_to_a_timeline_and_found_again():
+    model = read_model(WHOLE + BOARD, "m.toml")
+    how = RunOptions("drawn", "drawn", seed=4)
+    capture = read_vcd([timeline_bytes(model, how, (0, 20 * 10**9), "played.vcd", probes=True)], "played.vcd")
+    result = check(model, capture)
+    assert result.findings == ()
+    assert result.needs["written"].seen.count >= 39

@@ -109,6 +109,8 @@ def draw_scene_on(axes: Axes, scene: Scene, *, dark: bool = False, beside: int =
     for row, lane in enumerate(scene.lanes):
         _mark(axes, [scale(at) for at in lane.events], row - 0.4, marker="v", color=colours["ink"], markersize=6,
               markerfacecolor="none" if lane.estimated else colours["ink"], clip_on=False, zorder=4)  # fmt: skip
+        _mark(axes, [scale(at) for at in lane.moments], row + 0.4, marker="^", color=colours["ink"], markersize=6,
+              markerfacecolor="none", clip_on=False, zorder=4)  # fmt: skip
         _mark(axes, [scale(at) for at in lane.lost], row, marker="x", color=colours["limit"], markersize=9,
               markeredgewidth=2.2, zorder=5)  # fmt: skip
     _draw_holds(axes, scene, rows, scale, colours)
@@ -241,6 +243,10 @@ def _legend(axes: Axes, scene: Scene, used: set[State], colours: dict[str, str],
             handles.append(
                 Line2D([], [], marker="v", linestyle="", color=ink, markerfacecolor=face, label=words)
             )  # fmt: skip
+    if any(lane.moments for lane in scene.lanes):
+        handles.append(
+            Line2D([], [], marker="^", linestyle="", color=ink, markerfacecolor="none", label="event within it")
+        )
     for state, (light, deep, hatch, _, words) in LOOKS.items():
         if words and (state in used or (state == "enters" and "leaves" in used)):
             handles.append(Patch(facecolor=deep if dark else light, edgecolor=ink, hatch=hatch, label=words))

@@ -58,13 +58,14 @@ class Hold:
 class Lane:
     """A thing with its bars, events and losses in ps. ``estimated``: no line shows its events; a grid tells them.
 
-    ``levels``: (from when on, how many) are in a buffer of so much ``depth``.
+    ``levels``: (from when on, how many) are in a buffer of so much ``depth``. ``moments``: of events within it.
     """
 
     thing: Thing
     detail: str
     bars: list[Bar] = field(default_factory=list)
     events: list[int] = field(default_factory=list)
+    moments: list[int] = field(default_factory=list)
     lost: list[int] = field(default_factory=list)
     estimated: bool = False
     levels: list[tuple[int, int]] = field(default_factory=list)
@@ -134,6 +135,8 @@ def scene_of_played(played: Played) -> Scene:
         if thing.kind == "isr":
             inside = (time for event in system.isr(thing.name).on for time in event_instants(lanes, event))
             lane.events = sorted(time for time in inside if lanes.begin <= time <= lanes.end)
+            within = (time for event in system.isr(thing.name).inner for time in event_instants(lanes, event))
+            lane.moments = sorted(time for time in within if lanes.begin <= time <= lanes.end)
         lane.lost = list(lanes.lost.get(thing, ()))
         if thing.kind == "buffer":
             lane.levels, lane.depth = lanes.levels.get(thing, []), system.buffer(thing.name).depth
@@ -279,6 +282,9 @@ def _fill(board: Measurement, lane: Lane, begin: int, end: int) -> None:
         lane.bars += [Bar("aside", first, last) for first, last in _without(whole, own)]
     seen = events_of(board, thing)
     lane.events = sorted(at for each in seen for at in each[(each >= begin) & (each <= end)].tolist())
+    inner = board.system.isr(thing.name).inner if thing.kind == "isr" else ()
+    marked = [at for event in inner if (at := board.events(event)) is not None]
+    lane.moments = sorted(at for each in marked for at in each[(each >= begin) & (each <= end)].tolist())
     lost = lost_of(board, thing)
     lane.lost = lost[(lost >= begin) & (lost <= end)].tolist()
     if thing.kind == "buffer":

@@ -15,7 +15,7 @@ SIGNS: dict[State, str] = {
 }  # fmt: skip
 _WORDS = {"v": "event", "?": "event, estimated", ".": "waits", "+": "entry, exit", "#": "runs",
           "!": "runs and holds interrupts off", "=": "put aside", "~": "spins", "z": "asleep", "^": "wakes",
-          "o": "unit works", "|": "flag set", "X": "lost"}  # fmt: skip
+          "o": "unit works", "|": "flag set", "*": "event within it", "X": "lost"}  # fmt: skip
 _LEVELS = "▁▂▃▄▅▆▇█"  # the last is full
 
 
@@ -69,6 +69,8 @@ def _row(scene: Scene, lane: Lane, columns: int, scale: int) -> str:
     for time in lane.events:
         column = min(columns - 1, (time - scene.begin) // scale)
         row[column] = ("?" if lane.estimated else "v") if row[column] in " .+" else row[column]
+    for time in lane.moments:
+        row[min(columns - 1, (time - scene.begin) // scale)] = "*"
     for time in lane.lost:
         row[min(columns - 1, (time - scene.begin) // scale)] = "X"
     return "".join(row)

@@ -41,9 +41,9 @@ class Held:
 class Lanes:
     """Everything that can be drawn of a part of a run.
 
-    ``marks``: instants of sources; ``bodies``: from start to end of each thing, also where it took no time; ``held``:
-    where guards hold interrupts off, also while a more urgent routine runs meanwhile; ``levels``: (from when on, how
-    many) of each buffer.
+    ``marks``: instants of sources, and of what lies within routines; ``bodies``: from start to end of each thing, also
+    where it took no time; ``held``: where guards hold interrupts off, also while a more urgent routine runs meanwhile;
+    ``levels``: (from when on, how many) of each buffer.
     """
 
     begin: int
@@ -132,7 +132,9 @@ class _Reader:
         elif kind == at.UNIT_START:
             self.finish(f"unit.{index.units[number]}", time)
             self.begin(f"unit.{index.units[number]}", "works", time)
-        elif kind == at.UNIT_END:
+        elif kind == at.INNER:
+            lanes.marks.setdefault(index.inner[number], []).append(time)
+        elif kind in (at.UNIT_END, at.UNIT_OFF):
             self.finish(f"unit.{index.units[number]}", time)
         elif kind == at.FLAG_SET:
             self.begin(f"flag.{index.flags[number]}", "set", time)
