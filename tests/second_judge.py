@@ -211,7 +211,8 @@ class _Tokens:
                 unit = index.units[number]
                 # a primed unit begins at time zero without a cause, before anything else is told
                 before = story.rows[place - 1][1:3] if place else None
-                begun = unit in self.primed or (before == (at.UNIT_END, number) and system.units[number].counts)
+                counts = system.units[number].counts
+                begun = unit in self.primed or (before == (at.UNIT_END, number) and counts and counts.repeats)
                 self.primed.discard(unit)
                 waiting = [] if begun else self.queues["unit", unit]
                 self.works["unit", unit] = waiting.pop(0) if waiting else []
