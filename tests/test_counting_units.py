@@ -97,3 +97,8 @@ def test_both_machines_agree():
 def test_what_cannot_count_is_refused(change, wrong):
     with pytest.raises(InputError, match=wrong):
         read_model(SECOND.replace(*change), "m.toml")
+
+
+def test_several_flags_are_refused_by_name():
+    with pytest.raises(InputError, match="not yet: a step polls one flag; write a step for each"):
+        read_model(SECOND + '[loop]\noverhead = "1 ns"\n[step.x]\npolls = ["a", "b"]\ncost = "1 ns"\n', "m.toml")
