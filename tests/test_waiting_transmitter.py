@@ -1,9 +1,11 @@
 """A transmitter that interrupts while it has room: a routine moves what is printed from a ring into its buffer."""
 
+import random
+
 import pytest
 
-from boards import first, on_board
-from planted import MS
+from boards import UNTIL, first, on_board
+from planted import MS, _apart
 from tachys.demo.analyser import busy, pulses, steps
 from tachys.demo.machine import Burns, Empties, Fills, Routine, Store, Task
 from tachys.errors import InputError
@@ -165,3 +167,26 @@ def test_it_waits_on_a_board(fault, named):
         "D6": pulses([end for _, _, end in truth.sent], 20 * US)},
         routines=(send,), stores=(Store("ring", 64), Store("line", 1, sent_in=takes)))  # fmt: skip
     assert first(result) == named, result.findings
+
+
+def test_a_ring_that_a_slow_line_fills_is_not_blamed_on_what_ran():
+    print_ = '[step.print]\nevery = "50 ms"\ncost = ["15 us", "20 us"]\n'
+    text = BOARD.replace("[buffer.ring]\ndepth = 64\n", '[buffer.ring]\ndepth = 16\nfed_by = "source.byte"\n')
+    text = (
+        text.partition("[step.print]")[0] + print_ + '[source.byte]\ngap = "90 us"\n' + text[text.index("[probe.D2]") :]
+    )
+    text += '[need.whole]\nof = "buffer.ring"\nlost = 0\n[probe.D7]\nshows = "source.byte"\nedge = "rise"\n'
+    came = list(_apart(random.Random(3), UNTIL, 91 * US, 140 * US))
+    send = Routine(
+        "tx", 1, (), (2_100_000, 2_900_000), moves="line", asked="ring", empties=Empties("ring", 1), waits=True
+    )
+    prints = Task("print", (Burns((15_500_000, 19_500_000)),), every=50 * MS)
+    result, _ = on_board(text, 1, False, (prints,), lambda truth: {
+        "D2": busy(truth, "tx"), "D3": steps(truth, "print"), "D7": pulses(came, 20 * US),
+        "D4": pulses([begin for _, begin, _ in truth.sent], 20 * US),
+        "D6": pulses([end for _, _, end in truth.sent], 20 * US)},
+        routines=(send,), stores=(Store("ring", 16, came), Store("line", 1, sent_in=(150 * US, 151 * US))))  # fmt: skip
+    assert first(result) == [("unit.line", "takes-longer")]
+    assert [cause for miss in result.needs["whole"].misses for cause in miss.causes] == []
+    filled = result.board.buffers["ring"]
+    assert filled.level_steps()[1].max() == filled.deepest == 16

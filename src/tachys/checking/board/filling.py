@@ -57,7 +57,12 @@ class Filled:
         return found
 
     def wanted_before(self, instant: int) -> int:
-        """When it asked, before an instant, for a run that had not come by then; its last run where it did not ask."""
+        """When it asked, before an instant, for a run that had not come by then; its last run where it did not ask.
+
+        Of one that waits for room beyond no line tells when it asked.
+        """
+        if self.buffer.room_in is not None:
+            return instant
         place = int(np.searchsorted(self.starts, instant)) - 1
         since = int(self.starts[place]) if place >= 0 else int(self.puts[0])
         first = int(np.searchsorted(self.puts, since, side="right")) + (self.buffer.asks_from or 1) - 1
@@ -66,6 +71,8 @@ class Filled:
 
     def level_steps(self) -> tuple[Instants, Instants]:
         """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later."""
+        if (self.run == UNSURE).any() and not self.buffer.overwrites and (self.most <= 1).all():
+            return self._one_by_one()
         later = place_of(self.starts, self.puts)
         later = np.where(later < len(self.starts), later, OPEN)
         of_run = np.where(self.run == UNSURE, later, self.run)
@@ -85,6 +92,16 @@ class Filled:
         step = np.concatenate([np.ones(len(run) + len(still), np.int64), np.full(len(gone), -1)])
         order = np.lexsort((-step, at))
         return at[order], np.minimum(np.cumsum(step[order]), self.buffer.depth)
+
+    def _one_by_one(self) -> tuple[Instants, Instants]:
+        """As ``level_steps``, where each run takes one if there is one, whichever that is."""
+        puts, ends = self.puts[self.run != LOST], self.ends[self.ends < FAR]
+        at = np.concatenate([puts, ends])
+        step = np.concatenate([np.ones(len(puts), np.int64), np.full(len(ends), -1)])
+        order = np.lexsort((-step, at))
+        moved = np.cumsum(step[order])
+        level = moved - np.minimum(np.minimum.accumulate(moved), 0)
+        return at[order], np.minimum(level, self.buffer.depth)
 
 
 def fill(
