@@ -427,7 +427,7 @@ def _every(board: Measurement, step: Step, about: Thing) -> Compared:
     wander = int(np.percentile(np.diff(starts), 99) - np.percentile(np.diff(starts), 1)) + 2 * board.resolution
     bound = board.paper.steps[step.name].late
     wander = max(wander, bound.most if bound is not None and bound.most is not None else 0)
-    tolerance = board.system.capture_tolerance
+    tolerance = board.system.capture_tolerance + board.system.core.clock.tolerance  # what counts it runs from that
     least = Fraction(length - wander, count) * (1 - tolerance)
     most = Fraction(length + wander, count) * (1 + tolerance)
     mean = round(length / count)
