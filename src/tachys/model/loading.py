@@ -257,11 +257,22 @@ def _without(raw: dict[str, Any], locations: Iterable[tuple[int | str, ...]]) ->
     return kept
 
 
+OUTSIDE = {
+    "task": (
+        "tasks of an operating system lie outside the language",
+        "nearest is a routine on a level of its own below all interrupts: on what wakes the task, with its cost",
+    ),
+    "mode": ("modes lie outside the language", "nearest is a [variant.NAME] for each, looked at one by one"),
+}
+
+
 def _words(fault: Any) -> tuple[str, str]:
     """(what is wrong, what would be right) of one fault that pydantic found."""
     kind, given = fault["type"], fault["input"]
     if kind == "extra_forbidden":
         path = fault["loc"]
+        if len(path) == 1 and path[0] in OUTSIDE:
+            return OUTSIDE[str(path[0])]
         return "unknown key", did_you_mean(str(path[-1]), known_keys(path), "key here")
     if kind == "missing":
         key = fault["loc"][-1]
