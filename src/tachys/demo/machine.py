@@ -357,10 +357,7 @@ class Machine:
         for index, routine in enumerate(self.plan.routines):
             while self._next[index] < len(routine.arrivals) and routine.arrivals[self._next[index]] <= self._now:
                 self._next[index] += 1
-                if len(self._waiting[index]) >= routine.pending:
-                    self.truth.lost.append((routine.name, self._now))
-                else:
-                    self._waiting[index].append(self._now)
+                self._raise(index)
         while self._sets and self._sets[0][0] <= self._now:
             self._flags.add(self._sets.popleft()[1])
         for name, starts in self._set_going.items():
@@ -373,6 +370,14 @@ class Machine:
                 filled.quiet_at = None
                 filled.over = filled.over or bool(filled.unread)
                 self._ask(filled)
+
+    def _raise(self, index: int) -> None:
+        """An event of a routine: it waits, or is lost where as many wait as are remembered."""
+        routine = self.plan.routines[index]
+        if len(self._waiting[index]) >= routine.pending:
+            self.truth.lost.append((routine.name, self._now))
+        else:
+            self._waiting[index].append(self._now)
 
     def _stores_move(self) -> None:
         """Hardware is done with what it works off; then what comes from outside is put in."""
@@ -548,10 +553,7 @@ class Machine:
             self._flags.update(tally.sets)
             for index, routine in enumerate(self.plan.routines):
                 if routine.tally == tally.name:
-                    if len(self._waiting[index]) >= routine.pending:
-                        self.truth.lost.append((routine.name, self._now))
-                    else:
-                        self._waiting[index].append(self._now)
+                    self._raise(index)
 
     def _start_mode(self, mode: str, length: int) -> None:
         self._mode, self._until = mode, self._now + length

@@ -199,6 +199,10 @@ class Nth:
         every = self.n == 1 and self.first in (None, 1)
         return Range(self.cost.least if every else 0, self.cost.most)
 
+    def among(self, runs: int) -> int:
+        """The most such runs among so many in a row."""
+        return -(-runs // self.n)
+
     @property
     def within(self) -> int:
         """Of so many runs in a row one is such a run, those from time zero on included."""
@@ -251,7 +255,7 @@ class Isr(Body):
 
     def in_all(self, runs: int) -> int:
         """The most that those of so many runs in a row take more that do, in ps."""
-        return 0 if self.nth is None else -(-runs // self.nth.n) * self.nth.cost.most
+        return 0 if self.nth is None else self.nth.among(runs) * self.longer
 
     @property
     def inner(self) -> tuple[Event, ...]:

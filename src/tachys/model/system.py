@@ -71,6 +71,17 @@ class System:
         """The buffer of that name; KeyError if there is none."""
         return self._node(Buffer, name)
 
+    def sent_by(self, buffer: Buffer) -> Unit:
+        """The unit that works off what is put into a buffer by itself, a routine that waits for room between or not.
+
+        Raises:
+            KeyError: there is none.
+        """
+        drain = self.graph.drain[buffer.room_in or buffer.name]
+        if not isinstance(drain, Unit):
+            raise KeyError(buffer.name)
+        return drain
+
     def _node(self, kind: type[Kind], name: str) -> Kind:
         node = self.nodes[Thing(f"{kind.kind}.{name}")]
         if not isinstance(node, kind):

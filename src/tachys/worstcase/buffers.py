@@ -214,13 +214,12 @@ class BuffersOnPaper:
         Raises:
             NoBound: the response of the routine between has none.
         """
-        drain = self.system.graph.drain[buffer.name]
-        if isinstance(drain, Unit):
-            return Line(drain, drain.takes.most, 0, 0, 0)
-        unit, beyond = self.system.graph.drain[buffer.room_in or ""], self.system.buffer(buffer.room_in or "").depth
-        assert isinstance(unit, Unit)
-        run = _most(_needed(self.reach.isrs[drain.name].response))
+        unit, drain = self.system.sent_by(buffer), self.system.graph.drain[buffer.name]
+        if buffer.room_in is None:
+            return Line(unit, unit.takes.most, 0, 0, 0)
+        assert isinstance(drain, Isr)
         assert drain.drains is not None
+        run, beyond = _most(_needed(self.reach.isrs[drain.name].response)), self.system.buffer(buffer.room_in).depth
         lag = run if beyond == 1 else 2 * run
         return Line(unit, max(unit.takes.most, run), run, lag, beyond, drain.drains.most)
 

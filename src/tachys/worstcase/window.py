@@ -208,7 +208,7 @@ class _Window:
             if line.isr.in_all(count):
                 assert line.isr.nth is not None
                 what = f"its earlier runs: more each {line.isr.nth.n}"
-                parts.append(Part(what, who, -(-count // line.isr.nth.n), line.isr.longer))
+                parts.append(Part(what, who, line.isr.nth.among(count), line.isr.longer))
             yield parts
 
     def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:

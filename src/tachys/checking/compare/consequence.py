@@ -7,7 +7,7 @@ from fractions import Fraction
 
 from tachys.checking.compare.figures import Compared
 from tachys.model.acts import Drain, Guard, Put
-from tachys.model.nodes import Isr, Nth, Period, Source, Step, Unit
+from tachys.model.nodes import Isr, Nth, Period, Source, Step
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 
@@ -101,11 +101,8 @@ def _longer_text(system: System, step: Step, figure: Compared) -> Step:
     assert figure.measured is not None
 
     def more(put: Put) -> Put:
-        drain = system.graph.drain[put.buffer]
-        unit = drain if isinstance(drain, Unit) else system.graph.drain[system.buffer(put.buffer).room_in or ""]
         assert figure.measured is not None
-        assert isinstance(unit, Unit)
-        sent = figure.measured.most // unit.takes.least + 1
+        sent = figure.measured.most // system.sent_by(system.buffer(put.buffer)).takes.least + 1
         return replace(put, items=Range(put.items.least, put.items.most + sent))
 
     return replace(step, acts=tuple(more(act) if isinstance(act, Put) else act for act in step.acts))

@@ -290,6 +290,8 @@ def _each_seen(board: Measurement, isr: Isr) -> bool:
 def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Compared]:
     """What runs cost, and what each n-th does more."""
     about, nth, slack = isr.thing, isr.nth, board.stretched(int(own.most.max()))
+    bodies = board.shown.bodies[about]
+    begun = bodies.start[bodies.whole]
     long = None if nth is None else long_runs(own, isr.cost_first, nth, slack)
     if nth is None or long is None:
         whole = _cost(board, about, isr.cost, own, None)
@@ -299,7 +301,7 @@ def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Co
         whole = _cost(board, about, allowed, _only(own, rest), None)
     found = rhythm_of(own, isr.cost_first) if whole.beyond else None
     if found is not None and int(own.least[~found.long].max()) - slack <= isr.cost_first.most:
-        at = int(board.shown.bodies[about].start[board.shown.bodies[about].whole][np.flatnonzero(found.long)[0]])
+        at = int(begun[found.long][0])
         yield replace(whole, why=found.text, rhythm=found, at=at)
     else:
         yield whole
@@ -309,7 +311,7 @@ def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Co
     more = ExecutionTimes(of_it.least - first.most, of_it.most - first.least, of_it.interrupted)
     if whole.state is Agreement.AGREES:
         place = int(np.flatnonzero(long)[int(np.argmax(of_it.least))])
-        at = int(board.shown.bodies[about].start[board.shown.bodies[about].whole][place])
+        at = int(begun[place])
         yield replace(_cost(board, about, nth.cost, more, None, "nth"), at=at, why=f"each {ordinal(nth.n)}")
 
 
