@@ -13,6 +13,8 @@ STOCKED = 2_000_000  # as were seeds below before there were buffers
 FULL = 3_000_000  # from here on all have some
 INSIDE = 100_000_000  # from here on routines do more each n-th time; less that the seed of what they stand in
 
+MEETING = 200_000_000  # from here on steps poll several flags; less that the seed of what they stand in
+
 
 class Time(int):
     """A time in ps."""
@@ -367,7 +369,7 @@ class Woven(Attack):
         if self.chance(0.5):
             self.add_step(model, "z", {"cost": self.span(9)})
         if self.chance(0.3):
-            flags = [step["polls"] for step in model["step"].values() if "polls" in step]
+            flags = flags_of(model)
             self.add_step(
                 model, "sleep", {"cost": Time(0), "sleep": {"unless": flags} if flags and self.chance(0.7) else True}
             )
@@ -581,7 +583,7 @@ class Inside(Attack):
 
     def inside(self, model):
         """That model, some of whose causes and needs now hang on what lies within routines."""
-        inner = [event for name, isr in model["isr"].items() for event in self.more(name, isr, self.flags_of(model))]
+        inner = [event for name, isr in model["isr"].items() for event in self.more(name, isr, flags_of(model))]
         if not inner:
             return model
         known = [*inner, *(f"source.{name}" for name in model["source"])]
@@ -623,11 +625,6 @@ class Inside(Attack):
         if self.chance(0.25):
             unit["cancelled_by"] = self.some(known, 2)
 
-    def flags_of(self, model):
-        """The flags that steps look at."""
-        polled = {step["polls"] for step in model.get("step", {}).values() if "polls" in step}
-        return sorted(flag for flag in polled if not flag.startswith("buffer."))
-
     def more(self, name, isr, flags):
         """What a routine does each n-th time, and within it; the events that this makes."""
         costs = isr["cost"].values() if isinstance(isr["cost"], dict) else [isr["cost"]]
@@ -650,8 +647,49 @@ class Inside(Attack):
         return found
 
 
+class Meeting(Attack):
+    """Steps of a model that poll several flags: any of them, or all."""
+
+    def meeting(self, model):
+        """The model with such steps."""
+        for name, buffer in model.get("buffer", {}).items():
+            model["need"][f"f{name}"] = {"of": f"buffer.{name}", "fill": self.dice.randint(1, max(1, buffer["depth"]))}
+        steps, setters = model.get("step", {}), [*model["isr"].values(), *model.get("step", {}).values()]
+        flags = flags_of(model)
+        if not flags:
+            return model
+        if self.chance(0.6):  # one more, that something sets
+            flags.append("mm")
+            if self.chance(0.4):
+                event = f"source.{self.dice.choice(list(model['source']))}"
+                model.setdefault("flag", {})["mm"] = {"set_by": [event]}
+            else:
+                setter = self.dice.choice(setters)
+                setter["sets"] = ["mm", *as_names(setter.get("sets", []))]
+        polling = [step for step in steps.values() if isinstance(step.get("polls"), str) and "drains" not in step]
+        for step in [*polling, *(self.dice.choice(list(steps.values())) for _ in range(self.one(0, 0, 1)))]:
+            if self.chance(0.8) and "drains" not in step:
+                known = as_names(step.get("polls", []))
+                several = list(dict.fromkeys([*known, *(self.dice.choice(flags) for _ in range(self.one(1, 1, 2)))]))
+                step["polls"] = several if self.chance(0.5) else {"all": several}
+        return model
+
+
+def flags_of(model):
+    """The flags that steps look at."""
+    polled = (step.get("polls", []) for step in model.get("step", {}).values())
+    named = {flag for each in polled for flag in (each["all"] if isinstance(each, dict) else as_names(each))}
+    return sorted(flag for flag in named if not flag.startswith("buffer."))
+
+
+def as_names(given):
+    return [given] if isinstance(given, str) else list(given)
+
+
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= MEETING:
+        return Meeting(seed).meeting(attack(seed - MEETING))
     if seed >= INSIDE:
         return Inside(seed).inside(attack(seed - INSIDE))
     if seed >= FULL or (seed >= STOCKED and seed % 3 != 2 and seed % 2):

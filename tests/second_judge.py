@@ -10,7 +10,7 @@ from fractions import Fraction
 from functools import cached_property
 from itertools import accumulate, pairwise
 
-from tachys.needs.kinds import FeedNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
+from tachys.needs.kinds import FeedNeed, FillNeed, JitterNeed, LoadNeed, LossNeed, PeriodNeed, WithinNeed
 from tachys.simulation import layout as at
 
 
@@ -125,9 +125,9 @@ class Story:
                 taken = given
             if event.startswith("step.") and name == event.rpartition(".")[0] + ".start":
                 step = self.system.step(self.index.steps[number])
-                if step.asked_by is not None:
+                if step.asked_by is not None or len(step.polls) > 1:
                     return []
-                cause = taken if step.polls is not None and step.every is None else given
+                cause = taken if step.polls and step.every is None else given
             if name == event:
                 found.append(time - (cause if event.startswith("step.") else given))
         return found
@@ -163,13 +163,13 @@ class _Tokens:
         self.early = 0  # how many a routine that has just begun has taken, which are told behind its beginning
         self.told, self.lost, self.born, self.superseded = [], [], [], []
         self.hopes, self.over = {}, set()  # what goes on from within a run; what does not, since that is over
-        self.last = ""
+        self.lately = []  # of what has happened at this instant: (event, what goes on from it, flags it has yet to set)
         self.primed = {unit.name for unit in story.system.units if unit.primed}
 
     def walk(self):
         story = self.story
         system, index = story.system, story.index
-        ended = []  # the events of the need that go on from what has happened just now
+        self.now = 0
         for place, (time, kind, number, _) in enumerate(story.rows):
             name = story.event_of(kind, number)
             carried = []
@@ -247,11 +247,10 @@ class _Tokens:
             elif kind == at.INNER:
                 carried = self.hopes.pop(name, [])
             elif kind == at.FLAG_SET or kind == at.FLAG_OVER:
-                if any(
-                    hop.kind == "sets" and hop.flag == index.flags[number] and hop.before == self.last
-                    for hop in self.hops
-                ):
-                    self._set(index.flags[number], ended, kind == at.FLAG_OVER)
+                flag = index.flags[number]
+                by, ended = self._setter(flag)
+                if any(hop.kind == "sets" and hop.flag == flag and hop.before == by for hop in self.hops):
+                    self._set(flag, ended, kind == at.FLAG_OVER)
                 elif kind == at.FLAG_OVER and self.need.age:
                     self.superseded += self.set.pop(index.flags[number], [])
             elif kind == at.FLAG_TAKEN:
@@ -259,7 +258,8 @@ class _Tokens:
                 tokens = self.set[flag]
                 self.set[flag] = []
                 hop = next((hop for hop in self.hops if hop.kind == "sets" and hop.flag == flag), None)
-                following = story.rows[place + 1] if place + 1 < len(story.rows) else (0, -1, 0, 0)
+                behind = (row for row in story.rows[place + 1 :] if row[1] != at.FLAG_TAKEN)
+                following = next(behind, (0, -1, 0, 0))
                 step = hop.after.split(".")[1] if hop else ""
                 if hop and following[1] == at.STEP_START and index.steps[following[2]] == step:
                     self.works["flag", step] = tokens
@@ -271,12 +271,20 @@ class _Tokens:
             elif kind == at.STEP_END:
                 carried = self.works.pop(("on top", f"step.{index.steps[number]}"), [])
             if name:
-                ended = self._happens(time, name, carried)
-                self.last = name
+                sets = set(system.graph.sets.get(name, ()))
+                self.lately = [] if time > self.now else self.lately
+                self.lately.append((name, self._happens(time, name, carried), sets))
+                self.now = time
         self.superseded += [token for event in self.over for token in self.hopes.pop(event, [])]
         gone = Counter(time for time, _ in self.told) + Counter(self.lost) + Counter(self.superseded)
         opened = list((Counter(self.born) - gone).elements())
         return self.told, self.lost, opened
+
+    def _setter(self, flag):
+        """Which event sets a flag just now, and what goes on from it: what it raises first may have raised others."""
+        name, ended, sets = next(each for each in reversed(self.lately) if flag in each[2])
+        sets.discard(flag)
+        return name, ended
 
     def _by_unit(self, number):
         return self.story.system.graph.drain[self.story.index.buffers[number]].kind == "unit"
@@ -402,6 +410,18 @@ def misses(story, need):
             least = delay if least is None else min(least, delay)
             most = delay if most is None else max(most, delay)
             count += max(delay - least, most - delay) > need.jitter
+        return count
+    if isinstance(need, FillNeed):
+        level, count, number = 0, 0, story.index.buffers.index(need.of.name)
+        drain = story.system.graph.drain[need.of.name]
+        takes_at_once = drain.kind == "unit" and not drain.asked_at
+        for place, (_, kind, which, _) in enumerate(story.rows):
+            if which == number and kind in (at.ITEM_IN, at.ITEM_OUT, at.ITEM_OVER, at.ITEM_LOST):
+                level += {at.ITEM_IN: 1, at.ITEM_LOST: 0}.get(kind, -1)
+                gone = takes_at_once and [row[1:3] for row in story.rows[place + 1 : place + 2]] == [
+                    (at.ITEM_OUT, which)
+                ]
+                count += level > need.most and (kind == at.ITEM_LOST or (kind == at.ITEM_IN and not gone))
         return count
     if isinstance(need, (JitterNeed, LossNeed, LoadNeed)):
         return None

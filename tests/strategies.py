@@ -90,13 +90,16 @@ def isr(draw, name, events, levels):
     )
 
 
+POLLED = ('"f0"', '"f1"', '["f0", "f1"]', '{ all = ["f1", "f0"] }')
+
+
 @st.composite
 def step(draw, name, units, levels):
     least, most = draw(costs(20))
     text = f"[step.{name}]\ncost = [{ns(least)}, {ns(most)}]\n{draw(guards(most, levels))}"
     gate = draw(st.sampled_from(["", "polls", "every", "every", "both"]))
     if gate in ("polls", "both"):
-        text += f'polls = "f{draw(st.integers(0, 1))}"\n'
+        text += f"polls = {draw(st.sampled_from(POLLED))}\n"
     if gate in ("every", "both"):
         text += f"every = {ns(draw(st.integers(20, 900)))}\n"
         text += f'rearm = "{draw(st.sampled_from(["grid", "skip", "now"]))}"\n'
@@ -183,7 +186,9 @@ def lone_models(draw):
             cost = draw(costs(20))
             rearm = draw(st.sampled_from(["grid", "skip", "now"]))
             gate = draw(
-                st.sampled_from(["", f'polls = "f{i % 2}"\n', f'every = {ns(40 + 30 * i)}\nrearm = "{rearm}"\n'])
+                st.sampled_from(
+                    ["", *(f"polls = {each}\n" for each in POLLED), f'every = {ns(40 + 30 * i)}\nrearm = "{rearm}"\n']
+                )
             )
             text += f"[step.p{i}]\ncost = {span(cost)}\n{gate}{draw(guards(cost[1], levels))}"
             text += draw(st.sampled_from(["", "", "sleep = true\n", 'sleep = { unless = "f0" }\n']))

@@ -43,6 +43,10 @@ def test_a_ring_that_is_emptied_once_a_pass():
     ring = of(RING.format(depth=64, each="0.1", rest=12800 - 30 - 7.4), "ring")
     assert (ring.taken, ring.level, ring.lost) == (64, 74, True)
     assert ring.reason == "74 can be in at once, 64 find room"
+    text = RING.format(depth=74, each="0.1", rest=12800 - 30 - 7.4) + '[need.few]\nof = "buffer.ring"\nfill = {}\n'
+    for fill, proved in ((74, True), (73, False)):
+        few = bounds(read_model(text.format(fill), "m.toml")).needs["few"]
+        assert (few.bound, few.proved) == (74, proved)
     assert not of(RING.format(depth=74, each="0.1", rest=12800 - 30 - 7.4), "ring").lost
     # 47.2 us are left from the end of the pass to the 75th byte: the look takes 20 us of them, an item more than the rest
     assert of(RING.format(depth=200, each="27.2", rest=12800 - 30 - 74 * 27.2), "ring").level == 74
@@ -178,6 +182,9 @@ each = ["9 us", "11 us"]
 [need.whole]
 of = "buffer.ring"
 lost = 0
+[need.shallow]
+of = "buffer.ring"
+fill = 8
 [need.soon]
 from = "source.byte"
 to = "step.parse.end"
@@ -302,7 +309,9 @@ def test_who_lets_a_ring_run_over_is_named_first(fault, named, seed):
     if fault == "blocking send":
         assert result.buffers["ring"].lost > 0.8 * len(lost)
         assert result.needs["whole"].misses[0].causes[0].what == "step.send"
-        assert str(result.needs["whole"].verdict) == "missed"
+        assert str(result.needs["whole"].verdict) == str(result.needs["shallow"].verdict) == "missed"
+        assert result.needs["shallow"].misses[0].causes[0].what == "step.send"
+        assert result.needs["shallow"].count > result.needs["whole"].count
     elif fault == "shallow ring":
         assert str(result.needs["whole"].verdict) == "at risk"  # proved for the depth that is written
     else:

@@ -4,13 +4,13 @@ from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
 from tachys.errors import InputError
 from tachys.model.loading import read_model
-from wild import INSIDE, PPM, Wild, wild
+from wild import INSIDE, MEETS, PPM, Wild, wild
 
 
 def pytest_generate_tests(metafunc):
     if "seed" in metafunc.fixturenames:
         many = metafunc.config.getoption("--boards")
-        metafunc.parametrize("seed", [*range(many), *range(INSIDE, INSIDE + many)])
+        metafunc.parametrize("seed", [first + number for first in (0, INSIDE, MEETS) for number in range(many)])
 
 
 def wrongs(seed: int) -> list[str]:

@@ -124,7 +124,7 @@ def _works(dice: random.Random, flags: list[str], levels: int, text: list[str]) 
             table.append(f'guard = {{ level = {held}, at = "{at // US} us", for = "{size // US} us" }}')
         text.append("\n".join(table))
         every = int(table[1].split('"')[1].split()[0]) * US if flag is None else None
-        yield Task(f"w{number}", (Burns((low, high), holds),), flag, every)
+        yield Task(f"w{number}", (Burns((low, high), holds),), flag or (), every)
 
 
 def _at_random(dice: random.Random, gap: int, until: int) -> Iterator[int]:

@@ -79,8 +79,8 @@ def plan(system, came):
     """The stand-in's plan for a system; ``came``: the instants of each source."""
     core = system.core
     steps = tuple(
-        Task(s.name, tuple(map(part, s.acts)), None if s.asked_by else s.polls,
-             int(s.every.nominal) if s.every else None, s.rearm, s.sets, s.asked_by)
+        Task(s.name, tuple(map(part, s.acts)), () if s.asked_by else s.polls,
+             int(s.every.nominal) if s.every else None, s.rearm, s.sets, s.asked_by, s.polls_all)
         for s in system.steps
     )  # fmt: skip
     return Plan(

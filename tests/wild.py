@@ -14,12 +14,13 @@ from tachys.capture.csv import read_csv
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
 from tachys.demo.analyser import Analyser, Levels, Recording, busy, pulses, steps, to_csv, to_vcd, toggles
-from tachys.demo.machine import Burns, Halts, Hold, Machine, More, Pauses, Plan, Routine, Task
+from tachys.demo.machine import Burns, Halts, Hold, Latch, Machine, More, Pauses, Plan, Routine, Task
 
 US, CYCLE = 10**6, 20_000
 RATES = ["2", "4", "8", "11.0592", "16", "24", "27.12", "48", "100", "125"]  # MHz
 PPM = 100
 INSIDE = 1_000_000  # the boards from here on have routines that do more each n-th time, and moments
+MEETS = 2_000_000  # and from here on steps that poll several flags, some of them set by hardware
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +51,8 @@ class Wild:
 class _Maker:
     def __init__(self, seed: int) -> None:
         dice = self.dice = random.Random(seed)
-        self.inside = seed >= INSIDE
+        self.inside, self.meets = seed >= INSIDE, seed >= MEETS
+        self.latches: list[Latch] = []
         self.levels = dice.randint(1, 4)
         step = Fraction(10**6) / Fraction(dice.choice(RATES))
         digit = dice.choice([1000, 1000, 10_000, 100_000] if step >= 100_000 else [1000, 1000, 10_000])
@@ -76,7 +78,10 @@ class _Maker:
             self.text.append(f'[probe.E{number}]\nshows = "source.{name}"\nedge = "{edge}"')
         holds, table = self._holds(level, low)
         pending, takes_all = dice.choice([(1, False), (1, False), (2, False), (3, True)])
-        sets = (f"f{number}",) if dice.random() < 0.4 else ()
+        sets = (f"f{number}",) if dice.random() < (0.7 if self.meets else 0.4) else ()
+        if self.meets and dice.random() < 0.3:
+            self.latches.append(Latch(f"h{number}", tuple(arrivals)))
+            self.text.append(f'[flag.h{number}]\nset_by = "source.{name}"')
         more, marks, inside = self._inside(number, low) if self.inside else (None, (), "")
         self.text.append(
             f'[isr.{name}]\non = "source.{name}"\nlevel = {level}\norder = {number}\n'
@@ -137,21 +142,29 @@ class _Maker:
     def tasks(self, flags: list[str]) -> Iterator[Task]:
         """The steps of the loop."""
         dice = self.dice
-        for number, flag in enumerate([*flags[:2], None]):
+        gates: list[tuple[str, ...]] = [*((flag,) for flag in flags[:2]), ()]
+        if self.meets and len(flags) > 2:  # one step for two of them
+            gates = [(flags[0],), (flags[1], flags[2]), ()] if dice.random() < 0.5 else [(flags[0], flags[1]), ()]
+        elif self.meets and len(flags) > 1:
+            gates = [(flags[0], flags[1]), ()]
+        for number, polled in enumerate(gates):
             low = dice.randint(5, 60) * US
             high = low + dice.randint(0, 20) * US
             holds, table = self._holds(self.levels, low)
-            every = None if flag else dice.choice([900, 2100]) * US
+            every = None if polled else dice.choice([900, 2100]) * US
+            named = ", ".join(f'"{flag}"' for flag in polled)
+            together = len(polled) > 1 and dice.random() < 0.5
+            gate = f"polls = {{ all = [{named}] }}" if together else f"polls = [{named}]"
             pause = dice.choice([0, 0, 20]) * US
             self.text.append(
                 f'[step.w{number}]\ncost = ["{low // US} us", "{high // US} us"]\n{table}'
-                + (f'polls = "{flag}"' if flag else f'every = "{every // US} us"')
+                + (gate if every is None else f'every = "{every // US} us"')
                 + (f'\npause = "{pause // US} us"' if pause else "")
             )  # fmt: skip
             if dice.random() < 0.8:
                 self.lines.append((f"S{number}", f"step.w{number}"))
             parts = (Burns((low, high), holds), *([Pauses((pause, pause))] if pause else []))
-            yield Task(f"w{number}", parts, flag, every)
+            yield Task(f"w{number}", parts, polled, every, all_of=together)
         if dice.random() < 0.3:
             unless = tuple(flags[:2])
             named = ", ".join(f'"{flag}"' for flag in unless)
@@ -166,9 +179,10 @@ def wild(seed: int) -> Wild:
     nesting, entry, exit_ = dice.random() < 0.8, dice.choice([16, 40]), dice.choice([12, 30])
     chain = dice.choice([8, entry + exit_])
     routines = [made.routine(number) for number in range(dice.randint(3, 6))]
-    tasks = tuple(made.tasks([flag for each in routines for flag in each.sets])) if dice.random() < 0.85 else ()
+    flags = [flag for each in routines for flag in each.sets] + [each.flag for each in made.latches]
+    tasks = tuple(made.tasks(flags)) if dice.random() < 0.85 else ()
     plan = Plan(tuple(sorted(routines, key=lambda each: each.level)), tasks, 40 * CYCLE if tasks else 0, nesting,
-                entry * CYCLE, exit_ * CYCLE, chain * CYCLE, 2 * US)  # fmt: skip
+                entry * CYCLE, exit_ * CYCLE, chain * CYCLE, 2 * US, latches=tuple(made.latches))  # fmt: skip
     truth = Machine(plan, seed).run(made.until)
     for signal, what in made.lines:
         kind, name = what.split(".")

@@ -150,15 +150,19 @@ class Halts:
 
 @dataclass(frozen=True, slots=True)
 class Task:
-    """A step of the loop as it really is: when it runs, and what it does then, part by part."""
+    """A step of the loop as it really is: when it runs, and what it does then, part by part.
+
+    It runs while one of the flags that it polls is set, with ``all_of`` while all are.
+    """
 
     name: str
     parts: tuple[Burns | Pauses | Waits | Halts | Empties | Fills, ...] = ()
-    polls: str | None = None
+    polls: str | tuple[str, ...] = ()
     every: int | None = None
     rearm: str = "grid"
     sets: tuple[str, ...] = ()
     asked: str | None = None
+    all_of: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -675,12 +679,12 @@ class Machine:
     def _open(self, step: Task) -> bool:
         if step.every is not None and self._now < self._due[step.name]:
             return False
-        if step.polls is not None:
-            if step.polls not in self._flags:
-                return False
-            self._flags.discard(step.polls)
+        polled = {step.polls} if isinstance(step.polls, str) else set(step.polls)
+        if polled and not (polled <= self._flags if step.all_of else polled & self._flags):
+            return False
         if step.asked is not None and not self._stores[step.asked].asks:
             return False
+        self._flags -= polled
         for part in step.parts:
             if isinstance(part, Empties):
                 self._begin_to_empty(part)

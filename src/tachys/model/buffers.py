@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from tachys.model.acts import Drain, Put
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event
-from tachys.model.flags import as_names
+from tachys.model.flags import as_names, polled_by
 from tachys.model.nodes import Buffer, Feed
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
@@ -126,7 +126,7 @@ class Buffers:
             if f"buffer.{name}" in as_names(table.on):
                 yield f"isr.{isr}"
         for step, each in self.model.step.items():
-            if each.polls == f"buffer.{name}":
+            if f"buffer.{name}" in polled_by(each):
                 yield f"step.{step}"
 
     # --- who drains, who puts --------------------------------------------------------------------------------------
@@ -134,7 +134,7 @@ class Buffers:
     def drain(self, path: Path, table: IsrTable | StepTable) -> Drain | None:
         """What a routine or step drains."""
         complain, given = self.report.complain, table.drains
-        asks = as_names(table.on) if isinstance(table, IsrTable) else as_names(table.polls or [])
+        asks = as_names(table.on) if isinstance(table, IsrTable) else polled_by(table)
         key = "on" if isinstance(table, IsrTable) else "polls"
         named = _drained(given)
         for asked in asks:
@@ -147,9 +147,9 @@ class Buffers:
         buffer = self.model.buffer.get(named.removeprefix("buffer."))
         if buffer is None:
             return None
-        if isinstance(table, StepTable) and table.polls is not None and table.polls != named:
-            complain((*path, "polls"), "not yet: what drains a buffer polls no flag", f'write polls = "{named}"')
-        if isinstance(table, StepTable) and table.polls is not None and table.every is not None:
+        if isinstance(table, StepTable) and asks and asks != (named,):
+            complain((*path, "polls"), "not yet: what drains a buffer polls nothing else", f'write polls = "{named}"')
+        if isinstance(table, StepTable) and asks and table.every is not None:
             complain((*path, "every"), "not yet beside polls of a buffer", "write one of them")
         if isinstance(table, StepTable) and table.waits is not None:
             complain((*path, "drains"), "not yet beside waits", "let a step of its own drain it")

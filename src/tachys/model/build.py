@@ -10,12 +10,13 @@ from tachys.model.acts import Act, Guard, Halt, Pause, Wait, Work
 from tachys.model.buffers import Buffers
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
-from tachys.model.flags import as_names, note_lone_flags
+from tachys.model.flags import as_names, note_lone_flags, polled_by
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
 from tachys.model.nodes import Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
+    AllTable,
     GuardTable,
     IsrTable,
     LoopTable,
@@ -305,7 +306,8 @@ def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: Cloc
     return Step(
         name=name,
         acts=tuple(_acts(path, table, cost, core, filled, clocks, report)),
-        polls=table.polls,
+        polls=polled_by(table),
+        polls_all=isinstance(table.polls, AllTable) and len(polled_by(table)) > 1,
         sets=as_names(table.sets),
         every=every,
         rearm=table.rearm,

@@ -5,12 +5,17 @@ from __future__ import annotations
 import difflib
 
 from tachys.model.report import Path, Reporter
-from tachys.model.schema import ModelFile, SleepTable
+from tachys.model.schema import AllTable, ModelFile, SleepTable, StepTable
 
 
 def as_names(value: str | list[str]) -> tuple[str, ...]:
     """One name or several as a tuple, each once."""
     return (value,) if isinstance(value, str) else tuple(dict.fromkeys(value))
+
+
+def polled_by(step: StepTable) -> tuple[str, ...]:
+    """The flags that a step polls, or its buffer."""
+    return as_names(step.polls.all if isinstance(step.polls, AllTable) else step.polls)
 
 
 def note_lone_flags(model: ModelFile, report: Reporter) -> None:
@@ -24,8 +29,9 @@ def note_lone_flags(model: ModelFile, report: Reporter) -> None:
         set_by.update((flag, ("step", name, "sets")) for flag in as_names(step.sets))
     seen_by: dict[str, Path] = {}
     for name, step in model.step.items():
-        if step.polls and not step.polls.startswith("buffer."):
-            seen_by.setdefault(step.polls, ("step", name, "polls"))
+        for flag in polled_by(step):
+            if not flag.startswith("buffer."):
+                seen_by.setdefault(flag, ("step", name, "polls"))
         if step.waits and not step.waits.startswith("unit."):
             seen_by.setdefault(step.waits, ("step", name, "waits"))
         if isinstance(step.sleep, SleepTable):

@@ -90,13 +90,13 @@ class Graph:
             for flag in each.sets:
                 self._set_by.setdefault(flag, []).append(each.end)
         for step in steps:
-            if step.polls is not None:
-                self.pollers[step.polls].append(step)
+            for flag in step.polls:
+                self.pollers[flag].append(step)
             for flag in step.flags_waited:
                 self.waiters[flag].append(step)
-        polled = [step.polls for step in steps if step.asked_by is None]
+        polled = [flag for step in steps if step.asked_by is None for flag in step.polls]
         waited = [flag for step in steps for flag in step.flags_waited]
-        self.flags = tuple(dict.fromkeys([*self._set_by, *(flag for flag in (*polled, *waited) if flag)]))
+        self.flags = tuple(dict.fromkeys([*self._set_by, *polled, *waited]))
         self.causes: dict[Thing, tuple[Event, ...]] = {body.thing: body.on for body in bodies}
         self.counted: dict[Event, list[Unit]] = defaultdict(list)
         self.cancels: dict[Event, list[Unit]] = defaultdict(list)
@@ -112,7 +112,7 @@ class Graph:
                     self.asked_at[event].append(unit)
         self.causes |= {buffer.thing: self._fed_by[buffer.thing] for buffer in buffers}
         for step in steps:
-            self.causes[step.thing] = self.sets_of(step.polls)
+            self.causes[step.thing] = tuple(dict.fromkeys(event for flag in step.polls for event in self.sets_of(flag)))
         self.sets: dict[Event, list[str]] = defaultdict(list)
         for flag, events in self._set_by.items():
             for event in events:
@@ -123,20 +123,20 @@ class Graph:
         return [
             step
             for step in self._steps
-            if step.polls == flag or (flag in step.flags_waited and step.polls is None and step.every is None)
+            if (flag in step.polls and not step.polls_all) or (flag in step.flags_waited and not step.gated)
         ]
 
     def rival(self, flag: str, step: Step) -> str | None:
         """The step that may take a flag before ``step`` opens on it, itself in its wait included; None: none does."""
         for each in self._steps:
             other = each.name != step.name
-            if (flag in each.flags_waited and (other or step.polls == flag)) or (other and each.polls == flag):
+            if (flag in each.flags_waited and (other or flag in step.polls)) or (other and flag in each.polls):
                 return each.name
         return None
 
-    def sets_of(self, flag: str | None) -> tuple[Event, ...]:
+    def sets_of(self, flag: str) -> tuple[Event, ...]:
         """The events that set a flag: of hardware, and the ends of routines and steps; what feeds a "buffer.NAME"."""
-        return self._fed_by.get(flag or "") or tuple(self._set_by.get(flag or "", ()))
+        return self._fed_by.get(flag) or tuple(self._set_by.get(flag, ()))
 
     def surely_set_by(self, flag: str) -> tuple[Event, ...]:
         """Those of :meth:`sets_of` after each of which it is set: a run that drained nothing moves nothing on."""
@@ -144,7 +144,7 @@ class Graph:
         sure = mover is None or mover.drains is None or mover.drains.items.least > 0
         return self.sets_of(flag) if sure else ()
 
-    def is_set_by_hardware(self, flag: str | None) -> bool:
+    def is_set_by_hardware(self, flag: str) -> bool:
         """Whether a flag can be set without a routine: then also while the core is halted, which does not wake it."""
         return any(event.kind in ("source", "unit") for event in self.sets_of(flag))
 

@@ -284,8 +284,6 @@ def _words(fault: Any) -> tuple[str, str]:
     if kind == "value_error":
         wrong, _, mend = str(fault["ctx"]["error"]).partition("; ")
         return wrong, mend
-    if fault["loc"][-1] == "polls" and isinstance(given, (list, dict)):
-        return "not yet: a step polls one flag", "write a step for each, or one flag that all of them set"
     if kind == "literal_error":
         return f"{given!r} is not known here", f"one of {fault['ctx']['expected']}"
     if kind in ("model_type", "dict_type", "model_attributes_type"):

@@ -61,12 +61,17 @@ def _flags(raw: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
                 yield from (((kind, name, "nth"), flag) for flag in _as_list(table["nth"].get("sets")))
     yield from ((("flag", flag), flag) for flag in table_of(raw, "flag"))
     for name, table in table_of(raw, "step").items():
-        polled = (flag for flag in _as_list(table.get("polls")) if not flag.startswith("buffer."))
+        polled = (flag for flag in _polled(table) if not flag.startswith("buffer."))
         yield from ((("step", name, "polls"), flag) for flag in polled)
         waited = (flag for flag in _as_list(table.get("waits")) if not flag.startswith("unit."))
         yield from ((("step", name, "waits"), flag) for flag in waited)
         if isinstance(table.get("sleep"), dict):
             yield from ((("step", name, "sleep"), flag) for flag in _as_list(table["sleep"].get("unless")))
+
+
+def _polled(step: Mapping[str, Any]) -> list[str]:
+    polls = step.get("polls")
+    return _as_list(polls.get("all") if isinstance(polls, dict) else polls)
 
 
 def _as_list(value: Any) -> list[str]:
@@ -140,7 +145,7 @@ def _buffer_references(raw: Mapping[str, Any], events: list[str], buffers: list[
                 yield ("buffer", name, "fed_by"), event, events, "event"
     for section in BODIES:
         for name, table in table_of(raw, section).items():
-            for key, within in (("drains", "from"), ("puts", "into"), ("polls", "")):
+            for key, within in (("drains", "from"), ("puts", "into"), ("polls", "all")):
                 given = table.get(key)
                 for buffer in _as_list(given.get(within) if isinstance(given, dict) else given):
                     if key != "polls" or buffer.startswith("buffer."):
@@ -161,6 +166,8 @@ def _need_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Refe
                 yield ("need", name, "of"), thing, takers, "routine or step, or interrupts"
             elif "lost" in table:
                 yield ("need", name, "of"), thing, losers, "source, unit, routine, flag or buffer"
+            elif "fill" in table:
+                yield ("need", name, "of"), thing, [f"buffer.{each}" for each in table_of(raw, "buffer")], "buffer"
             else:
                 yield ("need", name, "of"), thing, events, "event"
 

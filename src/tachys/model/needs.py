@@ -11,13 +11,24 @@ from tachys.model.nodes import IDLE, Probe
 from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
-from tachys.needs.kinds import FeedNeed, JitterNeed, LoadNeed, LossNeed, Need, PeriodNeed, Watchdog, WithinNeed
+from tachys.needs.kinds import (
+    FeedNeed,
+    FillNeed,
+    JitterNeed,
+    LoadNeed,
+    LossNeed,
+    Need,
+    PeriodNeed,
+    Watchdog,
+    WithinNeed,
+)
 from tachys.needs.takers import INTERRUPTS
 
 _KINDS = {
     frozenset({"from", "to", "within"}): frozenset({"age"}),
     frozenset({"load"}): frozenset({"over", "of"}),
     frozenset({"of", "lost"}): frozenset(),
+    frozenset({"of", "fill"}): frozenset(),
     frozenset({"of", "every", "give_or_take"}): frozenset(),
     frozenset({"of", "jitter"}): frozenset(),
 }
@@ -45,8 +56,8 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
     if kind is None:
         report.complain(
             path, "does not say what must hold",
-            'write from, to and within = "40 us"; or load = "70 %"; or of and one of lost = 0, jitter = "5 us", '
-            'every = "50 ms" with give_or_take = "2 %"',
+            'write from, to and within = "40 us"; or load = "70 %"; or of and one of lost = 0, fill = 12, '
+            'jitter = "5 us", every = "50 ms" with give_or_take = "2 %"',
         )  # fmt: skip
         return None
     if table.from_ is not None and table.to is not None and table.within is not None:
@@ -68,6 +79,8 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
         return None
     if table.lost is not None:
         return LossNeed(name, Thing(table.of), table.lost)
+    if table.fill is not None:
+        return FillNeed(name, Thing(table.of), table.fill)
     if table.jitter is not None:
         return JitterNeed(name, Event.written(table.of), clocks.distance(table.jitter, (*path, "jitter")))
     assert table.every is not None

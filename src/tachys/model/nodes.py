@@ -293,12 +293,17 @@ class Period:
 
 @dataclass(frozen=True, slots=True)
 class Step(Body):
-    """A step of the loop: when it opens, and what it then does, in order."""
+    """A step of the loop: when it opens, and what it then does, in order.
+
+    It ``polls`` flags: opens while one of them is set, with ``polls_all`` while all are, and takes those that are; or
+    the one "buffer.NAME" that asks.
+    """
 
     kind: ClassVar[str] = "step"
     name: str
     acts: tuple[Act, ...] = ()
-    polls: str | None = None
+    polls: tuple[str, ...] = ()
+    polls_all: bool = False
     sets: tuple[str, ...] = ()
     every: Period | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
@@ -341,7 +346,13 @@ class Step(Body):
     @property
     def asked_by(self) -> str | None:
         """The buffer at whose request it opens, if it does."""
-        return self.drains.buffer if self.drains is not None and self.polls == f"buffer.{self.drains.buffer}" else None
+        buffer = None if self.drains is None else self.drains.buffer
+        return buffer if self.polls == (f"buffer.{buffer}",) else None
+
+    @property
+    def gated(self) -> bool:
+        """Whether there are passes in which it does not open."""
+        return bool(self.polls) or self.every is not None
 
     @property
     def halt(self) -> Halt | None:

@@ -269,11 +269,17 @@ class FlagTable(Table):
     set_by: Names
 
 
+class AllTable(Table):
+    """Flags that must all be set."""
+
+    all: Names
+
+
 class StepTable(Table):
     """One step of the loop."""
 
     cost: TimeRange | None = None
-    polls: str | None = None
+    polls: str | list[str] | AllTable = []
     every: PositiveTime | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
     guard: GuardTable | list[GuardTable] | None = None
@@ -297,7 +303,7 @@ class WatchdogTable(Table):
 
 
 class NeedTable(Table):
-    """Something that must hold: a time between events, a load, nothing lost, a period kept, a jitter."""
+    """Something that must hold: a time between events, a load, nothing lost, a fill, a period, a jitter."""
 
     from_: str | None = Field(None, alias="from")
     to: str | None = None
@@ -305,6 +311,7 @@ class NeedTable(Table):
     age: bool = False
     of: str | list[str] | None = None
     lost: Annotated[int, Field(strict=True, ge=0, le=2**31)] | None = None
+    fill: Positive | None = None
     every: PositiveTime | None = None
     give_or_take: Share | None = None
     jitter: PositiveTime | None = None

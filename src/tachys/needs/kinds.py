@@ -284,6 +284,43 @@ class LossNeed(Need):
 
 
 @dataclass(frozen=True, slots=True)
+class FillNeed(Need):
+    """At most ``most`` items are in the buffer ``of`` at once; each put beyond that is a miss."""
+
+    measures: ClassVar[Literal["time", "share", "number"]] = "number"
+    timed: ClassVar[bool] = False
+    of_records: ClassVar[bool] = True
+    _limit: ClassVar[str] = "most"
+    _events: ClassVar[tuple[str, ...]] = ("of",)
+    name: str
+    of: Thing
+    most: int
+
+    @property
+    def waits(self) -> Thing:
+        """What waits where it is broken."""
+        return self.of
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """The most that can be in."""
+        level = paper.level(self.of)
+        reason = "" if level <= self.most else f"up to {level} can be in before they are taken"
+        return NeedBounds(self, self.most, level, level <= self.most, reason)
+
+    def sum_up(self, seen: Observation, surplus: Fraction = Fraction(0)) -> Total | None:
+        """Each put with which more are in."""
+        found = seen.beyond(self.of, self.most)
+        if found is None:
+            return None
+        instants, count, deepest = found
+        return Total(deepest, [Broken(at, None, "full", at, at) for at in instants.tolist()], count)
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return f"items in {self.of}"
+
+
+@dataclass(frozen=True, slots=True)
 class PeriodNeed(Need):
     """Every single distance between neighbouring events ``of`` lies within ``every`` ± ``give_or_take`` ps."""
 

@@ -30,5 +30,8 @@ class Paper(Protocol):
     def lost_in_all(self, thing: Thing) -> int | None:
         """How many events of a thing may be lost at most; None: no number is known."""
 
+    def level(self, buffer: Thing) -> int:
+        """The most items that can be in a buffer at once."""
+
     def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""

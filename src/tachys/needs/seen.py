@@ -94,6 +94,9 @@ class Observation(Protocol):
     def lost(self, thing: Thing) -> tuple[Instants, int] | None:
         """(when events of a thing were lost as far as that is known, how many)."""
 
+    def beyond(self, buffer: Thing, level: int) -> tuple[Instants, int, int] | None:
+        """(when puts made a buffer hold more than that, as far as it is known, how many did, the most that was in)."""
+
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What these (empty: all) took of the core: of the busiest window of that length in ps, or of all seen."""
 
@@ -102,7 +105,7 @@ class Observation(Protocol):
 class Broken:
     """One miss: at ``at`` ps, answered after ``value`` ps (None: never); the wait lasted from ``begin`` to ``end``.
 
-    ``kind``: "late"; "early"; "lost", it will never be answered; "open", not answered by the end.
+    ``kind``: "late"; "early"; "lost", it will never be answered; "open", not answered by the end; "full".
     """
 
     at: int

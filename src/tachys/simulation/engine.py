@@ -29,7 +29,7 @@ def events_in(system: System, length: int) -> int:
 
 def work_of(system: System, length: int) -> int:
     """About how many millionths of a second it takes to play ``length`` ps uncompiled."""
-    always = [step for step in system.steps if step.polls is None and step.every is None]
+    always = [step for step in system.steps if not step.gated]
     passes, sleeps = 0, any(isinstance(act, Halt) for step in always for act in step.acts)
     if always and system.loop is not None and not sleeps:  # one that only looks, or sleeps, is passed over
         taken = sum(act.takes.least for step in always for act in step.acts)

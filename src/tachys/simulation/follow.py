@@ -270,7 +270,8 @@ def _taken(records: Records, index: Index, hop: Link, going: Ints, age: bool) ->
     flag, step = index.flags.index(hop.flag), index.steps.index(hop.after.name)
     of_flag = records.index == flag
     takes = np.flatnonzero((records.kind == at.FLAG_TAKEN) & of_flag)
-    following = np.minimum(takes + 1, len(records.kind) - 1)
+    others = np.flatnonzero(records.kind != at.FLAG_TAKEN)  # those that a step takes at once stand in a row
+    following = np.append(others, len(records.kind) - 1)[np.searchsorted(others, takes)]
     by_step = (records.kind[following] == at.STEP_START) & (records.index[following] == step)
     sets = ((records.kind == at.FLAG_SET) | (records.kind == at.FLAG_OVER)) & of_flag
     own = _end(records, sets, going)  # the record of the flag right behind the end of the routine

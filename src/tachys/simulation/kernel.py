@@ -520,18 +520,19 @@ def set_timer(m: Ints, step: int) -> None:
 def opens(m: Ints, log: Ints, number: int) -> bool:
     """Whether a step runs now; its flag is then taken and its timer set anew."""
     step, now = m[STEPS] + number * STEP_SIZE, m[NOW]
-    polls, timed = m[step + P_POLLS], m[step + P_DEN] > 0
+    timed = m[step + P_DEN] > 0
     if timed and now < m[step + P_DUE]:
         return False
-    if polls >= 0 and m[m[FLAGS] + polls * FLAG_SIZE + F_SET] == 0:
+    if not flags_open(m, step):
         return False
     if m[step + P_ASKED] >= 0 and not asks(m, m[BUFFERS] + m[step + P_ASKED] * BUFFER_SIZE):
         return False
     if m[step + P_DRAINS] >= 0:
         take_in(m, log, m[step + P_DRAINS], m[step + P_TAKES])
     stat, cause = m[step + P_STATS], now
-    if polls >= 0:
-        take_flag(m, log, polls)
+    for address in range(m[step + P_POLLS], m[step + P_POLLS_END]):
+        if m[m[FLAGS] + m[address] * FLAG_SIZE + F_SET]:
+            take_flag(m, log, m[address])
     if timed:
         cause = m[step + P_DUE]
         observe(m, stat + 2 * m[STAT_SIZE], now - cause, 1)
@@ -546,6 +547,15 @@ def opens(m: Ints, log: Ints, number: int) -> bool:
         write(m, log, PASS, number, m[PASS_BEGAN])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number))
     return True
+
+
+@kernel(inline=True)
+def flags_open(m: Ints, step: int) -> bool:
+    """Whether one of the flags that a step polls is set, or all where it waits for all, or it polls none."""
+    for address in range(m[step + P_POLLS], m[step + P_POLLS_END]):
+        if (m[m[FLAGS] + m[address] * FLAG_SIZE + F_SET] != 0) != m[step + P_ALL]:
+            return m[step + P_ALL] == 0
+    return m[step + P_ALL] == 1 or m[step + P_POLLS] == m[step + P_POLLS_END]
 
 
 @kernel(inline=True)
@@ -595,8 +605,7 @@ def idle_until(m: Ints) -> int:
     earliest = m[EARLIEST]
     for number in range(m[N_STEPS]):
         step = m[STEPS] + number * STEP_SIZE
-        polls = m[step + P_POLLS]
-        if polls >= 0 and m[m[FLAGS] + polls * FLAG_SIZE + F_SET] == 0:
+        if not flags_open(m, step):
             continue
         if m[step + P_ASKED] >= 0 and not asks(m, m[BUFFERS] + m[step + P_ASKED] * BUFFER_SIZE):
             continue

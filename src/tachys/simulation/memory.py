@@ -284,8 +284,10 @@ class _Builder:
             whole, rest, bottom = _split(self._within(step.every.nominal, step.every.least, step.every.most))
         records = [self._act(step, act) for act in step.acts]
         acts = self._put(word for words in records for word in words)
+        polled = () if step.asked_by else step.polls
+        polls = self._put(self.flags[flag] for flag in polled)
         return at.record(
-            "P", polls=self.flags[step.polls] if step.polls and not step.asked_by else -1, whole=whole, rest=rest,
+            "P", polls=polls, polls_end=polls + len(polled), all=step.polls_all, whole=whole, rest=rest,
             den=bottom, rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
             due_over=rest, last=-1, body=0, asked=self.buffers[step.asked_by] if step.asked_by else -1,
             drains=self.buffers[step.drains.buffer] if step.drains else -1,

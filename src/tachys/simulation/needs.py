@@ -9,8 +9,9 @@ from fractions import Fraction
 import numpy as np
 
 from tachys.model.events import Event, Thing
+from tachys.model.nodes import Unit
 from tachys.model.system import System
-from tachys.needs.kinds import Need, NeedBounds
+from tachys.needs.kinds import FillNeed, Need, NeedBounds
 from tachys.needs.seen import Broken, Delays, Following, Instants, Past, Taken
 from tachys.needs.verdicts import verdict_of
 from tachys.simulation import layout as at
@@ -96,9 +97,9 @@ class PlayedSlice:
         starts = places(self.records, self.index, event.thing.start)
         causes = self.records.cause[starts]
         step = self.system.step(event.name)
-        if step.asked_by is not None:  # it takes several items, each with a cause of its own
+        if step.asked_by is not None or len(step.polls) > 1:  # it takes several, each with a cause of its own
             return self.records.time[:0], self.records.cause[:0]
-        if step.polls is not None and step.every is None:
+        if step.polls and step.every is None:
             causes = self.records.cause[starts - 1]  # of the taking of its flag, which stands right before its start
         if event.moment == "start":
             return self.records.time[starts], causes
@@ -112,15 +113,50 @@ class PlayedSlice:
         """Counters tell, not records."""
         return None
 
+    def beyond(self, buffer: Thing, level: int) -> tuple[Instants, int, int] | None:
+        """The :class:`Level` of a watch tells."""
+        return None
+
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """Counters tell, or :class:`BusySpans`."""
         return None
 
 
 @dataclass(slots=True)
+class Level:
+    """How many are in a buffer, slice by slice: now, at most so far, and how many puts went ``beyond`` the limit.
+
+    ``at_once``: a unit at rest takes what is put.
+    """
+
+    buffer: str
+    limit: int
+    at_once: bool
+    now: int = 0
+    deepest: int = 0
+    beyond: int = 0
+
+    def take(self, records: Records, index: Index) -> None:
+        """Take in a slice; what is lost finds it full, what a unit takes at once has never been in."""
+        mine = records.index == index.buffers.index(self.buffer)
+        places = np.flatnonzero(mine & np.isin(records.kind, (at.ITEM_IN, at.ITEM_OUT, at.ITEM_OVER, at.ITEM_LOST)))
+        kinds = records.kind[places]
+        put = kinds == at.ITEM_IN
+        levels = self.now + np.cumsum(put.astype(np.int64) - (kinds == at.ITEM_OUT) - (kinds == at.ITEM_OVER))
+        if len(levels):
+            self.now = int(levels[-1])
+            stays = put.copy()
+            if self.at_once:
+                stays[:-1] &= (kinds[1:] != at.ITEM_OUT) | (np.diff(places) > 1)
+            self.deepest = max(self.deepest, int(levels[stays].max(initial=0)))
+            self.beyond += int(np.count_nonzero((stays | (kinds == at.ITEM_LOST)) & (levels > self.limit)))
+
+
+@dataclass(slots=True)
 class Watch:
     """One need of one run, slice by slice."""
 
+    system: System
     need: Need
     run: int
     bits: int
@@ -131,14 +167,22 @@ class Watch:
     held: bool = False
     _past: Past = field(default_factory=Past)
     _busy: BusySpans | None = None
+    level: Level | None = None
 
     def __post_init__(self) -> None:
         self.seen = Counted(0, 0, at.NEVER, -1, np.zeros((at.OCTAVES + 2) << self.bits, np.int64), self.bits)
         if self.need.window is not None:
             self._busy = BusySpans(self.need.window, interrupts_only=bool(self.need.takers))
 
+        if isinstance(self.need, FillNeed):
+            drain = self.system.graph.drain[self.need.of.name]
+            at_once = isinstance(drain, Unit) and not drain.asked_at
+            self.level = Level(self.need.of.name, self.need.most, at_once)
+
     def look(self, played: PlayedSlice) -> None:
         """Take in a slice."""
+        if self.level is not None:
+            self.level.take(played.records, played.index)
         if self._busy is not None:
             self._busy.take(played.records, played.index, played.end)
         look = self.need.look(played, self._past) if self.need.timed else None
@@ -192,7 +236,7 @@ def watched(run: Run, looking: list[Watch]) -> Iterator[None]:
 
 def watches(system: System, run: int) -> list[Watch]:
     """A watch for every need."""
-    return [Watch(need, run, histogram_bits(system)) for need in system.needs]
+    return [Watch(system, need, run, histogram_bits(system)) for need in system.needs]
 
 
 @dataclass(frozen=True, slots=True)
@@ -202,6 +246,7 @@ class _AllRuns:
     counted: dict[str, int]
     taken: Fraction
     busiest: Fraction
+    levels: tuple[Level, ...] = ()
     slack: int = 0
     end: int = 0
     whole: bool = True
@@ -228,6 +273,11 @@ class _AllRuns:
         )
         return np.zeros(0, np.int64), sum(mine)
 
+    def beyond(self, buffer: Thing, level: int) -> tuple[Instants, int, int] | None:
+        """What the watches of all runs have found."""
+        beyond, deepest = sum(each.beyond for each in self.levels), max(each.deepest for each in self.levels)
+        return np.zeros(0, np.int64), beyond, deepest
+
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What was taken of the core in all, or in the busiest window."""
         return Taken(self.taken if over is None else self.busiest, 0)
@@ -240,7 +290,8 @@ def became(paper: NeedBounds, parts: list[Watch], lost: dict[str, int], load: Fr
     """
     need = paper.need
     if not need.timed:
-        total = need.sum_up(_AllRuns(lost, load, max(part.busiest for part in parts)), surplus)
+        levels = tuple(part.level for part in parts if part.level is not None)
+        total = need.sum_up(_AllRuns(lost, load, max(part.busiest for part in parts), levels), surplus)
         assert total is not None
         holds = need.measures == "number"  # a load of what ends somewhere may be below that of the long run
         verdict = verdict_of(paper.proof, seen=holds, held=holds, broken=total.misses > 0)

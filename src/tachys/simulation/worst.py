@@ -161,7 +161,7 @@ class _Hunt:
     def _try(self, ways: RunOptions) -> None:
         self.tried += 1
         run = Run(self.system, ways, self.length, record=self.need is not None)
-        watch = None if self.need is None else Watch(self.need, 0, histogram_bits(self.system))
+        watch = None if self.need is None else Watch(self.system, self.need, 0, histogram_bits(self.system))
         for _ in watched(run, [] if watch is None else [watch]):
             pass
         if watch is None:

@@ -13,7 +13,7 @@ from tachys.worstcase.buffers import BuffersOnPaper
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.events import Events
 from tachys.worstcase.fixedpoint import settle, with_all
-from tachys.worstcase.flags import flag_bounds
+from tachys.worstcase.flags import flag_bounds, with_meeting
 from tachys.worstcase.laws import CountLaw, UnitLaw, law_of
 from tachys.worstcase.load import load_bounds
 from tachys.worstcase.loop import LoopWindows, step_bounds
@@ -71,10 +71,14 @@ def _reach(system: System, *, plain: bool) -> BuffersOnPaper:
     events = with_all(settled, system, isrs, steps)
     flags = {flag: flag_bounds(system, flag, passes, events, isrs) for flag in system.graph.flags}
     for step in system.steps:
-        if step.asked_by is not None and step.polls is not None:  # not known before that of its buffer
-            why = f"nothing is known yet of {step.polls}"
-            flags[step.polls] = FlagBounds(step.polls, Figure(0, None, reason=why), True, why)
-    return BuffersOnPaper(system, settled, EventBounds(system, events, isrs, units, flags, steps), passes)
+        if step.asked_by is not None:  # not known before that of its buffer
+            asked, why = f"buffer.{step.asked_by}", f"nothing is known yet of buffer.{step.asked_by}"
+            flags[asked] = FlagBounds(asked, Figure(0, None, reason=why), True, why)
+    reach = EventBounds(system, events, isrs, units, flags, steps)
+    for step in system.steps:
+        if passes is not None and step.polls_all:
+            reach = with_meeting(reach, passes, step)
+    return BuffersOnPaper(system, settled, reach, passes)
 
 
 def depth_for(system: System, name: str) -> int | None:

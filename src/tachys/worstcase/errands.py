@@ -49,7 +49,7 @@ def _errand(system: System, flag: str) -> Errand | None:
     if unit.counts is not None or unit.primed or len(unit.on) != 1 or unit.on[0].kind != "step":
         return None
     begins, steps = system.step(unit.on[0].name), list(system.steps)
-    always = all(each.polls is None and each.every is None for each in (begins, waits))
+    always = not (begins.gated or waits.gated)
     itself = begins is waits and unit.on[0].moment == "start"
     ahead = tuple(acts[: places[0]])
     firm = all(act.gives_up is None for act in acts[: places[0] + 1])

@@ -111,18 +111,17 @@ class EventBounds:
     def _step_apart(self, event: Event) -> int:
         """How far apart a polled step begins or ends at the least, since its flag is never set sooner again than that.
 
-        Each start takes a set of its own. That of the later one comes at least the least distance of sets behind that
+        Each start takes a set of its own, of each flag where it waits for all. That of the later one comes at least the
+        least distance of sets behind that
         of the earlier, which had waited for the longest reaction at most; and it waits for the least. An end follows
         its start after the least duration or more, the end before after the longest or less.
         """
         step, found = self.system.step(event.name), self.steps[event.name]
-        sets = None if step.polls is None else self.events.sets(step.polls)
-        if step.polls is None or sets is None:
-            apart = found.interval.least
-        else:
-            reaction = self.flags[step.polls].reaction
-            spread = None if reaction.most is None else reaction.most - reaction.least
-            apart = max(found.interval.least, 0 if spread is None else sets.least_span(2) - spread)
+        apart = found.interval.least
+        for flag in step.polls if step.polls_all or len(step.polls) == 1 else ():
+            sets, reaction = self.events.sets(flag), self.flags[flag].reaction
+            if sets is not None and reaction.most is not None:
+                apart = max(apart, sets.least_span(2) - (reaction.most - reaction.least))
         if event.moment == "start":
             return apart
         duration = found.duration
@@ -131,7 +130,7 @@ class EventBounds:
     def interval(self, step: Step) -> Figure:
         """From start to next start of a step, now that it is known how its flag is set."""
         known = replace(self.steps[step.name].interval, least=self._least_distance(step.start))
-        if step.polls is None or self.events.rings.plain:
+        if not step.polls or self.events.rings.plain:
             return known
         most = self.distances(step.start)[1]
         return known if most.most is None else replace(most, least=known.least)

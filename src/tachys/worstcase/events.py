@@ -10,7 +10,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Buffer, Isr, Unit
+from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
     Batched,
@@ -69,6 +69,16 @@ class Events:
             return self._puts(self.system.buffer(thing.name))
         setters = [self.curve(event) for event in self.system.graph.sets_of(flag)]
         return sum_of(setters) if setters else None
+
+    def openings(self, step: Step) -> Curve:
+        """The densest way in which what a step polls can open it: of each run after the first in a window a set, or one
+        of each flag where it waits for all, comes behind the run before.
+        """
+        if step.asked_by is not None:
+            return self.sets(f"buffer.{step.asked_by}") or sum_of([])
+        if step.polls_all:
+            return tightest([self.sets(flag) or sum_of([]) for flag in step.polls])
+        return sum_of([self.curve(event) for event in self.system.graph.causes[step.thing]])
 
     def _puts(self, buffer: Buffer) -> Curve:
         feeds = [_repeated(self.curve(feed.event), feed.items) for feed in buffer.fed_by]

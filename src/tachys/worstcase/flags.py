@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from tachys.figures import Figure
+from dataclasses import replace
+
+from tachys.figures import Figure, Part, summed
+from tachys.model.events import Event
 from tachys.model.nodes import Step
 from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound
+from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.events import Events
 from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import FlagBounds, IsrBounds
@@ -21,8 +25,7 @@ def flag_bounds(
         return FlagBounds(flag, Figure(0, None, reason="no step is sure to look at it"), bool(setters), "it stays set")
     if not setters:
         return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
-    # by hardware or a step at any instant; by a routine not before its response has passed
-    set_after = min(isrs[event.name].until(event.moment).least if event.kind == "isr" else 0 for event in setters)
+    set_after = _set_after(isrs, setters)
     sets = events.sets(flag)
     assert sets is not None
     errand = events.rings.errands.get(flag)
@@ -32,14 +35,55 @@ def flag_bounds(
     figure = min(figures, key=lambda each: 2**80 if each.most is None else each.most)
     if any(step.thing in events.rings.turns for step in found):  # the only token of a ring sets it
         return FlagBounds(flag, figure, False, "")
+    return _judged(flag, figure, sets, "it can be set again before the loop has looked")
+
+
+def with_meeting(reach: EventBounds, windows: LoopWindows, step: Step) -> EventBounds:
+    """With the bounds of the flags that a step takes once all are set, and nobody else takes, and of how soon it comes.
+
+    From any instant each of them is set within the longest time to its next set, or still is; once the last is, the
+    loop comes as for a flag of its own.
+    """
+    graph, found = reach.system.graph, dict[str, FlagBounds]()
+    if any(graph.rival(flag, step) is not None or not graph.sets_of(flag) for flag in step.polls):
+        return reach
+
+    def last(flag: str, *, at_once: bool) -> Figure:
+        """From the set of another flag, or ``at_once`` its own, to the step, where it is the last that is set."""
+        gaps = [gap for event in graph.sets_of(flag) if (gap := reach.gap(event)) is not None]
+        if not gaps and not at_once:
+            return Figure(0, None, reason=f'nothing is sure to set the flag "{flag}" too')
+        comes = windows.reaction(step, flag, _set_after(reach.isrs, graph.sets_of(flag)))
+        if at_once or comes.most is None:
+            return comes
+        return summed(0, [Part("until it is set too", f"flag.{flag}", 1, min(gaps)), *comes.parts])
+
+    def longest(own: str) -> Figure:
+        ways = [last(flag, at_once=flag == own) for flag in step.polls]
+        return max(ways, key=lambda each: 2**80 if each.most is None else each.most)
+
+    for flag in step.polls:
+        figure = longest(flag)
+        sets = reach.events.sets(flag)
+        assert sets is not None
+        found[flag] = _judged(flag, figure, sets, "it can be set again before all are set and the loop has looked")
+    bounds = replace(reach.steps[step.name], gap=longest("").most)
+    return replace(reach, flags=reach.flags | found, steps=reach.steps | {step.name: bounds})
+
+
+def _set_after(isrs: dict[str, IsrBounds], setters: tuple[Event, ...]) -> int:
+    """How far into a window a flag is set: by hardware or a step at any instant, by a routine not before it ends."""
+    return min(isrs[event.name].until(event.moment).least if event.kind == "isr" else 0 for event in setters)
+
+
+def _judged(flag: str, figure: Figure, sets: Curve, again: str) -> FlagBounds:
     if figure.most is None:
         return FlagBounds(flag, figure, True, figure.reason)
     try:
         overwritten = sets.most_within(figure.most) > 1
     except NoBound as error:
         return FlagBounds(flag, figure, True, str(error))
-    reason = "it can be set again before the loop has looked" if overwritten else ""
-    return FlagBounds(flag, figure, overwritten, reason)
+    return FlagBounds(flag, figure, overwritten, again if overwritten else "")
 
 
 def _reaction(windows: LoopWindows, step: Step, flag: str, set_after: int, sets: Curve) -> Figure:
@@ -52,7 +96,7 @@ def _reaction(windows: LoopWindows, step: Step, flag: str, set_after: int, sets:
         return windows.reaction(step, flag, set_after, again=False)
     figure = windows.reaction(step, flag, set_after)
     duration = windows.duration(step)
-    if figure.most is None or duration.most is None or step.polls != flag:
+    if figure.most is None or duration.most is None or step.polls != (flag,):
         return figure
     if figure.most + duration.most > sets.least_span(2):
         return figure

@@ -11,7 +11,7 @@ from typing import Any, ClassVar, Protocol
 
 from tachys.figures import Figure, Part
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Buffer, Unit
+from tachys.model.nodes import Buffer, Step, Unit
 from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve
 from tachys.worstcase.gaps import Gaps
@@ -32,6 +32,9 @@ class Curves(Protocol):
 
     def sets(self, flag: str) -> Curve | None:
         """The densest way in which a flag can be set, or a buffer be fed; None if nobody does."""
+
+    def openings(self, step: Step) -> Curve:
+        """The densest way in which what a step polls can open it."""
 
     def requests(self, buffer: Buffer, *, idle: bool) -> Curve:
         """The densest way in which a buffer can ask its routine; ``idle``: in windows that begin while it does not."""

@@ -478,18 +478,23 @@ class StepLaw(Law):
     def in_rings(self) -> bool:
         """Where it alone takes its flag: that holds the token until it begins; a buffer holds many."""
         step = self.node
-        return step.asked_by is None and step.polls is not None and self.system.graph.rival(step.polls, step) is None
+        return step.asked_by is None and len(step.polls) == 1 and self.alone
+
+    @property
+    def alone(self) -> bool:
+        """Whether nobody else takes what it polls."""
+        return all(self.system.graph.rival(flag, self.node) is None for flag in self.node.polls)
 
     def curve(self, curves: Curves, event: Event) -> Curve:
-        """No denser than passes, its timer, and the sets of its flag; the end after a way of its own."""
+        """No denser than passes, its timer, and the sets of its flags; the end after a way of its own."""
         step, again = self.node, self.least_again
         promises = [sporadic(again)]
         if step.every is not None:
             promises += self.timed(curves)
-        if step.polls is not None and not curves.tangled(step.thing):
+        if step.polls and not curves.tangled(step.thing):
             drains = step.drains  # what takes few at once may have a row of runs to do as a window begins
             begun = 1 if drains is None else -(-self.system.buffer(drains.buffer).depth // drains.most)
-            promises.append(moved(curves.sets(step.polls) or sum_of([]), extra=begun))
+            promises.append(moved(curves.openings(step), extra=begun))
         starts = tightest(promises)
         return starts if event.moment == "start" else curves.moved(event, starts, 1, again)
 
@@ -502,7 +507,7 @@ class StepLaw(Law):
             return [Staircase(period, distance=int(period))]
         if self.node.rearm == "skip":
             return [moved(Staircase(period), extra=1)]
-        if self.node.polls is not None:  # turns without its flag are made up for, however many there were
+        if self.node.polls:  # turns without its flag are made up for, however many there were
             return []
         late = curves.delays.late.get(self.node.name, 0)
         return [] if late is None else [Staircase(period, late)]
@@ -514,13 +519,13 @@ class StepLaw(Law):
 
     def least_way(self, moment: str) -> int:
         """The loop looks no sooner than the routine that has set its flag is left, if one has."""
-        by_routine = all(event.kind == "isr" for event in self.system.graph.sets_of(self.node.polls))
+        by_routine = all(event.kind == "isr" for event in self.system.graph.causes[self.node.thing])
         return (self.system.core.exit.least if by_routine else 0) + (own_least(self.node) if moment == "end" else 0)
 
     def passes(self, found: Finished, moment: str) -> Figure:
         """The reaction to its flag, and for its end its duration."""
-        assert self.node.polls is not None
-        return self._until(moment, found.flags[self.node.polls].reaction, found)
+        (flag,) = self.node.polls
+        return self._until(moment, found.flags[flag].reaction, found)
 
     def gaps(self, gaps: Gaps, found: Finished) -> None:
         """By its timer or in every pass; behind its flag where nobody else takes that."""
@@ -529,14 +534,15 @@ class StepLaw(Law):
         graph = self.system.graph
         # what finds its buffer full may be lost behind the last item, which is being copied: nothing follows then
         sure = step.asked_by is None or not found.flags[f"buffer.{step.asked_by}"].overwritten
-        if step.polls is not None and sure and graph.rival(step.polls, step) is None:
-            gaps.after(step.start, graph.surely_set_by(step.polls), found.flags[step.polls].reaction.most)
+        for flag in step.polls:
+            if sure and graph.rival(flag, step) is None:
+                gaps.after(step.start, graph.surely_set_by(flag), found.flags[flag].reaction.most)
         gaps.after(step.end, (step.start,), bounds.duration.most)
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its timer or of the longest pass; none is sure where it polls."""
         step, bounds = self.node, found.steps[self.node.name]
-        if step.polls is not None or bounds.interval.most is None:
+        if step.polls or bounds.interval.most is None:
             return Fraction(0)
         if step.every is not None and step.rearm == "grid":
             return 1 / step.every.most
@@ -545,11 +551,12 @@ class StepLaw(Law):
     def delay(self, found: Finished, event: Event) -> Figure:
         """After the set of its flag, or after its timer was due."""
         step, bounds = self.node, found.steps[self.node.name]
-        if step.asked_by is not None:
-            return Figure(0, None, reason=f"{step.thing} takes several items, each with a cause of its own")
-        if step.polls is not None and step.every is None and self.system.graph.rival(step.polls, step) is None:
-            beginning = found.flags[step.polls].reaction
-        elif step.polls is not None:
+        if step.asked_by is not None or len(step.polls) > 1:
+            what = "items" if step.asked_by is not None else "flags"
+            return Figure(0, None, reason=f"{step.thing} takes several {what}, each with a cause of its own")
+        if step.polls and step.every is None and self.alone:
+            beginning = found.flags[step.polls[0]].reaction
+        elif step.polls:
             why = f"{step.thing} is not alone in waiting for its flag, or also for its timer"
             beginning = Figure(0, None, reason=why)
         else:
@@ -573,14 +580,14 @@ class StepLaw(Law):
         """From start to next start; from end to end with what its duration varies."""
         step, bounds = self.node, found.steps[self.node.name]
         interval = bounds.interval
-        if step.polls is not None:
+        if step.polls:
             interval = self._polled(found, interval)
             if interval.most is None:
                 return interval
         if event.moment == "start" or interval.most is None:
             least = max(least, interval.least) if event.moment == "start" else least
             return Figure(least, interval.most, interval.parts, interval.reason)
-        if step.every is None and step.polls is None:
+        if not step.gated:
             return Figure(least, interval.most, interval.parts)  # a whole round from end to end as well
         if bounds.duration.most is None:
             return Figure(least, None, reason=bounds.duration.reason)
@@ -591,19 +598,18 @@ class StepLaw(Law):
     def _polled(self, found: Finished, interval: Figure) -> Figure:
         """From start to next start behind its flag: each takes the next set, or one comes from any instant on."""
         step, gap = self.node, found.gap(self.node.start)
-        assert step.polls is not None
         known = Figure(interval.least, None, reason=interval.reason)
         if gap is not None:
             known = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
-        flag, setters = found.flags[step.polls], self.system.graph.surely_set_by(step.polls)
-        alone = step.every is None and self.system.graph.rival(step.polls, step) is None
+        flag, setters = found.flags[step.polls[0]], self.system.graph.surely_set_by(step.polls[0])
+        alone = step.every is None and len(step.polls) == 1 and self.alone
         alone = alone and not found.events.tangled(step.thing)
         if not alone or flag.overwritten or flag.reaction.most is None or len(setters) != 1:
             return known
         sets = found.distances(setters[0])[1]
         if sets.most is None or (gap is not None and sets.most + flag.reaction.most - flag.reaction.least > gap):
             return known
-        least = Part("the least of the same way", f"flag.{step.polls}", 1, -flag.reaction.least)
+        least = Part("the least of the same way", f"flag.{step.polls[0]}", 1, -flag.reaction.least)
         return summed(interval.least, [*sets.parts, *flag.reaction.parts, least])
 
 

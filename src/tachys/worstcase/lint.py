@@ -128,7 +128,7 @@ def _needless_waking(found: Bounds) -> Found:
     system = found.system
     if not any(step.halt for step in system.steps) or any(map(system.graph.is_set_by_hardware, system.graph.flags)):
         return
-    polled = {step.polls for step in system.steps} | {wait.on.name for step in system.steps for wait in step.waits}
+    polled = {flag for step in system.steps for flag in (*step.polls, *(wait.on.name for wait in step.waits))}
     raised = system.graph.begun_by.keys() | system.graph.feeds.keys() | system.graph.asked_at.keys()
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}

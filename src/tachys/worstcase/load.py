@@ -101,8 +101,7 @@ def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction)
         copied = ONE if items is None else _rate_of(items[0]) * items[1]
         if rate is None:
             filler = filler or step.name
-            always = step.every is None and step.polls is None
-            least = min(step.cost.least, own_least(step)) if always else 0
+            least = 0 if step.gated else min(step.cost.least, own_least(step))
             most = min(part(step.cost.most, least), part(step.cost_first.most, least) + copied)
             shares.append(LoadShare(step.thing, sure, most))
             continue
@@ -133,7 +132,7 @@ def passes(system: System, reach: EventBounds) -> Curve | None:
     may have been set before.
     """
     for step in system.steps:
-        if not step.halt or step.every is not None or step.polls is not None or not step.sure_to_end_all:
+        if not step.halt or step.gated or not step.sure_to_end_all:
             continue
         if all(any(taker.every is None for taker in system.graph.takers(flag)) for flag in step.halt.unless):
             events = [reach.events.curve(event) for isr in system.isrs for event in isr.on]
@@ -148,16 +147,14 @@ def _step_rate(system: System, step: Step, reach: EventBounds) -> Fraction | Non
     try:
         if step.every is not None:
             rates.append(1 / step.every.least)
-        if step.polls is not None:
-            sets = reach.events.sets(step.polls)
-            rates.append(sets.rate() if sets is not None else Fraction(0))
+        if step.polls:
+            rates.append(reach.events.openings(step).rate())
         halts = passes(system, reach)
         if halts is not None:
             rates.append(halts.rate())
     except NoBound:
         pass
-    pauses = sum(each.pauses.least for each in system.steps if each.polls is None and each.every is None
-                 and each.sure_to_end_all)  # fmt: skip
+    pauses = sum(each.pauses.least for each in system.steps if not each.gated and each.sure_to_end_all)
     if pauses:
         rates.append(Fraction(1, pauses))
     return min(rates, default=None)

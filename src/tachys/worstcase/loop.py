@@ -161,7 +161,7 @@ class LoopWindows:
 
     def _lateness(self, step: Step) -> Figure:
         assert step.every is not None
-        if step.polls is not None:
+        if step.polls:
             return Figure(0, None, reason=f"it also waits for {_looked_at(step)}")
         whole = self.round_of(step)
         if whole.most is None:
@@ -247,7 +247,7 @@ class LoopWindows:
         if step.rearm == "skip":  # in each turn of the grid once
             return Staircase(Fraction(period), period)
         whole = self.round_of(step)
-        if whole.most is None or whole.most > period or step.polls is not None:
+        if whole.most is None or whole.most > period or step.polls:
             return None
         return Staircase(Fraction(period), whole.most)  # late by less than a round
 
@@ -272,7 +272,7 @@ class LoopWindows:
     def interval(self, step: Step, late: Figure | None) -> Figure:
         """From start to next start; without a bound for a polled step (see :meth:`reaction`)."""
         least = least_round(self.system, step)
-        if step.polls is not None:
+        if step.polls:
             return Figure(self._timed_least(step, least, None), None, reason=f"it waits for {_looked_at(step)}")
         if step.every is None:
             return self.round_of(step)
@@ -298,7 +298,7 @@ class LoopWindows:
         ``again``: the step may be at work for an earlier set meanwhile.
         """
         setters = self.system.graph.sets_of(flag)
-        if step.polls == flag and step.every is None and all(event.kind == "step" for event in setters):
+        if flag in step.polls and step.every is None and all(event.kind == "step" for event in setters):
             ways = [self.stretch(0, self._between(self.system.step(each.name), step, flag)) for each in setters]
             return max(ways, key=lambda each: 2**80 if each.most is None else each.most)
         parts = self._round(known=flag, without=None if again else step)
@@ -440,8 +440,8 @@ class LoopWindows:
             holds = [self.system.step(body.name) for body in ring if body.kind == "step"]
             units = [self.system.unit(body.name) for body in ring if body.kind == "unit"]
             firm = not any(ring[unit.thing] == "start" and unit.busy == "drop" for unit in units)
-            firm = firm and not any(self.system.graph.is_set_by_hardware(each.polls) for each in holds)
-            if isrs and firm and not any(each is step or each.polls not in halt.unless for each in holds):
+            firm = firm and not any(self.system.graph.is_set_by_hardware(flag) for each in holds for flag in each.polls)
+            if isrs and firm and not any(each is step or not set(each.polls) <= set(halt.unless) for each in holds):
                 yield _Waker(isrs[0], sum(self.events.wait(unit) + unit.takes.most for unit in units))
 
     def _longest_wait(self, step: Step, wait: Wait, known: str | None) -> list[Part] | str:
@@ -485,12 +485,15 @@ class LoopWindows:
 
 
 def _looked_at(step: Step) -> str:
-    return str(step.polls) if step.asked_by is not None else f'the flag "{step.polls}"'
+    if step.asked_by is not None:
+        return f"buffer.{step.asked_by}"
+    named = (" and " if step.polls_all else " or ").join(f'"{flag}"' for flag in step.polls)
+    return f"the flag {named}" if len(step.polls) == 1 else f"the flags {named}"
 
 
 def step_bounds(windows: LoopWindows, step: Step) -> StepBounds:
     """All bounds of a step that do not depend on flags."""
     late = windows.late(step) if step.every is not None else None
     drifts = step.every is not None and step.rearm == "now"
-    gap = None if step.polls is not None else windows.gap(step)
+    gap = None if step.polls else windows.gap(step)
     return StepBounds(step.name, windows.interval(step, late), windows.duration(step), late, drifts, gap)

@@ -42,6 +42,11 @@ class BoundsOnPaper:
         """How many events of a thing may be lost at most; None: no number is known."""
         return self.reach.units[thing.name].lost_in_all if thing.kind == "unit" else None
 
+    def level(self, buffer: Thing) -> int:
+        """The most items that can be in a buffer at once."""
+        level, depth = self.reach.buffers[buffer.name].level, self.reach.system.buffer(buffer.name).depth
+        return depth if level is None else min(level, depth)
+
     def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""
         if over is None and not of:

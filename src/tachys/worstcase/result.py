@@ -98,7 +98,7 @@ class StepBounds:
     """The bounds of one step: start to start, start to end, and for a software timer due to start.
 
     ``drifts``: its beginnings move away from the grid for good. ``gap``: the longest time from any instant to the next
-    start, if that hangs on no flag and has a bound.
+    start, if that hangs on no flag, or on all of some, and has a bound.
     """
 
     name: str

@@ -25,5 +25,5 @@ def least_round(system: System, step: Step | None = None) -> int:
     """The least time in ps of a pass; of one in which ``step`` runs, if it is given."""
     if system.loop is None:
         return 0
-    gated = [each for each in system.steps if each is step or (each.polls is None and each.every is None)]
-    return system.loop.overhead.least + sum(own_least(each) for each in gated)
+    run = [each for each in system.steps if each is step or not each.gated]
+    return system.loop.overhead.least + sum(own_least(each) for each in run)

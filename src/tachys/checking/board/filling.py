@@ -35,8 +35,8 @@ class Filled:
     """What a capture says of one buffer.
 
     ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN, LOST or UNSURE. ``lost``
-    are the instants of puts that surely found it full. ``deepest``: at least so many were in at once, at
-    ``deepest_at`` first. ``least`` and ``most``: how many each start took.
+    are the instants of puts that surely found it full. ``levels``: at least so many were in with each put. ``least``
+    and ``most``: how many each start took.
     """
 
     buffer: Buffer
@@ -45,10 +45,25 @@ class Filled:
     ends: Instants
     run: Instants
     lost: Instants
-    deepest: int
-    deepest_at: int
+    levels: Instants
     least: Instants
     most: Instants
+
+    @property
+    def deepest(self) -> int:
+        """At least so many were in at once."""
+        return int(self.levels.max(initial=0))
+
+    @property
+    def deepest_at(self) -> int:
+        """When that was so first."""
+        return int(self.puts[int(np.argmax(self.levels))]) if self.deepest else 0
+
+    def beyond(self, level: int) -> Instants:
+        """The puts with which surely more were in, or that found it full of more."""
+        lost = self.lost if self.buffer.depth > level else self.lost[:0]
+        found: Instants = np.sort(np.concatenate([self.puts[self.levels > level], lost]))
+        return found
 
     @property
     def starved(self) -> Instants:
@@ -129,7 +144,7 @@ def fill(
     at_rest = isinstance(drain, Unit) and not asked  # it takes what comes at once
     ends = None if asked else shown.instants.get(drain.end)
     known = starts if ends is None else _ends_of(starts, ends)
-    run, lost, least, taken, deepest, deepest_at = _play(
+    run, lost, levels, least, taken = _play(
         puts,
         starts,
         known,
@@ -143,7 +158,7 @@ def fill(
         np.isin(starts, several(drain.thing)),
         *(_more_moved(other) if mover is not None else _more_fed(buffer, several)),
     )
-    return Filled(buffer, puts, starts, known, run, lost, int(deepest), int(deepest_at), least, taken)
+    return Filled(buffer, puts, starts, known, run, lost, levels, least, taken)
 
 
 def _puts(shown: Readings, buffer: Buffer) -> Instants | None:
@@ -215,11 +230,11 @@ def _play(
     it took are surely overwritten, ``spoilt``: may be. So many ``more`` may have come at ``more_at``, each.
     """
     count, runs = len(puts), len(starts)
-    run, lost, queue = zeros(count), zeros(count), zeros(count)
+    run, lost, queue, levels = zeros(count), zeros(count), zeros(count), zeros(count)
     least, taken = zeros(runs), zeros(runs)
     head, waiting, took, hidden = 0, 0, 0, depth
     number, base, listed, extra = -1, 0, 0, 0
-    gone, deepest, deepest_at, pushed, spoilt = 0, 0, 0, 0, 0
+    gone, pushed, spoilt = 0, 0, 0
     unsure, took_unsure = 0, 0  # of those that wait, of those that the run took
     for place in range(count + 1):
         now = puts[place] if place < count else FAR
@@ -311,6 +326,5 @@ def _play(
             queue[head + waiting] = place
             unsure += run[place] == UNSURE
             waiting += 1
-        if waiting + took - left > deepest:
-            deepest, deepest_at = waiting + took - left, now
-    return run, lost[:gone], least, taken, deepest, deepest_at
+        levels[place] = waiting + took - left
+    return run, lost[:gone], levels, least, taken

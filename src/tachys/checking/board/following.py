@@ -178,7 +178,7 @@ def _answered(times: Instants, asked: Instants, told: Instants, lost: Instants, 
 def _taken(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants | None:
     flag = board.flags.get(hop.flag)
     step = board.system.step(hop.after.name)
-    if flag is None or step.polls != hop.flag:
+    if flag is None or hop.flag not in step.polls:
         return None
     reaction = flag.reaction
     if not age:

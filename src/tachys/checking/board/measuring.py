@@ -359,7 +359,7 @@ def _steps(board: Measurement, step: Step) -> Steps:
     if starts is None:
         return found
     found.interval = np.diff(starts)
-    if step.every is not None and step.polls is None and step.rearm == "grid":
+    if step.every is not None and not step.polls and step.rearm == "grid":
         grid = hidden_grid(starts, float(step.every.nominal))
         if grid is not None and grid.told:
             found.late = Delays(starts - grid.delay, grid.delay, relative=True)
@@ -379,6 +379,9 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
     first = np.append(True, taken_by[1:] != taken_by[:-1])[: len(sets)]
     # one set may have come before the capture began: its take then answers none of those seen
     answered = taken_by < len(takes)
+    if len(takers[0].polls) > 1:  # it may have come for another: what is set just then may be taken or not
+        near = place_of(takes, sets - board.resolution) != place_of(takes, sets + board.resolution, behind=True)
+        first, sets, answered, taken_by = first[~near], sets[~near], answered[~near], taken_by[~near]
     good = first & answered
     late = sets[first & ~answered]
     return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first])

@@ -13,7 +13,8 @@ from tachys.figures import Figure
 from tachys.model.events import Thing
 from tachys.model.system import System
 
-How = Literal["ran", "held off", "entry and exit", "unseen"]  # a wake-up counts as entry
+# a wake-up counts as entry; "not set": a flag that the step polls too
+How = Literal["ran", "held off", "entry and exit", "unseen", "not set"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +48,10 @@ def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> li
     sleepers = {step.thing for step in board.system.steps if step.halt is not None}
     wake = core.wake.most if sleepers else 0
     found: list[WaitPart] = []
+    last_set = _last_set(board, waiting, end)
+    if last_set is not None and begin < last_set[0] < end:
+        found.append(WaitPart(begin, last_set[0], "not set", last_set[1]))
+        begin = last_set[0]
     pieces = board.tops.between(begin, end)
     for place, (first, last, who) in enumerate(pieces):
         name = board.things[who] if who != NOBODY else Thing("")
@@ -67,6 +72,21 @@ def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> li
         else:
             found.append(WaitPart(first, last, *_idle(name)))
     return found
+
+
+def _last_set(board: Measurement, waiting: Thing, end: int) -> tuple[int, Thing] | None:
+    """When all flags were set that a step waits for, which began at ``end``, and which the last; None: not known."""
+    step = board.system.step(waiting.name) if waiting.kind == "step" else None
+    starts = board.events(step.start) if step is not None and step.polls_all else None
+    if step is None or starts is None:
+        return None
+    before = int(starts[starts < end - board.resolution].max(initial=board.capture.begin))
+    found = []
+    for flag in step.polls:
+        sets = board.shown.all_of(board.system.graph.sets_of(flag))
+        since = [] if sets is None else sets[(sets >= before) & (sets < end)][:1].tolist()
+        found += [(at, Thing(f"flag.{flag}")) for at in since]
+    return max(found, default=None)
 
 
 def _could_take_over(board: Measurement, name: Thing, level: int) -> bool:

@@ -418,7 +418,7 @@ def _every(board: Measurement, step: Step, about: Thing) -> Compared:
     assert step.every is not None
     low, high = int(step.every.least), -int(-step.every.most // 1)
     starts = board.events(f"{about}.start")
-    if starts is None or len(starts) < 8 or step.rearm != "grid" or step.polls is not None:
+    if starts is None or len(starts) < 8 or step.rearm != "grid" or step.polls:
         why = (
             "no line shows it" if starts is None else "too few runs" if len(starts) < 8 else "it is rearmed by its run"
         )
@@ -444,7 +444,7 @@ def _pass(board: Measurement) -> Compared | None:
         return None
     for step in board.system.steps:
         interval = board.steps[step.name].interval
-        if step.polls is None and step.every is None and interval is not None and len(interval):
+        if not step.gated and interval is not None and len(interval):
             least, most = int(interval.min()), int(interval.max())
             slack = board.slack(most)
             measured = Measured(least, most, len(interval), board.resolution)

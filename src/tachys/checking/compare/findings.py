@@ -91,8 +91,8 @@ def _add_paces(board: Measurement, after: Bounds, found: list[Finding]) -> None:
                 found.remove(lost[0])
                 told.discard(each.about)
         behind = {cause.thing for cause in board.system.graph.causes.get(each.about, ())}
-        polls = getattr(board.system.nodes[each.about], "polls", None)
-        behind |= {Thing(polls if polls.startswith("buffer.") else f"flag.{polls}")} if polls else set()
+        for flag in getattr(board.system.nodes[each.about], "polls", ()):
+            behind.add(Thing(flag if flag.startswith("buffer.") else f"flag.{flag}"))
         if each.about in told or behind & (told | strange - {each.about}):
             continue
         found.append(each)
@@ -359,6 +359,8 @@ def _cause_words(cause: Cause) -> str:
         return f"held off while {cause.what} ran"
     if cause.how == "ran":
         return f"{cause.what} ran meanwhile"
+    if cause.how == "not set":
+        return f"{cause.what} was not set"
     if cause.how == "unseen":
         return "nothing that has a line ran meanwhile"
     return ""
@@ -367,12 +369,12 @@ def _cause_words(cause: Cause) -> str:
 def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
     """Flags that were set, with nothing running, for longer than a round without work: the core slept on them.
 
-    Only where the model says that the loop does not halt while the flag is set.
+    Only where the model says that the loop does not halt while the flag is set, and looks at no other beside it.
     """
     system = board.system
     for name, flag in board.flags.items():
         sleeper = next((step for step in system.steps if step.halt and name in step.halt.unless), None)
-        if sleeper is None or system.loop is None:
+        if sleeper is None or system.loop is None or system.graph.pollers[name][0].polls_all:
             continue
         core = system.core
         round_ = system.loop.overhead.most + core.wake.most + 2 * board.resolution

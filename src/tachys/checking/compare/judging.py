@@ -65,7 +65,9 @@ class BoardSeen:
             return None if paired is None or event.moment != "end" else Delays(paired.at, paired.after)
         if event.kind == "step" and event.moment == "start":
             polls = board.system.step(name).polls
-            return board.flags[polls].reaction if polls in board.flags else board.steps[name].late
+            if len(polls) > 1:  # each has a cause of its own
+                return None
+            return board.flags[polls[0]].reaction if polls and polls[0] in board.flags else board.steps[name].late
         return None
 
     def lost(self, thing: Thing) -> tuple[Instants, int] | None:
@@ -87,6 +89,14 @@ class BoardSeen:
             flag = board.flags.get(name)
             return None if flag is None else (flag.overwritten, len(flag.overwritten))
         return self._lost_of_source(Event(thing))
+
+    def beyond(self, buffer: Thing, level: int) -> tuple[Instants, int, int] | None:
+        """(when puts made it hold more, how many did, the most that was in), at least."""
+        filled = self.board.buffers.get(buffer.name)
+        if filled is None:
+            return None
+        found = filled.beyond(level)
+        return found, len(found), filled.deepest
 
     def _lost_of_source(self, event: Event) -> tuple[Instants, int] | None:
         parts = []

@@ -149,12 +149,20 @@ def _behind(board: Measurement, event: Event, seen: Instants) -> str:
     return f"; look at {' and '.join(source.thing for source in sources)}" if sources else ""
 
 
+def _flags(names: tuple[str, ...]) -> str:
+    named = " and ".join(f"flag.{name}" for name in names)
+    return f"{named} was not" if len(names) == 1 else f"none of {named} was"
+
+
 def _without_flag(board: Measurement) -> Iterator[Finding]:
-    """A polled step that began although its flag had not been set since it last took it."""
-    for name in board.flags:
-        taker = board.system.graph.pollers[name][0]
+    """A polled step that began although no flag of it had been set since it last took it, or not each of all."""
+    graph, room = board.system.graph, board.resolution
+    polled = dict.fromkeys(
+        (step, (name,) if step.polls_all else step.polls) for name in board.flags for step in graph.pollers[name]
+    )
+    for taker, names in polled:
         takes = board.events(taker.start)
-        sets, room = board.shown.all_of(board.system.graph.sets_of(name)), board.resolution
+        sets = board.shown.all_of({event for name in names for event in graph.sets_of(name)})
         if takes is None or sets is None:
             continue
         unasked = [
@@ -163,5 +171,5 @@ def _without_flag(board: Measurement) -> Iterator[Finding]:
             if np.searchsorted(sets, later + room, side="right") == np.searchsorted(sets, before - room)
         ]
         if len(unasked) >= 2:
-            text = sentence("runs-unasked", f"{len(unasked)} of its {len(takes)} runs, flag.{name} was not set")
+            text = sentence("runs-unasked", f"{len(unasked)} of its {len(takes)} runs, {_flags(names)} set")
             yield Finding("runs-unasked", taker.thing, text, 0, len(unasked), (), (), unasked[0])

@@ -104,7 +104,7 @@ def explain_need(result: CheckResult, name: str, at: int | None = None, finding:
         else:
             miss = min(need.misses, key=lambda each: abs(each.at - at))
         length = miss.value if miss.value is not None else (limit or 10**9)
-        words = {"late": "late", "early": "early", "lost": "lost", "open": "never answered"}[miss.kind]
+        words = {"open": "never answered", "full": "one too many"}.get(miss.kind, miss.kind)
         begin = miss.at - length if waiting == "loop" and miss.value is not None else miss.at
         if need.need.waits.kind == "buffer" and miss.kind == "lost":
             waiting, begin = result.around(miss.at).board.wanted_before(need.need.waits.name, miss.at)

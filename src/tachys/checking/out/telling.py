@@ -86,6 +86,9 @@ def group_text(group: Group, total: int) -> str:
         modelled = f", of which the bound expects {time_text(group.modelled)}" if group.modelled else ""
         modelled = ", as the model allows" if allowed else modelled
         return f"{first} while {group.what} ran for {lasting}{modelled}"
+    if group.how == "not set":
+        modelled = f", of which the bound expects {time_text(group.modelled)}" if group.modelled else ""
+        return f"{first} while {group.what} was not set, for {lasting}{modelled}"
     return f"{first} while nothing that has a line ran, for {lasting}"
 
 

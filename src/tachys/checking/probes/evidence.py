@@ -403,8 +403,8 @@ def _delay(cause: Thing, effect: Thing, expected: Expected) -> _Delay | None:
     if effect.kind == "unit" and event in system.unit(effect.name).on:
         return _Delay(0, 0, 0)
     if effect.kind == "step":
-        flag = system.step(effect.name).polls
-        if flag is not None and event in system.graph.sets_of(flag):
+        flag = next((each for each in system.step(effect.name).polls if event in system.graph.sets_of(each)), None)
+        if flag is not None:
             loop = paper.loop_pass
             prompt = system.core.exit.most + 2 * (loop.least if loop is not None else 0)
             assert paper.reach is not None
