@@ -99,11 +99,6 @@ def test_what_cannot_count_is_refused(change, wrong):
         read_model(SECOND.replace(*change), "m.toml")
 
 
-def test_several_flags_are_refused_by_name():
-    with pytest.raises(InputError, match="not yet: a step polls one flag; write a step for each"):
-        read_model(SECOND + '[loop]\noverhead = "1 ns"\n[step.x]\npolls = ["a", "b"]\ncost = "1 ns"\n', "m.toml")
-
-
 @pytest.mark.parametrize(("table", "told"), [
     ("[task.a]\npriority = 3\n", "tasks of an operating system lie outside the language; nearest is a routine"),
     ("[mode.idle]\n", "modes lie outside the language; nearest is a"),
