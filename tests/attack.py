@@ -652,10 +652,14 @@ class Meeting(Attack):
 
     def meeting(self, model):
         """The model with such steps."""
+        self.levels = model["core"].get("levels", 1)
         for name, buffer in model.get("buffer", {}).items():
             model["need"][f"f{name}"] = {"of": f"buffer.{name}", "fill": self.dice.randint(1, max(1, buffer["depth"]))}
         steps, setters = model.get("step", {}), [*model["isr"].values(), *model.get("step", {}).values()]
         flags = flags_of(model)
+        for step in steps.values():
+            if "drains" not in step and self.chance(0.3):
+                step["then"] = [self.part(step, list(model["unit"]), flags) for _ in range(self.one(1, 1, 2, 3))]
         if not flags:
             return model
         if self.chance(0.6):  # one more, that something sets
@@ -673,6 +677,22 @@ class Meeting(Attack):
                 several = list(dict.fromkeys([*known, *(self.dice.choice(flags) for _ in range(self.one(1, 1, 2)))]))
                 step["polls"] = several if self.chance(0.5) else {"all": several}
         return model
+
+    def part(self, step, units, flags):
+        """A part of a step."""
+        part = {"cost": self.span(20)} if self.chance(0.7) else {"pause": Time(self.dice.randint(1, 50) * NS)}
+        if "puts" in step and self.chance(0.6):
+            part["puts"] = step["puts"] | {"items": self.one(1, 1, [0, 2], 3)}
+        waits = self.dice.choice(
+            [*([{"next": f"unit.{unit}"} for unit in units] * 3), *(f"unit.{u}" for u in units), *flags, ""]
+        )
+        if waits:
+            part["waits"] = waits
+            if self.chance(0.6):
+                part["at_most"] = Time(self.one(NS, 9 * NS, 60 * NS, 400 * NS))
+        if "cost" in part and self.chance(0.2):
+            part["guard"] = self.guard(part["cost"])
+        return part
 
 
 def flags_of(model):

@@ -26,10 +26,10 @@ def pair(given):
     return given and (given.least, given.most)
 
 
-def part(act):
-    """What an act of the model is on the stand-in."""
+def part(system, act):
+    """What an act of the model is on the stand-in board."""
     if isinstance(act, acts.Wait):
-        return Waits(act.flag, pair(act.at_most))
+        return Waits(act.flag, pair(act.at_most), system.unit(act.on.name).drains if act.next else None)
     if isinstance(act, acts.Pause):
         return Pauses(pair(act.length))
     if isinstance(act, acts.Halt):
@@ -79,7 +79,7 @@ def plan(system, came):
     """The stand-in's plan for a system; ``came``: the instants of each source."""
     core = system.core
     steps = tuple(
-        Task(s.name, tuple(map(part, s.acts)), () if s.asked_by else s.polls,
+        Task(s.name, tuple(part(system, act) for act in s.acts), () if s.asked_by else s.polls,
              int(s.every.nominal) if s.every else None, s.rearm, s.sets, s.asked_by, s.polls_all)
         for s in system.steps
     )  # fmt: skip

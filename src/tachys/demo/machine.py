@@ -135,10 +135,15 @@ class Pauses:
 
 @dataclass(frozen=True, slots=True)
 class Waits:
-    """Part of a step: looks at a flag until it is set, and takes it; gives up after ``at_most``, and the step ends."""
+    """Part of a step: looks at a flag until it is set, and takes it; gives up after ``at_most``, and the step ends.
 
-    flag: str
+    ``sent``: in place of a flag, until hardware has worked off one more of that store since the step began, which no
+    such wait of this run has used.
+    """
+
+    flag: str | None
     at_most: tuple[int, int] | None = None
+    sent: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,6 +236,7 @@ class _Filled:
     quiet_at: int | None = None
     over: bool = False
     idle_at: int | None = None
+    sent: int = 0
     looked: int = 0
     stored: int = 0
     unread: deque[int] = field(default_factory=deque)
@@ -287,6 +293,7 @@ class Machine:
         self._sets = deque(sorted((at, latch.flag) for latch in plan.latches for at in latch.arrivals))
         self._flags: set[str] = set()
         self._stores = {store.name: _Filled(store) for store in plan.stores}
+        self._used = dict.fromkeys(self._stores, 0)
         for routine in plan.routines:  # only who is asked is told
             if routine.empties is not None and routine.asked is None:
                 self._stores[routine.empties.store].state = "served"
@@ -388,6 +395,7 @@ class Machine:
         for filled in self._stores.values():
             if filled.idle_at == self._now:
                 filled.idle_at = None
+                filled.sent += 1
                 if filled.store.sent_at is None:
                     self._send(filled)
                     for routine in self.plan.routines:
@@ -645,8 +653,12 @@ class Machine:
         if self._loop_state != "look":
             return False
         part = self.plan.steps[self._at_step].parts[self._part]
-        if isinstance(part, Waits) and part.flag in self._flags:
+        if isinstance(part, Waits) and part.flag is not None and part.flag in self._flags:
             self._flags.discard(part.flag)
+            self._loop_state = "part"
+            return False
+        if isinstance(part, Waits) and part.sent is not None and self._stores[part.sent].sent > self._used[part.sent]:
+            self._used[part.sent] += 1
             self._loop_state = "part"
             return False
         return self._spins_until is None or self._now < self._spins_until
@@ -685,6 +697,7 @@ class Machine:
         if step.asked is not None and not self._stores[step.asked].asks:
             return False
         self._flags -= polled
+        self._used = {name: filled.sent for name, filled in self._stores.items()}
         for part in step.parts:
             if isinstance(part, Empties):
                 self._begin_to_empty(part)

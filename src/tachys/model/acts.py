@@ -61,12 +61,16 @@ class Act:
 
 @dataclass(frozen=True, slots=True)
 class Wait(Act):
-    """Spins until a unit is at rest or a flag is set, which it takes; after ``at_most`` it gives up."""
+    """Spins until a unit is at rest or a flag is set, which it takes; after ``at_most`` it gives up.
+
+    ``next``: until the first end of the unit since the step began that no wait of this run has used.
+    """
 
     part: ClassVar[str] = "waits"
     state: ClassVar[ActState] = "spins"
     on: Thing
     at_most: Range | None = None
+    next: bool = False
 
     @property
     def gives_up(self) -> Range | None:

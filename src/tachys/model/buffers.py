@@ -151,7 +151,7 @@ class Buffers:
             complain((*path, "polls"), "not yet: what drains a buffer polls nothing else", f'write polls = "{named}"')
         if isinstance(table, StepTable) and asks and table.every is not None:
             complain((*path, "every"), "not yet beside polls of a buffer", "write one of them")
-        if isinstance(table, StepTable) and table.waits is not None:
+        if isinstance(table, StepTable) and table.waits:
             complain((*path, "drains"), "not yet beside waits", "let a step of its own drain it")
         if isinstance(table, IsrTable) and table.serves == "all":
             complain((*path, "serves"), "not yet: with drains a run serves one request", "leave it out")
@@ -258,4 +258,6 @@ def _drained(given: str | DrainTable | None) -> str | None:
 
 def _putting(tables: Mapping[str, IsrTable] | Mapping[str, StepTable], buffer: str) -> list[str]:
     """The names of those that put into a buffer."""
-    return [name for name, table in tables.items() if table.puts is not None and table.puts.into == f"buffer.{buffer}"]
+    named = f"buffer.{buffer}"
+    parts = {name: [table, *table.then] if isinstance(table, StepTable) else [table] for name, table in tables.items()}
+    return [name for name, each in parts.items() if any(part.puts and part.puts.into == named for part in each)]

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from fractions import Fraction
 
 from tachys.model.accepting import make_accepted
-from tachys.model.acts import Act, Guard, Halt, Pause, Wait, Work
+from tachys.model.acts import Act, Drain, Guard, Halt, Pause, Wait, Work
 from tachys.model.buffers import Buffers
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
@@ -21,6 +21,8 @@ from tachys.model.schema import (
     IsrTable,
     LoopTable,
     ModelFile,
+    NextTable,
+    PartTable,
     SleepTable,
     StepTable,
     UnitTable,
@@ -288,24 +290,28 @@ def _loop(
     )
 
 
-def _waited_for(text: str) -> Thing:
-    return Thing(text if text.startswith("unit.") else f"flag.{text}")
+def _wait(path: Path, table: PartTable, clocks: ClockTree, report: Reporter) -> Wait | None:
+    if table.at_most is not None and not table.waits:
+        report.complain((*path, "at_most"), "goes with waits", "remove it")
+    if not table.waits:
+        return None
+    limit = None if table.at_most is None else clocks.cost(table.at_most, (*path, "at_most"))
+    if isinstance(table.waits, NextTable):
+        return Wait(Thing(table.waits.next), limit, next=True)
+    return Wait(Thing(table.waits if table.waits.startswith("unit.") else f"flag.{table.waits}"), limit)
 
 
 def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: ClockTree, report: Reporter) -> Step:
     path = ("step", name)
-    if table.cost is None and not (table.sleep or table.pause or table.waits or table.drains or table.puts):
+    if _idles(table) and not (table.sleep or table.drains or table.then):
         report.complain(path, "the step does nothing", "give it a cost, waits, a pause, or sleep = true")
-    if table.at_most is not None and table.waits is None:
-        report.complain((*path, "at_most"), "goes with waits", "remove it")
-    cost = clocks.cost(table.cost, (*path, "cost"))
     every = None
     if table.every is not None:
         least, nominal, most = clocks.exact(table.every, (*path, "every"))
         every = Period(nominal, max(least, Fraction(1)), most)
     return Step(
         name=name,
-        acts=tuple(_acts(path, table, cost, core, filled, clocks, report)),
+        acts=tuple(_acts(path, table, core, filled, clocks, report)),
         polls=polled_by(table),
         polls_all=isinstance(table.polls, AllTable) and len(polled_by(table)) > 1,
         sets=as_names(table.sets),
@@ -317,20 +323,45 @@ def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: Cloc
 def _acts(
     path: Path,
     table: StepTable,
-    cost: Range,
     core: Core,
     filled: Buffers,
     clocks: ClockTree,
     report: Reporter,
 ) -> Iterator[Act]:
-    """What a step does, in order."""
-    if table.waits:
-        limit = None if table.at_most is None else clocks.cost(table.at_most, (*path, "at_most"))
-        yield Wait(_waited_for(table.waits), limit)
+    """What a step does, in order: its own, then part by part, then it halts."""
+    drains = filled.drain(path, table)
+    if drains is not None and table.then:
+        report.complain((*path, "then"), "not yet beside drains", "let a step of its own drain it")
+    yield from _part(path, table, drains, core, filled, clocks, report)
+    for place, part in enumerate(table.then):
+        where = (*path, f"then {place + 1}")
+        if _idles(part):
+            report.complain(where, "the part does nothing", "give it a cost, waits, puts or a pause")
+        yield from _part(where, part, None, core, filled, clocks, report)
+    if table.sleep:
+        yield Halt(as_names(table.sleep.unless) if isinstance(table.sleep, SleepTable) else (), core.wake)
+
+
+def _idles(part: PartTable) -> bool:
+    return not (part.waits or part.cost is not None or part.puts or part.pause is not None)
+
+
+def _part(
+    path: Path,
+    table: PartTable,
+    drains: Drain | None,
+    core: Core,
+    filled: Buffers,
+    clocks: ClockTree,
+    report: Reporter,
+) -> Iterator[Act]:
+    wait = _wait(path, table, clocks, report)
+    if wait is not None:
+        yield wait
+    cost = clocks.cost(table.cost, (*path, "cost"))
     guards = _guards(table.guard, path, cost, core, clocks, report)
     if table.cost is not None:
         yield Work(cost, guards)
-    drains = filled.drain(path, table)
     if drains is not None:
         yield drains
     puts = None if table.puts is None else filled.put(path, table.puts)
@@ -338,5 +369,3 @@ def _acts(
         yield puts
     if table.pause is not None:
         yield Pause(clocks.cost(table.pause, (*path, "pause")))
-    if table.sleep:
-        yield Halt(as_names(table.sleep.unless) if isinstance(table.sleep, SleepTable) else (), core.wake)

@@ -32,8 +32,9 @@ def note_lone_flags(model: ModelFile, report: Reporter) -> None:
         for flag in polled_by(step):
             if not flag.startswith("buffer."):
                 seen_by.setdefault(flag, ("step", name, "polls"))
-        if step.waits and not step.waits.startswith("unit."):
-            seen_by.setdefault(step.waits, ("step", name, "waits"))
+        for part in (step, *step.then):
+            if isinstance(part.waits, str) and not part.waits.startswith("unit."):
+                seen_by.setdefault(part.waits, ("step", name, "waits"))
         if isinstance(step.sleep, SleepTable):
             for flag in as_names(step.sleep.unless):
                 seen_by.setdefault(flag, ("step", name, "sleep"))

@@ -63,10 +63,17 @@ def _flags(raw: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
     for name, table in table_of(raw, "step").items():
         polled = (flag for flag in _polled(table) if not flag.startswith("buffer."))
         yield from ((("step", name, "polls"), flag) for flag in polled)
-        waited = (flag for flag in _as_list(table.get("waits")) if not flag.startswith("unit."))
-        yield from ((("step", name, "waits"), flag) for flag in waited)
+        for part in _parts(table):
+            waited = (flag for flag in _as_list(part.get("waits")) if not flag.startswith("unit."))
+            yield from ((("step", name, "waits"), flag) for flag in waited)
         if isinstance(table.get("sleep"), dict):
             yield from ((("step", name, "sleep"), flag) for flag in _as_list(table["sleep"].get("unless")))
+
+
+def _parts(step: Mapping[str, Any]) -> list[Mapping[str, Any]]:
+    """What a step does itself, and its parts."""
+    then = step.get("then")
+    return [step, *(part for part in (then if isinstance(then, list) else []) if isinstance(part, dict))]
 
 
 def _polled(step: Mapping[str, Any]) -> list[str]:
@@ -126,8 +133,10 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
         for event in _as_list(table.get("set_by")):
             yield ("flag", name, "set_by"), event, hardware, "event of a source or unit"
     for name, table in table_of(raw, "step").items():
-        for thing in _as_list(table.get("waits")):
-            if thing.startswith("unit."):
+        for part in _parts(table):
+            waits = part.get("waits")
+            following = _as_list(waits.get("next")) if isinstance(waits, dict) else []
+            for thing in [*following, *(thing for thing in _as_list(waits) if thing.startswith("unit."))]:
                 yield ("step", name, "waits"), thing, [f"unit.{unit}" for unit in table_of(raw, "unit")], "unit"
     watchdog = raw.get("watchdog")
     if isinstance(watchdog, dict):
@@ -144,9 +153,10 @@ def _buffer_references(raw: Mapping[str, Any], events: list[str], buffers: list[
             for event in _as_list(each.get("event") if isinstance(each, dict) else each):
                 yield ("buffer", name, "fed_by"), event, events, "event"
     for section in BODIES:
-        for name, table in table_of(raw, section).items():
+        parts = [(name, part) for name, table in table_of(raw, section).items() for part in _parts(table)]
+        for name, part in parts:
             for key, within in (("drains", "from"), ("puts", "into"), ("polls", "all")):
-                given = table.get(key)
+                given = part.get(key)
                 for buffer in _as_list(given.get(within) if isinstance(given, dict) else given):
                     if key != "polls" or buffer.startswith("buffer."):
                         yield (section, name, key), buffer, buffers, "buffer"

@@ -375,13 +375,16 @@ class Step(Body):
         return tuple(wait.flag for wait in self.waits if wait.flag is not None)
 
     def with_cost(self, cost: Range, guards: tuple[Guard, ...] | None = None) -> Step:
-        """The same step with another cost, and other guards if they are given; its work is one act then."""
+        """The same step with another cost, and other guards if they are given; of several works the first changes."""
         kept = self.guards if guards is None else guards
-        work = Work(cost, kept)
-        if not any(isinstance(act, Work) for act in self.acts):
-            place = len(self.waits)
-            return replace(self, acts=(*self.acts[:place], work, *self.acts[place:]))
-        return replace(self, acts=tuple(work if isinstance(act, Work) else act for act in self.acts))
+        works = [place for place, act in enumerate(self.acts) if isinstance(act, Work)]
+        if not works:
+            place = next((place for place, act in enumerate(self.acts) if not isinstance(act, Wait)), len(self.acts))
+            return replace(self, acts=(*self.acts[:place], Work(cost, kept), *self.acts[place:]))
+        later = sum((self.acts[place].takes for place in works[1:]), ZERO)
+        first = Range(max(0, cost.least - later.least), max(0, cost.most - later.most))
+        work = Work(first, kept if len(works) == 1 else self.acts[works[0]].held)
+        return replace(self, acts=(*self.acts[: works[0]], work, *self.acts[works[0] + 1 :]))
 
     def without_pauses(self) -> Step:
         """The same step without what it spins by the clock."""

@@ -275,22 +275,34 @@ class AllTable(Table):
     all: Names
 
 
-class StepTable(Table):
-    """One step of the loop."""
+class NextTable(Table):
+    """The next end of a unit, not its rest."""
 
+    next: str
+
+
+class PartTable(Table):
+    """What a step does in order: it waits, works, puts, pauses."""
+
+    waits: str | NextTable | None = None
+    at_most: PositiveTime | None = None
     cost: TimeRange | None = None
+    guard: GuardTable | list[GuardTable] | None = None
+    puts: PutTable | None = None
+    pause: PositiveTime | None = None
+
+
+class StepTable(PartTable):
+    """One step of the loop; ``then``: its parts after its own."""
+
     polls: str | list[str] | AllTable = []
     every: PositiveTime | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
-    guard: GuardTable | list[GuardTable] | None = None
-    waits: str | None = None
-    at_most: PositiveTime | None = None
-    pause: PositiveTime | None = None
     sleep: bool | SleepTable = False
     sets: Names = []
     drains: str | DrainTable | None = None
     each: TimeRange | None = None
-    puts: PutTable | None = None
+    then: list[PartTable] = []
 
 
 class WatchdogTable(Table):

@@ -154,6 +154,7 @@ def count(m: Ints, log: Ints, number: int) -> bool:
         return False
     cause = m[unit + U_CAUSE]
     observe(m, m[unit + U_STATS], now - cause, 1)
+    m[unit + U_ENDS] += 1
     write(m, log, UNIT_END, number, cause)
     if m[unit + U_REPEATS]:
         m[unit + U_LEFT], m[unit + U_CAUSE] = m[unit + U_COUNTS], now
@@ -188,6 +189,7 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
     cause = m[unit + U_CAUSE]
     observe(m, m[unit + U_STATS], now - cause, 1)
+    m[unit + U_ENDS] += 1
     write(m, log, UNIT_END, number, cause)
     begins = 0
     if m[unit + U_HELD] > 0:
@@ -541,6 +543,7 @@ def opens(m: Ints, log: Ints, number: int) -> bool:
         observe(m, stat, now - m[step + P_LAST], 1)
     m[step + P_LAST] = now
     m[STEP_BEGAN] = now
+    wait_for_next(m, step)
     write(m, log, STEP_START, number, cause)
     if m[PASS_RAN] == 0:
         m[PASS_RAN] = 1
@@ -618,9 +621,27 @@ def idle_until(m: Ints) -> int:
 @kernel(inline=True)
 def wait_is_over(m: Ints, act: int) -> bool:
     """Whether what a step waits for holds: a unit neither works nor has starts waiting, or a flag is set."""
+    if m[act + A_PAST] >= 0:
+        return m[m[UNITS] + m[act + A_UNIT] * UNIT_SIZE + U_ENDS] > m[act + A_PAST]
     if m[act + A_UNIT] >= 0:
         return m[m[NEXT] + m[act + A_UNIT]] == NEVER
     return any_set(m, act)
+
+
+@kernel(inline=True)
+def wait_for_next(m: Ints, step: int) -> None:
+    """A step begins: it waits for no end of a unit that has been."""
+    for act in range(m[step + P_ACTS], m[step + P_ACTS_END], ACT_SIZE):
+        if m[act + A_PAST] >= 0:
+            m[act + A_PAST] = m[m[UNITS] + m[act + A_UNIT] * UNIT_SIZE + U_ENDS]
+
+
+@kernel(inline=True)
+def use_end(m: Ints, step: int, unit: int) -> None:
+    """An end of a unit is used: no later wait of this run is for it."""
+    for act in range(m[step + P_ACTS], m[step + P_ACTS_END], ACT_SIZE):
+        if m[act + A_PAST] >= 0 and m[act + A_UNIT] == unit:
+            m[act + A_PAST] += 1
 
 
 @kernel(inline=True)
@@ -724,6 +745,8 @@ def wait_on(m: Ints, log: Ints, number: int) -> bool:
     if wait_is_over(m, act):
         if m[act + A_UNIT] < 0:
             take_flag(m, log, m[m[act + A_FLAGS]])
+        elif m[act + A_PAST] >= 0:
+            use_end(m, m[STEPS] + number * STEP_SIZE, m[act + A_UNIT])
         m[PHASE] = NEXT_ACT
         m[AT_ACT] += ACT_SIZE
         return True

@@ -49,7 +49,7 @@ SCALARS = 81
  S_HELD) = range(15)  # fmt: skip
 SOURCE_SIZE = S_HELD + 1
 (U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_COUNTS, U_LEFT,
- U_REPEATS, U_STATS) = range(15)  # fmt: skip
+ U_REPEATS, U_ENDS, U_STATS) = range(16)  # fmt: skip
 UNIT_SIZE = U_STATS + 1  # U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
  L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_NTH, L_NTH_IN, L_NTH_LEAST, L_NTH_MOST, L_NTH_INNER,
@@ -66,8 +66,10 @@ ROW_SIZE = R_MEASURED_END + 1
 STEP_SIZE = P_STATS + 1
 # of each act of a step: what it is, how long it takes or its limit, what it waits for (or the buffer), flags, guards,
 # measured costs
-(A_KIND, A_LEAST, A_MOST, A_UNIT, A_FLAGS, A_FLAGS_END, A_GUARDS, A_GUARDS_END, A_MEASURED, A_MEASURED_END) = range(10)
-ACT_SIZE = A_MEASURED_END + 1
+# of a wait for a next end how many ends of its unit it does not wait for: A_PAST (-1: it waits for rest)
+(A_KIND, A_LEAST, A_MOST, A_UNIT, A_FLAGS, A_FLAGS_END, A_GUARDS, A_GUARDS_END, A_MEASURED, A_MEASURED_END,
+ A_PAST) = range(11)  # fmt: skip
+ACT_SIZE = A_PAST + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
 FLAG_SIZE = F_STATS + 1
 # of a buffer: its put times lie in Q_ROOM; Q_STATE: whether its request waits or is served; Q_OVER: its quiet time is

@@ -200,7 +200,7 @@ class _Builder:
     def _unit(self, unit: Unit) -> list[int]:
         depth = max(unit.depth, 1)
         return at.record(
-            "U", least=unit.takes.least, most=unit.takes.most, busy=_BUSY[unit.busy], depth=depth,
+            "U", ends=0, least=unit.takes.least, most=unit.takes.most, busy=_BUSY[unit.busy], depth=depth,
             room=self._put([0] * depth), cause=0, head=0, held=0, lost=0,
             drains=self.buffers[unit.drains] if unit.drains else -1, asked=bool(unit.asked_at),
             counts=unit.counts.n if unit.counts else 0, left=0, repeats=bool(unit.counts and unit.counts.repeats),
@@ -308,7 +308,7 @@ class _Builder:
         return at.record(
             "A", kind=ACTS.index(type(act)), least=least, most=most, unit=unit, flags=flags,
             flags_end=flags + len(looked_at), guards=guards, guards_end=guards_end, measured=measured,
-            measured_end=measured_end,
+            measured_end=measured_end, past=0 if isinstance(act, Wait) and act.next else -1,
         )  # fmt: skip
 
     def _frames(self) -> None:

@@ -32,7 +32,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part, summed
-from tachys.model.acts import Act, Halt, Wait
+from tachys.model.acts import Act, Halt, Put, Wait
 from tachys.model.events import Event
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
@@ -97,6 +97,7 @@ class LoopWindows:
         self.loop = loop
         self.load = load
         self.events = events
+        self._gaps = events.hardware_gaps()
         self._wakers = self._sure_wakers()
         raised = raised_by_loop(system)
         self._own_raised = np.array(
@@ -454,18 +455,44 @@ class LoopWindows:
                 self._errands[errand.waits_for] = self._errand(errand)
             return self._errands[errand.waits_for]
         limits = [] if wait.at_most is None else [wait.at_most.most]
-        if wait.on.kind == "unit":
+        if wait.next:
+            unit = self.system.unit(wait.on.name)
+            limits += [self._gaps.within[unit.end]] if unit.end in self._gaps.within else []
+            limits += [unit.takes.most] if self._surely_ends(step, wait) else []
+        elif wait.on.kind == "unit":
             unit = self.system.unit(wait.on.name)
             alone = all(event.kind == "step" for event in self.system.graph.causes[unit.thing])
             if alone and unit.counts is None:
                 limits.append(self.events.wait(unit) + unit.takes.most)
         if limits:
             return [Part(wait.part, step.thing, 1, min(limits), by_clock=True)]
-        if wait.on.kind == "unit":
+        if wait.next:
+            why = f"nothing makes sure that {wait.on} ends once more"
+        elif wait.on.kind == "unit":
             why = f"{wait.on} is started by others too, and may be busy again whenever the loop looks"
         else:
             why = f'nothing limits how long the flag "{wait.on.name}" stays away'
         return f"{step.thing} waits without at_most: {why}"
+
+    def _surely_ends(self, step: Step, wait: Wait) -> bool:
+        """Whether a unit is at work, or has ended unused, as a step waits for its next end.
+
+        For its first such wait the step's own start has begun it, or found it at work; or nobody else puts into the
+        buffer that it drains, and the step has put as many into it before as it waits for, this one included.
+        """
+        unit = self.system.unit(wait.on.name)
+        before = step.acts[: next(place for place, act in enumerate(step.acts) if act is wait)]
+        waits = 1 + sum(isinstance(act, Wait) and act.next and act.on == wait.on for act in before)
+        if unit.counts is not None:
+            return False
+        if unit.drains is None:
+            causes = self.system.graph.causes[unit.thing]
+            return waits == 1 and step.start in causes and (unit.busy != "restart" or causes == (step.start,))
+        putting = self.system.graph.putters.get(unit.drains, ())
+        alone = not unit.asked_at and not self.system.buffer(unit.drains).fed_by
+        alone = alone and {each.name for each, _ in putting} == {step.name}
+        put = sum(act.items.least for act in before if isinstance(act, Put) and act.buffer == unit.drains)
+        return alone and put >= waits
 
     def _errand(self, errand: Errand) -> list[Part] | str:
         """The wait for what the loop has begun before, from there on: the unit, and its routine."""
@@ -480,7 +507,7 @@ class LoopWindows:
         return [works, Part("waits for its response", errand.isr.thing, 1, response.most, by_clock=True)]
 
     def _sure_wakers(self) -> list[_Waker]:
-        within = self.events.hardware_gaps().within
+        within = self._gaps.within
         return [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
 
 

@@ -10,11 +10,11 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from tachys.model.acts import Act, Drain, Put
-from tachys.model.nodes import Isr, Step, Unit
+from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.quantities import LONGEST_PS, Range
 from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound
-from tachys.worstcase.buffers import BuffersOnPaper
+from tachys.worstcase.buffers import BuffersOnPaper, Line
 
 MOST_TURNS = 60
 MOST_DEPTHS = 8  # that are tried
@@ -49,14 +49,14 @@ def _drain_of(drain: Unit | Isr | Step) -> Drain:
     return drain.drains
 
 
-def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, str], int]) -> System:
+def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, int], int]) -> System:
     """The system in which each drain takes at most so many, and each put blocks at most so long."""
 
-    def act(step: Step, each: Act) -> Act:
+    def act(step: Step, place: int, each: Act) -> Act:
         if isinstance(each, Drain):
             return replace(each, items=_up_to(each.items, items[each.buffer]))
         if isinstance(each, Put):
-            longest = blocks[step.name, each.buffer]
+            longest = blocks[step.name, place]
             return replace(each, blocks=Range(min(each.blocks.least, longest), longest))
         return each
 
@@ -67,7 +67,7 @@ def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, str], i
     )  # fmt: skip
     if system.loop is None:
         return replace(system, isrs=isrs)
-    steps = tuple(replace(step, acts=tuple(act(step, each) for each in step.acts)) for step in system.steps)
+    steps = tuple(replace(step, acts=tuple(act(step, *each) for each in enumerate(step.acts))) for step in system.steps)
     return replace(system, isrs=isrs, loop=replace(system.loop, steps=steps))
 
 
@@ -75,14 +75,15 @@ def _up_to(known: Range, most: int) -> Range:
     return Range(min(known.least, most), min(known.most, most))
 
 
-def _blocks(system: System, paper: BuffersOnPaper | None) -> dict[tuple[str, str], int]:
-    """How long each put blocks at most, with what is known of how far apart the runs of its step lie."""
+def _blocks(system: System, paper: BuffersOnPaper | None) -> dict[tuple[str, int], int]:
+    """How long each put (of a step, its place) blocks at most, with what is known of how far apart its runs lie."""
     return {
-        (step.name, name): put.blocks.least
+        (step.name, place): put.blocks.least
         if paper is None
-        else _blocks_most(paper, step, put, alone=len(putting) == 1)
-        for name, putting in system.graph.putters.items()
-        for step, put in putting
+        else _blocks_most(paper, step, put, alone=len(system.graph.putters[put.buffer]) == 1)
+        for step in system.steps
+        for place, put in enumerate(step.acts)
+        if isinstance(put, Put)
     }
 
 
@@ -111,21 +112,33 @@ def _blocks_most(paper: BuffersOnPaper, step: Step, put: Put, *, alone: bool) ->
         """What the loop is kept away between the looks for so many that go on at once."""
         return away * ((min(moved, line.beyond + 1) - 1) // buffer.depth) if moved and line.run else 0
 
+    if _all_find_room(paper, step, buffer, line):
+        return 0
     blocks = looks(behind)  # where it is at rest as the step begins to put
     if behind > line.beyond + 1:
         filled = line.run * (-(-line.beyond // line.at_once) + 1) + blocks
         blocks = max(filled, line.run + (behind - line.beyond - 1) * line.each) + line.lag
     still, row = stops(blocks) if blocks else 0, takes.most + (many - 1) * line.each
-    if not alone or line.run + row + looks(many) + still > _apart(paper, step):
+    if not alone or line.run + row + looks(many) + still > _apart(paper, step, put):
         blocks = row + line.lag + looks(many)
         still = stops(blocks)
     return blocks + still
 
 
-def _apart(paper: BuffersOnPaper, step: Step) -> int:
+def _all_find_room(paper: BuffersOnPaper, step: Step, buffer: Buffer, line: Line) -> bool:
+    """Whether all that a run puts finds room at once, since nobody else puts, and what the run before put is gone."""
+    putting = paper.system.graph.putters[buffer.name]
+    total, bounds = sum(put.items.most for _, put in putting), paper.reach.steps[step.name]
+    if line.run or any(each is not step for each, _ in putting) or total > buffer.depth or bounds.duration.most is None:
+        return False
+    return bounds.interval.least - bounds.duration.most >= total * line.unit.takes.most
+
+
+def _apart(paper: BuffersOnPaper, step: Step, put: Put) -> int:
     """The least time in ps between the instants at which a step begins to put."""
     assert paper.windows is not None
-    bounds, ahead = paper.reach.steps[step.name], step.acts[: step.acts.index(step.puts[0])]
+    bounds = paper.reach.steps[step.name]
+    ahead = step.acts[: next(place for place, act in enumerate(step.acts) if act is put)]
     spread = paper.windows.until(step, ahead)
     return 0 if spread.most is None else bounds.interval.least - (spread.most - spread.least)
 
