@@ -660,6 +660,13 @@ class Meeting(Attack):
         for step in steps.values():
             if "drains" not in step and self.chance(0.3):
                 step["then"] = [self.part(step, list(model["unit"]), flags) for _ in range(self.one(1, 1, 2, 3))]
+        if steps and self.chance(0.3):
+            cost = self.span(400, NS)
+            model["startup"] = {"cost": cost}
+            if self.chance(0.5):
+                model["startup"]["guard"] = self.guard(cost)
+            if flags and self.chance(0.3):
+                model["startup"]["sets"] = self.some(flags, 2)
         if not flags:
             return model
         if self.chance(0.6):  # one more, that something sets

@@ -42,7 +42,7 @@ shows = "step.send"
 UNTIL = ANALYSER.begin + ANALYSER.length + 5 * MS
 
 
-def on_board(more, seed, blocks, tasks, lines, *, latches=(), routines=(), stores=()):
+def on_board(more, seed, blocks, tasks, lines, *, latches=(), routines=(), stores=(), analyser=ANALYSER):
     """(what a check says of a board with these tasks behind one that sends, its truth); ``lines`` of that truth."""
     wheel = list(_apart(random.Random(seed), UNTIL, 310 * US, 900 * US))
     sends = Task("send", (Burns((8_300_000, 11_600_000)), Pauses((2 * MS, 3 * MS) if blocks else (25 * US, 25 * US))),
@@ -51,7 +51,7 @@ def on_board(more, seed, blocks, tasks, lines, *, latches=(), routines=(), store
                 15 * CYCLE, 12 * CYCLE, 27 * CYCLE, latches=latches, stores=stores)  # fmt: skip
     truth = Machine(plan, seed).run(UNTIL)
     shown = {"D0": pulses(wheel, 30 * US), "D1": busy(truth, "wheel"), "D5": steps(truth, "send")} | lines(truth)
-    seen = Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)
+    seen = Recording({name: analyser.sampled(levels) for name, levels in shown.items()}, analyser, truth)
     return check(read_model(BOARD + more, "m.toml"), read_vcd([to_vcd(seen).encode()], "board.vcd")), truth
 
 

@@ -1,5 +1,6 @@
 """The small projects that come with the tool: every command of a README runs, and every figure in its answer is shown."""
 
+import json
 import re
 import shlex
 
@@ -54,4 +55,8 @@ def test_a_model_begun_from_its_capture_is_not_refuted(tmp_path, name):
     done = tachys(tmp_path, "new", "begun", "--from-capture", "given/board.vcd")
     assert done.returncode == 0, done.stderr
     done = tachys(tmp_path, "check", "begun/model.toml", "given/board.vcd")
+    if name == "brooder":  # a capture from before the reset on: that all begins later it does not tell
+        told = tachys(tmp_path, "check", "begun/model.toml", "given/board.vcd", "--format", "json")
+        assert {finding["code"] for finding in json.loads(told.stdout)["findings"]} == {"comes-too-seldom"}
+        return
     assert "nothing refuted" in done.stdout

@@ -80,7 +80,7 @@ def plan(system, came):
     core = system.core
     steps = tuple(
         Task(s.name, tuple(part(system, act) for act in s.acts), () if s.asked_by else s.polls,
-             int(s.every.nominal) if s.every else None, s.rearm, s.sets, s.asked_by, s.polls_all)
+             int(s.every.nominal) if s.every else None, s.rearm, s.sets, s.asked_by, s.polls_all, s.once)
         for s in system.steps
     )  # fmt: skip
     return Plan(

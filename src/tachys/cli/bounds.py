@@ -212,12 +212,17 @@ def _show_loop(found: Bounds) -> None:
         interval = most_text(step.interval)
         if interval == "unbounded" and found.system.steps and step.interval.reason.startswith("it waits for "):
             interval = "when asked" if found.system.step(name).asked_by else "when flagged"
-        rows.append([name, time_text(step.interval.least, "down"), interval, time_text(step.duration.least, "down"),
+        least = time_text(step.interval.least, "down")
+        if found.system.steps and found.system.step(name).once:
+            least, interval = "-", "once"
+        rows.append([name, least, interval, time_text(step.duration.least, "down"),
                      most_text(step.duration), late + (", drifts" if step.drifts else "")])  # fmt: skip
     if rows:
         columns = [("step", ""), ("start to start least", "right"), ("most", "right")]
         columns += [("start to end least", "right"), ("most", "right"), ("late at most", "right")]
         table(columns, rows)
+    if any(step.once for step in found.system.steps):
+        say("  All figures hold from time zero on, the start-up included; --set startup=false leaves it out.")
     for name, step in found.steps.items():
         for what, figure in (("late", step.late), ("duration", step.duration)):
             if figure is not None and figure.reason and figure.reason != whole.reason:

@@ -157,7 +157,8 @@ class Halts:
 class Task:
     """A step of the loop as it really is: when it runs, and what it does then, part by part.
 
-    It runs while one of the flags that it polls is set, with ``all_of`` while all are.
+    It runs while one of the flags that it polls is set, with ``all_of`` while all are. ``once``: at time zero alone,
+    before the first pass; it stands last.
     """
 
     name: str
@@ -168,6 +169,7 @@ class Task:
     sets: tuple[str, ...] = ()
     asked: str | None = None
     all_of: bool = False
+    once: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -311,11 +313,16 @@ class Machine:
         self._loop_state = "gate"  # gate, part (the next one begins), work, spin, look
         self._part = 0
         self._step_start = 0
+        self._started = 0  # when the start-up had ended
         self._spins_until: int | None = None
 
     def run(self, until: int) -> Truth:
         """Play from 0 to ``until`` ps; what is unfinished then is left out."""
-        self._begin_loop_body(self.plan.overhead, ())
+        if self.plan.steps and self.plan.steps[-1].once:
+            self._at_step = len(self.plan.steps) - 1
+            self._begin_loop_body(0, ())
+        else:
+            self._begin_loop_body(self.plan.overhead, ())
         while self._now <= until:
             self._instant()
             self._advance(until)
@@ -601,6 +608,9 @@ class Machine:
         elif self._part + 1 == len(step.parts) or self._loop_state == "look":  # gave up
             self.truth.steps.append((step.name, self._step_start, self._now))
             self._flags.update(step.sets)
+            if step.once:
+                self._started = self._now
+                self._due = {name: at + self._now for name, at in self._due.items()}
             self._following_step()
         else:
             self._part += 1
@@ -691,6 +701,8 @@ class Machine:
     def _open(self, step: Task) -> bool:
         if step.every is not None and self._now < self._due[step.name]:
             return False
+        if step.once and self._started:
+            return False
         polled = {step.polls} if isinstance(step.polls, str) else set(step.polls)
         if polled and not (polled <= self._flags if step.all_of else polled & self._flags):
             return False
@@ -705,7 +717,7 @@ class Machine:
             if step.rearm == "now":
                 self._due[step.name] = self._now + step.every
             elif step.rearm == "skip":
-                self._due[step.name] = (self._now // step.every + 1) * step.every
+                self._due[step.name] = self._started + ((self._now - self._started) // step.every + 1) * step.every
             else:
                 self._due[step.name] += step.every
         return True

@@ -174,7 +174,7 @@ def _detail(system: System, thing: Thing) -> str:
 
 def worst_moment(result: CheckResult) -> Moment:
     """The window around the worst miss; around the longest answer seen if there is none; else the beginning."""
-    candidates = [need for need in result.needs.values() if need.need.follows]
+    candidates = [need for need in result.needs.values() if need.need.follows or need.need.feeds]
     missed = sorted((need for need in candidates if need.misses), key=_overrun, reverse=True)
     lost = [need for need in result.needs.values() if need.misses and need.need.measures == "number"]
     if not missed and lost:

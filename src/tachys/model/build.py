@@ -11,6 +11,7 @@ from tachys.model.buffers import Buffers
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags, polled_by
+from tachys.model.names import STARTUP
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
 from tachys.model.nodes import Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
@@ -24,6 +25,7 @@ from tachys.model.schema import (
     NextTable,
     PartTable,
     SleepTable,
+    StartupTable,
     StepTable,
     UnitTable,
 )
@@ -39,7 +41,7 @@ def build(model: ModelFile, report: Reporter) -> System:
     sources = tuple(make_source(name, table, clocks, report) for name, table in model.source.items())
     filled = Buffers(model, clocks, report)
     isrs = _isrs(model.isr, core, filled, clocks, report)
-    loop = _loop(model.loop, model.step, core, filled, clocks, report)
+    loop = _loop(model.loop, model.startup, model.step, core, filled, clocks, report)
     units = tuple(_unit(name, table, clocks, report) for name, table in model.unit.items())
     buffers = filled.made()
     _judge_rings(core, units, isrs, buffers, report)
@@ -271,13 +273,18 @@ def _guards(
 
 def _loop(
     table: LoopTable | None,
+    startup: StartupTable | None,
     steps: Mapping[str, StepTable],
     core: Core,
     filled: Buffers,
     clocks: ClockTree,
     report: Reporter,
 ) -> Loop | None:
+    if STARTUP in steps:
+        report.complain(("step", STARTUP), "the start-up is no step", "write [startup], or choose another name")
     if table is None:
+        if startup is not None:
+            report.complain((STARTUP,), "comes before the first pass of a loop", "add [loop]")
         if steps:
             report.complain(("step",), "there are steps but no [loop]", 'add [loop] with overhead = "12 cycles"')
         return None
@@ -285,9 +292,18 @@ def _loop(
     if overhead.least == 0:
         report.complain(("loop", "overhead"), "is 0", "a pass takes some time; write for instance 12 cycles")
     order = table.order if table.order is not None else list(steps)
-    return Loop(
-        overhead, tuple(_step(name, steps[name], core, filled, clocks, report) for name in order if name in steps)
-    )
+    made = [_step(name, steps[name], core, filled, clocks, report) for name in order if name in steps]
+    if startup is not None:
+        made.append(_startup(startup, core, clocks, report))
+    return Loop(overhead, tuple(made))
+
+
+def _startup(table: StartupTable, core: Core, clocks: ClockTree, report: Reporter) -> Step:
+    cost = clocks.cost(table.cost, (STARTUP, "cost"))
+    if cost.least == 0:
+        report.complain((STARTUP, "cost"), "is 0", "a start-up takes some time; leave it out if it takes none")
+    guards = _guards(table.guard, (STARTUP,), cost, core, clocks, report)
+    return Step(STARTUP, (Work(cost, guards),), sets=as_names(table.sets), once=True)
 
 
 def _wait(path: Path, table: PartTable, clocks: ClockTree, report: Reporter) -> Wait | None:

@@ -27,6 +27,8 @@ def note_lone_flags(model: ModelFile, report: Reporter) -> None:
             set_by.update((flag, ("isr", name, "nth")) for flag in as_names(isr.nth.sets))
     for name, step in model.step.items():
         set_by.update((flag, ("step", name, "sets")) for flag in as_names(step.sets))
+    if model.startup is not None:
+        set_by.update((flag, ("startup", "sets")) for flag in as_names(model.startup.sets))
     seen_by: dict[str, Path] = {}
     for name, step in model.step.items():
         for flag in polled_by(step):

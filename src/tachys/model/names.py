@@ -18,14 +18,16 @@ Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
 _NAMED = ("clock", "source", "unit", "isr", "flag", "buffer", "step", "need")
 BODIES = ("unit", "isr", "step")
+STARTUP = "startup"  # a table of its own, and the name of the step that it makes
 
 
 def table_of(raw: Mapping[str, Any], section: str) -> dict[str, dict[str, Any]]:
-    """The tables of a section, without whatever is no table."""
+    """The tables of a section, without whatever is no table; the start-up is one of the steps."""
     section_table = raw.get(section)
-    if not isinstance(section_table, dict):
-        return {}
-    return {name: table for name, table in section_table.items() if isinstance(table, dict)}
+    found = dict(section_table) if isinstance(section_table, dict) else {}
+    if section == "step" and STARTUP in raw:
+        found[STARTUP] = raw[STARTUP]
+    return {name: table for name, table in found.items() if isinstance(table, dict)}
 
 
 def event_names(raw: Mapping[str, Any]) -> list[str]:
@@ -198,7 +200,7 @@ def _check_loop_order(raw: Mapping[str, Any], complain: Complain) -> None:
     loop = raw.get("loop")
     if not isinstance(loop, dict) or not isinstance(loop.get("order"), list):
         return
-    order, steps = _as_list(loop["order"]), list(table_of(raw, "step"))
+    order, steps = _as_list(loop["order"]), [name for name in table_of(raw, "step") if name != STARTUP]
     for name in order:
         if name not in steps:
             complain(("loop", "order"), f'"{name}" names no step', did_you_mean(name, steps, "step"))

@@ -296,7 +296,7 @@ class Step(Body):
     """A step of the loop: when it opens, and what it then does, in order.
 
     It ``polls`` flags: opens while one of them is set, with ``polls_all`` while all are, and takes those that are; or
-    the one "buffer.NAME" that asks.
+    the one "buffer.NAME" that asks. The start-up is a step that runs ``once``, at time zero, before the first pass.
     """
 
     kind: ClassVar[str] = "step"
@@ -307,6 +307,7 @@ class Step(Body):
     sets: tuple[str, ...] = ()
     every: Period | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
+    once: bool = False
 
     @property
     def cost(self) -> Range:
@@ -352,7 +353,7 @@ class Step(Body):
     @property
     def gated(self) -> bool:
         """Whether there are passes in which it does not open."""
-        return bool(self.polls) or self.every is not None
+        return bool(self.polls) or self.every is not None or self.once
 
     @property
     def halt(self) -> Halt | None:

@@ -250,6 +250,14 @@ class IsrTable(Table):
     deadline: PositiveTime | None = None
 
 
+class StartupTable(Table):
+    """What runs once, before the first pass."""
+
+    cost: TimeRange
+    guard: GuardTable | list[GuardTable] | None = None
+    sets: Names = []
+
+
 class LoopTable(Table):
     """The polling loop: what runs when no routine does."""
 
@@ -380,6 +388,7 @@ class ModelFile(Table):
     flag: dict[str, FlagTable] = {}
     buffer: dict[str, BufferTable] = {}
     loop: LoopTable | None = None
+    startup: StartupTable | None = None
     step: dict[str, StepTable] = {}
     watchdog: WatchdogTable | None = None
     need: dict[str, NeedTable] = {}

@@ -475,16 +475,16 @@ class FeedNeed(Need):
     def look(self, seen: Observation, past: Past) -> Look | None:
         """Every distance; the first is due from time zero, and its window opens with it."""
         times, dog = seen.instants(self.watchdog.fed_by), self.watchdog
-        if times is None or (seen.whole and past.last is None and not len(times) and not seen.from_zero):
+        if times is None or (seen.whole and past.last is None and not len(times) and seen.zero is None):
             return None
         first = Look()
-        if past.last is None and seen.from_zero:
+        if past.last is None and seen.zero is not None:
             if len(times):
-                first = distances_of(np.append(np.int64(0), times[:1]), 0, dog.timeout - 1, seen.slack)
+                first = distances_of(np.append(np.int64(seen.zero), times[:1]), 0, dog.timeout - 1, seen.slack)
                 times = times[1:]
                 past.last = int(first.at[0] + first.after[0])
             elif seen.whole:
-                past.last = 0
+                past.last = seen.zero
         found = distances_of(from_last(times, past), dog.not_before, dog.timeout - 1, seen.slack)
         look = Look(np.append(first.at, found.at), np.append(first.after, found.after), first.broken + found.broken)
         look.unruled = len(first.at)  # from time zero to the first feed is no distance between two

@@ -79,8 +79,8 @@ class Observation(Protocol):
         """Whether no more of it comes."""
 
     @property
-    def from_zero(self) -> bool:
-        """Whether it was seen from time zero on."""
+    def zero(self) -> int | None:
+        """When time began, in ps, if that was seen."""
 
     def instants(self, event: Event) -> Instants | None:
         """When an event happened."""

@@ -525,6 +525,8 @@ def opens(m: Ints, log: Ints, number: int) -> bool:
     timed = m[step + P_DEN] > 0
     if timed and now < m[step + P_DUE]:
         return False
+    if m[step + P_ONCE] and m[step + P_LAST] >= 0:
+        return False
     if not flags_open(m, step):
         return False
     if m[step + P_ASKED] >= 0 and not asks(m, m[BUFFERS] + m[step + P_ASKED] * BUFFER_SIZE):
@@ -608,7 +610,7 @@ def idle_until(m: Ints) -> int:
     earliest = m[EARLIEST]
     for number in range(m[N_STEPS]):
         step = m[STEPS] + number * STEP_SIZE
-        if not flags_open(m, step):
+        if not flags_open(m, step) or m[step + P_ONCE]:
             continue
         if m[step + P_ASKED] >= 0 and not asks(m, m[BUFFERS] + m[step + P_ASKED] * BUFFER_SIZE):
             continue
@@ -785,7 +787,16 @@ def end_step(m: Ints, log: Ints, number: int) -> None:
     write(m, log, STEP_END, number, began)
     m[AT_STEP] = number + 1
     m[PHASE] = GATE
+    if m[m[STEPS] + number * STEP_SIZE + P_ONCE]:
+        set_timers(m)
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number) + 1)
+
+
+@kernel(inline=True)
+def set_timers(m: Ints) -> None:
+    """The loop is started up: its timers count from now on."""
+    for number in range(m[N_STEPS]):
+        m[m[STEPS] + number * STEP_SIZE + P_DUE] += m[NOW]
 
 
 @kernel(inline=True)

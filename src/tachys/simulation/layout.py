@@ -59,10 +59,10 @@ I_LEAST, I_MOST, I_INNER = range(3)  # of an event within a routine: so much CPU
 INNER_SIZE = I_INNER + 1
 R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_ASKED, R_MEASURED, R_MEASURED_END = range(9)
 ROW_SIZE = R_MEASURED_END + 1
-# P_ALL: it opens once all flags that it polls are set, P_ASKED: the buffer at whose request it opens, P_TAKES: how many
-# items it takes at once, or none
+# P_ALL: it opens once all flags that it polls are set, P_ONCE: at time zero alone, P_ASKED: the buffer at whose request
+# it opens, P_TAKES: how many items it takes at once, or none
 (P_POLLS, P_POLLS_END, P_ALL, P_WHOLE, P_REST, P_DEN, P_REARM, P_ACTS, P_ACTS_END, P_DUE, P_DUE_OVER, P_LAST, P_BODY,
- P_ASKED, P_DRAINS, P_TAKES, P_STATS) = range(17)  # fmt: skip
+ P_ASKED, P_DRAINS, P_TAKES, P_ONCE, P_STATS) = range(18)  # fmt: skip
 STEP_SIZE = P_STATS + 1
 # of each act of a step: what it is, how long it takes or its limit, what it waits for (or the buffer), flags, guards,
 # measured costs

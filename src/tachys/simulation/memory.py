@@ -96,7 +96,8 @@ class _Builder:
         words[at.EARLIEST] = at.NEVER
         words[at.BEST] = len(self.system.isrs)
         words[at.PASS_BEGAN] = -1
-        words[at.AT_STEP] = len(self.system.steps)
+        words[at.AT_STEP] = sum(not step.once for step in self.system.steps)  # the start-up is the last of them
+        words[at.PASS_RAN] = 1
         words[at.PHASE] = at.GATE if self.system.loop else at.IDLE
         words[at.COSTS] = _COSTS[ways.costs]
         words[at.ARRIVALS] = at.DENSE if ways.arrivals == "gap" else at.MEAN
@@ -291,7 +292,7 @@ class _Builder:
             den=bottom, rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
             due_over=rest, last=-1, body=0, asked=self.buffers[step.asked_by] if step.asked_by else -1,
             drains=self.buffers[step.drains.buffer] if step.drains else -1,
-            takes=step.drains.most if step.drains else 0, stats=self.stats[f"{step.thing}.interval"],
+            takes=step.drains.most if step.drains else 0, once=step.once, stats=self.stats[f"{step.thing}.interval"],
         )  # fmt: skip
 
     def _act(self, step: Step, act: Act) -> list[int]:

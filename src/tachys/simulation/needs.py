@@ -49,7 +49,7 @@ class PlayedSlice:
     end: int
     whole: bool
     slack: int = 0
-    from_zero: bool = True
+    zero: int | None = 0
     _following: dict[str, _Following] = field(default_factory=dict)
     _causes: dict[Event, int] = field(default_factory=dict)
     _delays: dict[Event, Delays] = field(default_factory=dict)
@@ -250,7 +250,7 @@ class _AllRuns:
     slack: int = 0
     end: int = 0
     whole: bool = True
-    from_zero: bool = True
+    zero: int | None = 0
 
     def instants(self, event: Event) -> Instants | None:
         """Records tell."""

@@ -47,6 +47,8 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     starved = {unit.name: known.starved(unit) for unit in tight.units if unit.asked_at}
     reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asking, units=reach.units | starved)
     for step in tight.steps if passes else ():  # what a flag keeps apart is only known now
+        if step.once:
+            continue
         steps[step.name] = replace(steps[step.name], interval=reach.interval(step))
     lengths = sorted({*windows, *_asked(system)})
     taken = load_bounds(tight, settled.load, reach, passes, lengths)

@@ -32,6 +32,16 @@ class EventBounds:
         """The longest time in ps from any instant to the next such event; None: no such time is known."""
         return self._gaps.within.get(Event(event))
 
+    @cached_property
+    def later(self) -> EventBounds:
+        """What holds once the start-up is over."""
+        if not any(step.once for step in self.system.steps):
+            return self
+        flags = {name: replace(each, reaction=each.passing or each.reaction) for name, each in self.flags.items()}
+        gaps = {name: each.gap if each.again is None else each.again for name, each in self.steps.items()}
+        steps = {name: replace(each, gap=gaps[name]) for name, each in self.steps.items()}
+        return replace(self, flags=flags, steps=steps)
+
     def loses(self, thing: Thing) -> str | None:
         """Why events of a thing (source, unit, routine or flag.NAME) may be lost; None if none ever is."""
         return law_of(self.system, thing).loses(self)

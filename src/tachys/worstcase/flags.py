@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 
 from tachys.figures import Figure, Part, summed
@@ -31,11 +32,17 @@ def flag_bounds(
     errand = events.rings.errands.get(flag)
     if errand is not None:
         return FlagBounds(flag, windows.answer(errand, set_after), False, "")
-    figures = [_reaction(windows, step, flag, set_after, sets) for step in found]
-    figure = min(figures, key=lambda each: 2**80 if each.most is None else each.most)
+    figure = _soonest(_reaction(windows, step, flag, set_after, sets) for step in found)
     if any(step.thing in events.rings.turns for step in found):  # the only token of a ring sets it
         return FlagBounds(flag, figure, False, "")
-    return _judged(flag, figure, sets, "it can be set again before the loop has looked")
+    passing = None
+    if windows.may_come_first(flag):
+        passing = _soonest(windows.reaction(step, flag, set_after, passing=True) for step in found)
+    return replace(_judged(flag, figure, sets, "it can be set again before the loop has looked"), passing=passing)
+
+
+def _soonest(figures: Iterable[Figure]) -> Figure:
+    return min(figures, key=lambda each: 2**80 if each.most is None else each.most)
 
 
 def with_meeting(reach: EventBounds, windows: LoopWindows, step: Step) -> EventBounds:
@@ -48,26 +55,30 @@ def with_meeting(reach: EventBounds, windows: LoopWindows, step: Step) -> EventB
     if any(graph.rival(flag, step) is not None or not graph.sets_of(flag) for flag in step.polls):
         return reach
 
-    def last(flag: str, *, at_once: bool) -> Figure:
-        """From the set of another flag, or ``at_once`` its own, to the step, where it is the last that is set."""
-        gaps = [gap for event in graph.sets_of(flag) if (gap := reach.gap(event)) is not None]
+    def last(flag: str, own: str, passing: bool) -> Figure:
+        """From the set of a flag (none: from any instant) to the step, where ``flag`` is the last that is set."""
+        at_once = flag == own
+        known = reach.later if passing else reach
+        gaps = [gap for event in graph.sets_of(flag) if (gap := known.gap(event)) is not None]
         if not gaps and not at_once:
             return Figure(0, None, reason=f'nothing is sure to set the flag "{flag}" too')
-        comes = windows.reaction(step, flag, _set_after(reach.isrs, graph.sets_of(flag)))
+        comes = windows.reaction(step, flag, _set_after(reach.isrs, graph.sets_of(flag)), passing=passing)
         if at_once or comes.most is None:
             return comes
         return summed(0, [Part("until it is set too", f"flag.{flag}", 1, min(gaps)), *comes.parts])
 
-    def longest(own: str) -> Figure:
-        ways = [last(flag, at_once=flag == own) for flag in step.polls]
+    def longest(own: str, passing: bool) -> Figure:
+        ways = [last(flag, own, passing) for flag in step.polls]
         return max(ways, key=lambda each: 2**80 if each.most is None else each.most)
 
     for flag in step.polls:
-        figure = longest(flag)
+        first = windows.may_come_first(flag)
+        figure, later = longest(flag, not first), longest(flag, True) if first else None
         sets = reach.events.sets(flag)
         assert sets is not None
-        found[flag] = _judged(flag, figure, sets, "it can be set again before all are set and the loop has looked")
-    bounds = replace(reach.steps[step.name], gap=longest("").most)
+        why = "it can be set again before all are set and the loop has looked"
+        found[flag] = replace(_judged(flag, figure, sets, why), passing=later)
+    bounds = replace(reach.steps[step.name], gap=longest("", False).most, again=longest("", True).most)
     return replace(reach, flags=reach.flags | found, steps=reach.steps | {step.name: bounds})
 
 

@@ -92,6 +92,10 @@ class Finished(Protocol):
     def steps(self) -> dict[str, StepBounds]:
         """Bounds of steps."""
 
+    @property
+    def later(self) -> Finished:
+        """What holds once the start-up is over."""
+
     def gap(self, event: str) -> int | None:
         """The longest time in ps from any instant to the next such event."""
 

@@ -14,7 +14,7 @@ from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
 from tachys.model.nodes import Buffer, Counts, Isr, Source, Step, Unit
-from tachys.model.quantities import time_in_words
+from tachys.model.quantities import LONGEST_PS, time_in_words
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
     Curve,
@@ -488,6 +488,8 @@ class StepLaw(Law):
     def curve(self, curves: Curves, event: Event) -> Curve:
         """No denser than passes, its timer, and the sets of its flags; the end after a way of its own."""
         step, again = self.node, self.least_again
+        if step.once:
+            return sporadic(LONGEST_PS)
         promises = [sporadic(again)]
         if step.every is not None:
             promises += self.timed(curves)
@@ -597,7 +599,8 @@ class StepLaw(Law):
 
     def _polled(self, found: Finished, interval: Figure) -> Figure:
         """From start to next start behind its flag: each takes the next set, or one comes from any instant on."""
-        step, gap = self.node, found.gap(self.node.start)
+        step, found = self.node, found.later  # the start-up is over as it begins
+        gap = found.gap(step.start)
         known = Figure(interval.least, None, reason=interval.reason)
         if gap is not None:
             known = Figure(interval.least, gap, (Part("longest time to the next", step.thing, 1, gap),))
@@ -607,10 +610,15 @@ class StepLaw(Law):
         if not alone or flag.overwritten or flag.reaction.most is None or len(setters) != 1:
             return known
         sets = found.distances(setters[0])[1]
-        if sets.most is None or (gap is not None and sets.most + flag.reaction.most - flag.reaction.least > gap):
+        reaction = flag.passing or flag.reaction
+        if (
+            sets.most is None
+            or reaction.most is None
+            or (gap is not None and sets.most + reaction.most - reaction.least > gap)
+        ):
             return known
-        least = Part("the least of the same way", f"flag.{step.polls[0]}", 1, -flag.reaction.least)
-        return summed(interval.least, [*sets.parts, *flag.reaction.parts, least])
+        least = Part("the least of the same way", f"flag.{step.polls[0]}", 1, -reaction.least)
+        return summed(interval.least, [*sets.parts, *reaction.parts, least])
 
 
 class FlagLaw(Law):

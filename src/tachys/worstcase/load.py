@@ -143,7 +143,7 @@ def passes(system: System, reach: EventBounds) -> Curve | None:
 
 def _step_rate(system: System, step: Step, reach: EventBounds) -> Fraction | None:
     """The most runs of a step per ps; None when nothing but the pass limits it."""
-    rates = []
+    rates = [Fraction(0)] if step.once else []
     try:
         if step.every is not None:
             rates.append(1 / step.every.least)

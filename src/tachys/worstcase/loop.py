@@ -100,6 +100,9 @@ class LoopWindows:
         self._gaps = events.hardware_gaps()
         self._wakers = self._sure_wakers()
         raised = raised_by_loop(system)
+        self._startup = [step for step in system.steps if step.once]
+        self._passed = [step for step in system.steps if not step.once]
+        self._before_loop = _before_loop(system) if self._startup else frozenset()
         self._own_raised = np.array(
             [not raised.isdisjoint([each.event] if each.event else line.isr.on) for line, each in load.rows], np.bool_
         )
@@ -107,6 +110,11 @@ class LoopWindows:
         self._found: dict[tuple[int, _Pieces, bool, Step | None], Counts] = {}
         self._errands: dict[str, list[Part] | str] = {}
         self._late: dict[str, Figure] = {}
+
+    @property
+    def starts_up(self) -> bool:
+        """Whether there is a start-up."""
+        return bool(self._startup)
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -134,25 +142,28 @@ class LoopWindows:
         return self.stretch(sum(act.takes.least for act in acts), self._own(step, acts=acts), within=step)
 
     def looks(self, step: Step, rounds: int, more: Sequence[Act] = ()) -> Figure:
-        """From a look of a step, or time zero, to its look so many rounds later, and on through ``more`` of its acts.
+        """From a look of a step at its buffer, or time zero, to that so many rounds later, and through ``more`` acts.
 
-        With a timer: from one of its runs.
+        With a timer: from one of its runs. From time zero on only if something can be put in before the loop runs.
         """
+        assert step.drains is not None
         then = self._own(step, acts=more)
+        first = self._starting() if self.may_come_first(f"buffer.{step.drains.buffer}") else []
         if step.every is not None:
             late, last = self.late(step), self.stretch(0, then, closed=True)
             if late.most is None or last.most is None:
                 return late if late.most is None else last
             period, turns = -int(-step.every.most // 1), 1 if step.rearm == "grid" else rounds
             again = [replace(part, count=part.count * turns) for part in late.parts]
-            return summed(0, [Part("period", step.thing, rounds, period), *again, *last.parts])
-        own = {each: self._own(each) for each in self.loop.steps}
+            began = self.stretch(0, first, closed=True).parts if first else ()
+            return summed(0, [*began, Part("period", step.thing, rounds, period), *again, *last.parts])
+        own = {each: self._own(each) for each in self._passed}
         why = next((parts for parts in (*own.values(), then) if isinstance(parts, str)), None)
         if why is not None:
             return Figure(0, None, reason=why)
         paces = {each: None if each is step or rounds == 1 else self._pace(each) for each in own}
         known = {each: parts for each, parts in own.items() if not isinstance(parts, str)}
-        return self._rounds(known, paces, rounds, Figure(0, 0), then if isinstance(then, list) else [])
+        return self._rounds(known, paces, rounds, Figure(0, 0), [*first, *(then if isinstance(then, list) else [])])
 
     def late(self, step: Step) -> Figure:
         """From the instant at which a software timer is due to the start of its step; worked out once."""
@@ -192,7 +203,7 @@ class LoopWindows:
             0, None, reason="a pass can last longer than its period: it may fall further and further behind"
         )
         period = int(step.every.least)
-        own = {each: parts for each in self.loop.steps if not isinstance(parts := self._own(each), str)}
+        own = {each: parts for each in self._passed if not isinstance(parts := self._own(each), str)}
         paces = {each: None if each is step else self._pace(each) for each in own}
         each_round = sum(part.total for each, parts in own.items() if paces[each] is None for part in parts)
         if self.loop.overhead.most + each_round >= period:  # no row ends, however long
@@ -253,7 +264,10 @@ class LoopWindows:
         return Staircase(Fraction(period), whole.most)  # late by less than a round
 
     def _since_zero(self, late: Figure, step: Step) -> Figure:
-        """``late``, or how late the first run can be, if that is more: what comes at time zero delays its look."""
+        """``late``, or how late the first run can be, if that is more: what comes at time zero delays its look.
+
+        Of a loop that is started up that is the end of it, as which timers are set, and at which nothing waits either.
+        """
         assert step.every is not None
         first = self.stretch(0, self._round(without=step), closed=True)
         if late.most is None or first.most is None:
@@ -263,16 +277,35 @@ class LoopWindows:
             return late
         return summed(0, [*first.parts, Part("first due", step.thing, 1, -due)])
 
-    def gap(self, step: Step) -> int | None:
-        """The longest time in ps from any instant, time zero too, to the next start of a step that polls nothing."""
+    def _starting(self) -> list[Part]:
+        """The start-up."""
+        return [Part("start-up", each.thing, 1, each.cost.most) for each in self._startup]
+
+    def _first_round(self, step: Step, known: str | None = None) -> list[Part] | str:
+        """What the loop does from time zero to the first look of a step."""
+        parts = self._round(without=step, known=known)
+        return parts if isinstance(parts, str) else [*self._starting(), *parts]
+
+    def gap(self, step: Step, *, passing: bool = False) -> int | None:
+        """The longest time in ps from any instant to the next start of a step that polls nothing.
+
+        Time zero is one, unless ``passing``: the start-up is over.
+        """
+        if step.once:
+            return None
+        over = passing or not self._startup
         if step.every is None:
-            return self.stretch(0, self._round(), closed=True).most
-        late = self.late(step).most
-        return None if late is None else -int(-step.every.most // 1) + late
+            first = 0 if over else self.stretch(0, self._first_round(step), closed=True).most
+            again = self.stretch(0, self._round(), closed=True).most
+            return None if again is None or first is None else max(first, again)
+        late, began = self.late(step).most, 0 if over else self.stretch(0, self._starting(), closed=True).most
+        return None if late is None or began is None else began - int(-step.every.most // 1) + late
 
     def interval(self, step: Step, late: Figure | None) -> Figure:
         """From start to next start; without a bound for a polled step (see :meth:`reaction`)."""
         least = least_round(self.system, step)
+        if step.once:
+            return Figure(least, None, reason="it runs once")
         if step.polls:
             return Figure(self._timed_least(step, least, None), None, reason=f"it waits for {_looked_at(step)}")
         if step.every is None:
@@ -293,10 +326,10 @@ class LoopWindows:
             return max(least, int(step.every.least) - late)
         return least
 
-    def reaction(self, step: Step, flag: str, set_after: int, *, again: bool = True) -> Figure:
+    def reaction(self, step: Step, flag: str, set_after: int, *, again: bool = True, passing: bool = False) -> Figure:
         """From the set of a flag to the step that takes it; it is set at least ``set_after`` ps into the window.
 
-        ``again``: the step may be at work for an earlier set meanwhile.
+        ``again``: the step may be at work for an earlier set meanwhile; ``passing``: the start-up is over.
         """
         setters = self.system.graph.sets_of(flag)
         if flag in step.polls and step.every is None and all(event.kind == "step" for event in setters):
@@ -307,7 +340,17 @@ class LoopWindows:
             period = -int(-step.every.most // 1)
             parts.insert(0, Part("until its timer is due", step.thing, 1, period))
         figure = self.stretch(0, parts, closed=True)
+        if self.may_come_first(flag) and not passing:
+            starting = self._first_round(step, known=flag)
+            timed = parts if step.every is not None and not isinstance(parts, str) else []
+            first = self.stretch(0, starting if isinstance(starting, str) else [*timed[:1], *starting], closed=True)
+            longer = figure.most is not None and (first.most is None or first.most > figure.most)
+            figure = first if longer else figure
         return figure if figure.most is None else self._since_set(figure, flag, set_after)
+
+    def may_come_first(self, flag: str) -> bool:
+        """Whether a flag can be set, or something be put into a "buffer.NAME", before the loop's first pass."""
+        return not self._before_loop.isdisjoint(self.system.graph.sets_of(flag))
 
     def answer(self, errand: Errand, set_after: int) -> Figure:
         """From the set of a flag to the end of the wait for it: what lies before the wait, where it has not begun."""
@@ -364,11 +407,13 @@ class LoopWindows:
 
     def _round(self, without: Step | None = None, known: str | None = None) -> list[Part] | str:
         """What the loop itself does in one round; ``known``: the flag that is set all the while."""
-        return self._in_turn([step for step in self.loop.steps if step is not without], known, passes=1)
+        return self._in_turn([step for step in self._passed if step is not without], known, passes=1)
 
     def _between(self, ended: Step, looks: Step, known: str) -> list[Part] | str:
         """What the loop itself does from the end of a step, which sets a flag, to the next look of another."""
-        steps = self.loop.steps
+        if ended.once:
+            return self._round(without=looks, known=known)
+        steps = self._passed
         after, before = steps.index(ended) + 1, steps.index(looks)
         if after <= before:
             return self._in_turn(steps[after:before], known, passes=0)
@@ -511,6 +556,24 @@ class LoopWindows:
         return [_Waker(isr.thing, within[event]) for isr in self.system.isrs for event in isr.on if event in within]
 
 
+def _before_loop(system: System) -> frozenset[Event]:
+    """The events that can come before the loop's first pass: none that a step brings about, at whatever remove."""
+    found = {source.event for source in system.sources}
+    found |= {event for unit in system.units if unit.primed for event in (unit.start, unit.end)}
+    found |= {event for step in system.steps if step.once for event in (step.start, step.end)}
+    bodies = [(body.thing, {body.start, body.end}) for body in (*system.units, *system.isrs)]
+    bodies += [(buffer.thing, {buffer.event}) for buffer in system.buffers]
+    grown = True
+    while grown:
+        grown = False
+        for thing, events in bodies:
+            if found.intersection(system.graph.causes[thing]) and not found.issuperset(events):
+                found.update(events)
+                grown = True
+    found |= {event for isr in system.isrs if isr.start in found for event in isr.inner}
+    return frozenset(found)
+
+
 def _looked_at(step: Step) -> str:
     if step.asked_by is not None:
         return f"buffer.{step.asked_by}"
@@ -523,4 +586,5 @@ def step_bounds(windows: LoopWindows, step: Step) -> StepBounds:
     late = windows.late(step) if step.every is not None else None
     drifts = step.every is not None and step.rearm == "now"
     gap = None if step.polls else windows.gap(step)
-    return StepBounds(step.name, windows.interval(step, late), windows.duration(step), late, drifts, gap)
+    again = None if step.polls or not windows.starts_up else windows.gap(step, passing=True)
+    return StepBounds(step.name, windows.interval(step, late), windows.duration(step), late, drifts, gap, again)

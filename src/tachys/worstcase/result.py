@@ -66,12 +66,16 @@ class UnitBounds:
 
 @dataclass(frozen=True, slots=True)
 class FlagBounds:
-    """The bounds of one flag: set to handled, and whether it may be set again before that."""
+    """The bounds of one flag: set to handled, and whether it may be set again before that.
+
+    ``passing``: set to handled once the start-up is over, where that is something else.
+    """
 
     name: str
     reaction: Figure
     overwritten: bool
     reason: str
+    passing: Figure | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +102,7 @@ class StepBounds:
     """The bounds of one step: start to start, start to end, and for a software timer due to start.
 
     ``drifts``: its beginnings move away from the grid for good. ``gap``: the longest time from any instant to the next
-    start, if that hangs on no flag, or on all of some, and has a bound.
+    start, if that hangs on no flag, or on all of some, and has a bound; ``again``: the same once the start-up is over.
     """
 
     name: str
@@ -107,6 +111,7 @@ class StepBounds:
     late: Figure | None
     drifts: bool
     gap: int | None = None
+    again: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

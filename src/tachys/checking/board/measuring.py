@@ -111,6 +111,15 @@ class Measurement:
         """(who drains a buffer, since when it was wanted at an instant)."""
         return self.system.graph.drain[buffer].thing, self.buffers[buffer].wanted_before(instant)
 
+    @property
+    def switched_on(self) -> int | None:
+        """When the start-up began, where a line shows that; None: there is none, or it had begun before the capture."""
+        startup = next((step.thing for step in self.system.steps if step.once), None)
+        bodies = None if startup is None else self.shown.bodies.get(startup)
+        if bodies is None or bodies.cut_begin or not len(bodies.start):
+            return None
+        return int(bodies.start[0])
+
     def events(self, event: str) -> Instants | None:
         """When an event was seen; None where no line shows it."""
         return self.shown.instants.get(Event(event))

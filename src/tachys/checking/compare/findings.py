@@ -381,7 +381,7 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
         round_ += core.entry.most + core.exit.most + core.chain.most
         round_ += sum(
             step.cost.most + step.pauses.most for step in system.steps
-            if step is sleeper or step.thing not in board.shown.bodies
+            if not step.once and (step is sleeper or step.thing not in board.shown.bodies)
         )  # fmt: skip
         asleep = {NOBODY}  # with its line up, the step that halts is on top all the while
         if sleeper.thing in board.things and not any(isinstance(act, Wait) for act in sleeper.acts):

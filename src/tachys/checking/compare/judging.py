@@ -31,7 +31,6 @@ class BoardSeen:
     board: Measurement
     followed: dict[str, Followed] = field(default_factory=dict)
     whole: bool = True
-    from_zero: bool = False
 
     @property
     def slack(self) -> int:
@@ -42,6 +41,11 @@ class BoardSeen:
     def end(self) -> int:
         """The end of the capture, in ps."""
         return self.board.capture.end
+
+    @property
+    def zero(self) -> int | None:
+        """When the board was switched on, where a line shows its start-up from its beginning."""
+        return self.board.switched_on
 
     def instants(self, event: Event) -> Instants | None:
         """When an event happened."""

@@ -92,6 +92,14 @@ def _instant(board: Measurement, at: int) -> str:
     return time_in_words(at - board.capture.begin)
 
 
+def _runs_from(board: Measurement, seen: Instants) -> int:
+    """From when on the board is sure to run: a capture may begin before it is switched on, where it has a start-up."""
+    if board.switched_on is not None:
+        return board.switched_on
+    hidden = any(step.once and step.thing not in board.shown.bodies for step in board.system.steps)
+    return int(seen[0]) if hidden and len(seen) else board.capture.begin
+
+
 def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants) -> Finding | None:
     assert paper.reach is not None
     gap = paper.reach.gap(event)
@@ -106,7 +114,7 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
     bodies, until = board.shown.bodies.get(event.thing), seen
     if bodies is not None and event.kind in ("isr", "step") and may_merge(board, event.thing):
         until = bodies.end[int(bodies.cut_begin) :][: len(seen)]
-    begins = np.append(np.int64(capture.begin), until)
+    begins = np.append(np.int64(_runs_from(board, seen)), until)
     apart = np.append(seen, np.int64(capture.end)) - begins
     place = int(np.argmax(apart))
     longest = int(apart[place])
