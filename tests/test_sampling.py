@@ -3,10 +3,12 @@
 import random
 from fractions import Fraction
 
+import numpy as np
 import pytest
 
 from tachys.capture.csv import read_csv
 from tachys.capture.vcd import read_vcd
+from tachys.checking.board.grid import jitter_of
 
 RATES = ["16", "24", "48", "100", "125", "27.12", "11.0592", "33.333", "14.31818"]  # MHz
 UNITS = {"1 ns": 1000, "10 ns": 10_000, "1 us": 1_000_000}
@@ -95,3 +97,9 @@ def test_digits_that_grow_coarser_count_as_they_end():
         now += dice.uniform(0.001, 0.02)
         rows.append(f"{now:.7g},{len(rows) % 2}")
     assert read("Time [s],D0\n" + "\n".join(rows) + "\n", "csv").resolution == 10_000_000
+
+
+def test_a_grid_strays_no_further_than_its_samples_however_wide_the_search_is():
+    number = np.arange(1563)
+    at = (np.int64(47_123) + number * 160_002_240) // 100_000 * 100_000
+    assert jitter_of(at, number, 79.9e6, 160.1e6) < 100_000

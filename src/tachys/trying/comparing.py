@@ -192,7 +192,7 @@ def _figures(column: Column) -> Iterator[tuple[str, str, Kind, Value]]:
         yield f"flag.{name}", "overwritten", "word", possible(flag.overwritten)
     for name, buffer in paper.buffers.items():
         yield from _times(column, f"buffer.{name}", "buffer", name, buffer)
-        yield f"buffer.{name}", "most in", "number", buffer.level
+        yield f"buffer.{name}", "most in", "number", "no limit" if buffer.level is None else buffer.level
         yield f"buffer.{name}", "items lost", "word", possible(buffer.lost)
     for name, step in paper.steps.items():
         yield from _times(column, f"step.{name}", "step", name, step)
