@@ -5,6 +5,7 @@ import random
 import pytest
 
 from boards import UNTIL, first, on_board
+from calling import tachys
 from planted import MS, US
 from playing import beaten, played
 from tachys.demo.analyser import Analyser, pulses, steps
@@ -106,6 +107,12 @@ def test_what_a_start_up_may_say(change, said):
         read_model(change(UP), "m.toml")
 
 
+def test_it_can_be_left_out():
+    assert bounds(read_model(UP, "m.toml", settings=["startup=false"])).flags["f"].passing is None
+    with pytest.raises(InputError, match='"nothing=false" is no setting'):
+        read_model(UP, "m.toml", settings=["nothing=false"])
+
+
 BOARD = """
 [startup]
 cost = ["59 ms", "63 ms"]
@@ -159,3 +166,14 @@ def test_a_start_up_that_is_captured(fault, named, seed):
     assert [name for name, *_ in truth.steps].count("startup") == 1
     assert first(result) == named, result.findings
     assert not result.missed
+
+
+def test_what_was_measured_of_a_start_up_is_written_into_its_table(tmp_path):
+    assert tachys(tmp_path, "new", "given", "--like", "brooder").returncode == 0
+    done = tachys(tmp_path, "fit", "given/model.toml", "given/board.vcd", "--write")
+    assert done.returncode == 0, done.stderr
+    assert 'cost = ["11 ms", "30.66 ms"]' in (tmp_path / "given" / "model.toml").read_text()
+    told = tachys(tmp_path, "check", "given/model.toml", "given/board.vcd")
+    assert "nothing refuted" in told.stdout
+    room = tachys(tmp_path, "headroom", "given/model.toml", "startup.cost", "step.humidity.then.1.cost")
+    assert room.returncode in (0, 1), room.stderr

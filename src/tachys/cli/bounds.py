@@ -221,8 +221,10 @@ def _show_loop(found: Bounds) -> None:
         columns = [("step", ""), ("start to start least", "right"), ("most", "right")]
         columns += [("start to end least", "right"), ("most", "right"), ("late at most", "right")]
         table(columns, rows)
-    if any(step.once for step in found.system.steps):
-        say("  All figures hold from time zero on, the start-up included; --set startup=false leaves it out.")
+    startup = next((step.thing for step in found.system.steps if step.once), None)
+    if startup is not None:
+        shown = "".join(f" --set probe.{probe.signal}=false" for probe in found.system.probes if startup in probe.shows)
+        say(f"  All figures hold from time zero on, the start-up included; --set startup=false{shown} leaves it out.")
     for name, step in found.steps.items():
         for what, figure in (("late", step.late), ("duration", step.duration)):
             if figure is not None and figure.reason and figure.reason != whole.reason:

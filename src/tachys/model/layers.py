@@ -127,6 +127,9 @@ def layers_of(
     return tuple(layers)
 
 
+_TAKEN_AWAY = (("startup", "false"), ("watchdog", "false"))  # whole tables
+
+
 def read_setting(text: str) -> tuple[KeyPath, Any]:
     """(path, value) of ``"isr.rx.cost=12 us"``: the value as in a file, where the quotes may be left out.
 
@@ -134,7 +137,7 @@ def read_setting(text: str) -> tuple[KeyPath, Any]:
         ValueError: it is no setting; says what would be one.
     """
     key, _, value = text.partition("=")
-    path = read_key(key)
+    path = (key.strip(),) if (key.strip(), value.strip()) in _TAKEN_AWAY else read_key(key)
     if path is None or not value.strip():
         raise ValueError(f'"{text}" is no setting; write a key of the model and its value, as in core.clock="24 MHz"')
     if path[0] == "variant":

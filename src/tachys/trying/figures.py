@@ -58,9 +58,9 @@ def movable(tables: Mapping[str, Any], system: System) -> list[Movable]:
     found = [*work, *_sources(tables, system)]
     for name, table in _tables(tables, "unit"):
         found += _ranged(f"unit.{name}.takes", table.get("takes"), steady=False)
-    for name, table in _tables(tables, "step"):
-        found += _ranged(f"step.{name}.pause", table.get("pause"), steady=False)
-        found += _ranged(f"step.{name}.every", table.get("every"), up=False, steady=False)
+    for key, table in _bodies(tables, "step"):
+        found += _ranged(f"{key}.pause", table.get("pause"), steady=False)
+        found += _ranged(f"{key}.every", table.get("every"), up=False, steady=False)
     core: list[Movable] = []
     for key in ("entry", "exit", "chain", "wake"):
         core += _ranged(f"core.{key}", tables.get("core", {}).get(key))
@@ -89,16 +89,28 @@ def _quoted(name: str) -> str:
 
 
 def _work(tables: Mapping[str, Any], section: str) -> Iterator[Movable]:
-    for name, table in _tables(tables, section):
+    for key, table in _bodies(tables, section):
         cost = table.get("cost")
         if isinstance(cost, Mapping):
             for event, each in cost.items():
-                yield from _ranged(f"{section}.{name}.cost.{_quoted(event)}", each)
+                yield from _ranged(f"{key}.cost.{_quoted(event)}", each)
         else:
-            yield from _ranged(f"{section}.{name}.cost", cost)
+            yield from _ranged(f"{key}.cost", cost)
         if isinstance(table.get("nth"), Mapping):
-            yield from _ranged(f"{section}.{name}.nth.cost", table["nth"].get("cost"))
-        yield from _guards(f"{section}.{name}.guard", table.get("guard"), "for")
+            yield from _ranged(f"{key}.nth.cost", table["nth"].get("cost"))
+        yield from _guards(f"{key}.guard", table.get("guard"), "for")
+
+
+def _bodies(tables: Mapping[str, Any], section: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    """(key, table) of all bodies of a section: with the steps their parts, and the start-up."""
+    for name, table in _tables(tables, section):
+        yield f"{section}.{name}", table
+        parts = table.get("then")
+        for number, part in enumerate(parts if isinstance(parts, Sequence) else (), 1):
+            if isinstance(part, Mapping):
+                yield f"{section}.{name}.then.{number}", part
+    if section == "step" and isinstance(tables.get("startup"), Mapping):
+        yield "startup", tables["startup"]
 
 
 def _ats(tables: Mapping[str, Any]) -> tuple[Movable, ...]:
@@ -106,8 +118,8 @@ def _ats(tables: Mapping[str, Any]) -> tuple[Movable, ...]:
     guards = [
         each
         for section in ("isr", "step")
-        for name, table in _tables(tables, section)
-        for each in _guards(f"{section}.{name}.guard", table.get("guard"), "at")
+        for key, table in _bodies(tables, section)
+        for each in _guards(f"{key}.guard", table.get("guard"), "at")
     ]
     moments = [
         each

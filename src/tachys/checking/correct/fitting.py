@@ -23,7 +23,8 @@ from tachys.checking.compare.findings import likely_mistakes
 from tachys.checking.compare.rhythm import Rhythm
 from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
-from tachys.model.nodes import Source
+from tachys.model.names import STARTUP
+from tachys.model.nodes import Isr, Source, Step
 
 MARK = "measured: "
 _UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"), (1, "ps"))
@@ -114,37 +115,44 @@ class _Writer:
         kind, name = figure.about.kind, figure.about.name
         if kind not in ("source", "unit", "isr", "step"):
             return
-        table: Any = self.document[kind][name]
+        startup = figure.about == f"step.{STARTUP}"
+        where = STARTUP if startup else f"{kind}.{name}"
+        table: Any = self.document[STARTUP] if startup else self.document[kind][name]
+        if "then" in table and figure.key in ("cost", "time") and figure.measured is not None:
+            if figure.state is Agreement.REFUTES:
+                took = exact_quantity(figure.measured.most)
+                self.left.append(f"{where}: no line tells in which of its parts it took {took} in all")
+            return
         refuted = figure.state is Agreement.REFUTES
         if figure.rhythm is not None:
-            self._nth(table, f"{kind}.{name}", figure, figure.rhythm)
+            self._nth(table, where, figure, figure.rhythm)
         elif figure.key == "counts":
             assert figure.measured is not None
-            self._set(table["counts"], f"{kind}.{name}.counts", "n", figure.measured.most, figure)
+            self._set(table["counts"], f"{where}.counts", "n", figure.measured.most, figure)
         elif figure.key == "nth":
-            self._range(table["nth"], f"{kind}.{name}.nth", "cost", figure, tighten=tighten)
+            self._range(table["nth"], f"{where}.nth", "cost", figure, tighten=tighten)
         elif figure.key.startswith("moments."):
             name_of = figure.key.partition(".")[2]
-            self._range(table["moments"], f"{kind}.{name}.moments", name_of, figure, tighten=tighten)
+            self._range(table["moments"], f"{where}.moments", name_of, figure, tighten=tighten)
         elif figure.key in ("cost", "each", "takes"):
-            self._range(table, f"{kind}.{name}", figure.key, figure, tighten=tighten)
+            self._range(table, where, figure.key, figure, tighten=tighten)
         elif not refuted:
             if tighten and figure.key == "gap":
-                self._gap(table, f"{kind}.{name}", figure)
+                self._gap(table, where, figure)
         elif figure.key == "gap":
-            self._gap(table, f"{kind}.{name}", figure)
+            self._gap(table, where, figure)
         elif figure.key == "guard":
-            self._guard(table, f"{kind}.{name}", figure, result)
+            self._guard(table, where, figure, result)
         elif figure.key == "jitter":
             assert figure.measured is not None
             most = figure.measured.most + 2 * figure.measured.resolution
-            self._set(table, f"{kind}.{name}", "jitter", quantity(self._more(most), up=True), figure)
+            self._set(table, where, "jitter", quantity(self._more(most), up=True), figure)
         elif figure.key == "burst":
-            self._burst(table, f"{kind}.{name}", figure, result)
+            self._burst(table, where, figure, result)
         elif figure.key in ("period", "every"):
-            self._period(table, f"{kind}.{name}", figure, result)
+            self._period(table, where, figure, result)
         elif figure.key == "time":
-            self._blocks(table, f"{kind}.{name}", figure, result)
+            self._blocks(table, where, figure, result)
 
     # --- values -------------------------------------------------------------------------------------------------
 
@@ -270,8 +278,8 @@ class _Writer:
 
     def _hold_it(self, table: Any, path: str, figure: Compared, result: CheckResult) -> None:
         """A body costs at least what it holds off."""
-        kind, _, name = path.partition(".")
-        body = result.bounds.system.isr(name) if kind == "isr" else result.bounds.system.step(name)
+        body = result.bounds.system.nodes[figure.about]
+        assert isinstance(body, Isr | Step)
         assert figure.measured is not None
         start = max((guard.at.most for guard in body.guards), default=0)
         need = int(self._more(figure.measured.most + 2 * figure.measured.resolution)) + start
