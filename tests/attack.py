@@ -654,7 +654,8 @@ class Meeting(Attack):
         """The model with such steps."""
         self.levels = model["core"].get("levels", 1)
         for name, buffer in model.get("buffer", {}).items():
-            model["need"][f"f{name}"] = {"of": f"buffer.{name}", "fill": self.dice.randint(1, max(1, buffer["depth"]))}
+            if buffer["depth"] > 1:
+                model["need"][f"f{name}"] = {"of": f"buffer.{name}", "fill": self.dice.randint(1, buffer["depth"] - 1)}
         steps, setters = model.get("step", {}), [*model["isr"].values(), *model.get("step", {}).values()]
         flags = flags_of(model)
         for step in steps.values():

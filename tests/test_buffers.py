@@ -43,7 +43,7 @@ def test_a_ring_that_is_emptied_once_a_pass():
     ring = of(RING.format(depth=64, each="0.1", rest=12800 - 30 - 7.4), "ring")
     assert (ring.taken, ring.level, ring.lost) == (64, 74, True)
     assert ring.reason == "74 can be in at once, 64 find room"
-    text = RING.format(depth=74, each="0.1", rest=12800 - 30 - 7.4) + '[need.few]\nof = "buffer.ring"\nfill = {}\n'
+    text = RING.format(depth=75, each="0.1", rest=12800 - 30 - 7.4) + '[need.few]\nof = "buffer.ring"\nfill = {}\n'
     for fill, proved in ((74, True), (73, False)):
         few = bounds(read_model(text.format(fill), "m.toml")).needs["few"]
         assert (few.bound, few.proved) == (74, proved)

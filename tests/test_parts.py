@@ -108,6 +108,7 @@ def test_both_machines_do_the_parts_alike(seed):
         ('then = [{ waits = "flig", cost = "1 ns" }]', None),
         ('then = [{ cost = "1 ns", moments = { x = "1 ns" } }]', "unknown key"),
         ('then = [{ cost = "1 ns", polls = "f" }]', "unknown key"),
+        ("then = [" + ", ".join(['{ cost = "1 ns" }'] * 65) + "]", "has 65 parts; a step has 64 at most"),
     ],
 )
 def test_what_a_part_may_say(more, said):

@@ -77,6 +77,7 @@ def test_an_event_that_sets_both_opens_it_once():
     [
         ('{ any = ["a", "b"] }', "unknown key"),
         ('["a", 3]', "polls"),
+        ("{ all = [] }", "names no flag"),
         ('["a", "a b"]', "cannot name a flag"),
         ('["a", "buffer.x"]', "names no buffer"),
     ],

@@ -108,6 +108,13 @@ class Buffers:
                 path, f"{drains[0]} takes whatever is in, and waits for no request",
                 "leave threshold, quiet and asks_each out",
             )  # fmt: skip
+        for need, each in self.model.need.items():
+            if each.of == f"buffer.{name}" and each.fill is not None and each.fill >= table.depth:
+                complain(
+                    ("need", need, "fill"),
+                    f"buffer.{name} holds {table.depth}, so that it always holds",
+                    "ask for less",
+                )
         if table.full == "overwrite" and puts:
             complain((*path, "full"), f"{puts[0]} waits for room in it, so it is never overwritten", "leave it out")
         moving = [f"isr.{isr}" for isr, each in self.model.isr.items() if each.puts and f"isr.{isr}" in drains]

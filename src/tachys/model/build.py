@@ -33,6 +33,8 @@ from tachys.model.sources import make_source
 from tachys.model.standstill import timeless_ring
 from tachys.model.system import System
 
+MOST_PARTS = 64  # of a step
+
 
 def build(model: ModelFile, report: Reporter) -> System:
     """Build the System. Problems go to ``report``; the result is only good if there were none."""
@@ -321,6 +323,8 @@ def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: Cloc
     path = ("step", name)
     if _idles(table) and not (table.sleep or table.drains or table.then):
         report.complain(path, "the step does nothing", "give it a cost, waits, a pause, or sleep = true")
+    if table.polls not in (None, [], "") and not polled_by(table):
+        report.complain((*path, "polls"), "names no flag", 'write all = ["a", "b"], or leave polls out')
     every = None
     if table.every is not None:
         least, nominal, most = clocks.exact(table.every, (*path, "every"))
@@ -346,6 +350,9 @@ def _acts(
 ) -> Iterator[Act]:
     """What a step does, in order: its own, then part by part, then it halts."""
     drains = filled.drain(path, table)
+    if len(table.then) > MOST_PARTS:
+        report.complain((*path, "then"), f"has {len(table.then)} parts", f"a step has {MOST_PARTS} at most")
+        return
     if drains is not None and table.then:
         report.complain((*path, "then"), "not yet beside drains", "let a step of its own drain it")
     yield from _part(path, table, drains, core, filled, clocks, report)
