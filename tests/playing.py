@@ -64,7 +64,9 @@ def needs_beaten(bounds, seen):
         paper = bounds.needs[name]
         if paper.proved and need.misses:
             found.append((name, "proved and missed", need.first[:2]))
-        if paper.bound is not None and need.value is not None and need.value > paper.bound:
+        # a load of the long run can be more in a run that ends somewhere
+        ends = paper.need.measures == "share" and paper.need.window is None
+        if paper.bound is not None and need.value is not None and need.value > paper.bound and not ends:
             found.append((name, paper.bound, need.value))
         is_way = isinstance(paper.need, WithinNeed) and paper.figure is not None and paper.figure.parts
         if is_way and need.seen and paper.figure.least > need.seen.least:
