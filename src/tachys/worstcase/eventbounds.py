@@ -122,9 +122,9 @@ class EventBounds:
         """How far apart a polled step begins or ends at the least, since its flag is never set sooner again than that.
 
         Each start takes a set of its own, of each flag where it waits for all. That of the later one comes at least the
-        least distance of sets behind that
-        of the earlier, which had waited for the longest reaction at most; and it waits for the least. An end follows
-        its start after the least duration or more, the end before after the longest or less.
+        least distance of sets behind that of the earlier, which had waited for the longest reaction at most; and it
+        waits for the least. An end follows its start after the least duration or more, the end before after the longest
+        or less.
         """
         step, found = self.system.step(event.name), self.steps[event.name]
         apart = found.interval.least

@@ -610,15 +610,10 @@ class StepLaw(Law):
         if not alone or flag.overwritten or flag.reaction.most is None or len(setters) != 1:
             return known
         sets = found.distances(setters[0])[1]
-        reaction = flag.passing or flag.reaction
-        if (
-            sets.most is None
-            or reaction.most is None
-            or (gap is not None and sets.most + reaction.most - reaction.least > gap)
-        ):
+        if sets.most is None or (gap is not None and sets.most + flag.reaction.most - flag.reaction.least > gap):
             return known
-        least = Part("the least of the same way", f"flag.{step.polls[0]}", 1, -reaction.least)
-        return summed(interval.least, [*sets.parts, *reaction.parts, least])
+        least = Part("the least of the same way", f"flag.{step.polls[0]}", 1, -flag.reaction.least)
+        return summed(interval.least, [*sets.parts, *flag.reaction.parts, least])
 
 
 class FlagLaw(Law):
