@@ -3,6 +3,7 @@
 import json
 import re
 import shlex
+import shutil
 
 import pytest
 
@@ -13,15 +14,29 @@ NAMES = [each.name for each in examples()]
 SHOWN = re.compile(r"\*([^*]+)\*")
 
 
+@pytest.fixture(scope="module")
+def project(tmp_path_factory):
+    """A project by its name, written once: some boards take long to play."""
+    made = {}
+
+    def of(name, folder):
+        if name not in made:
+            made[name] = tmp_path_factory.mktemp(name)
+            assert tachys(made[name], "new", "made", "--like", name).returncode == 0
+        shutil.copytree(made[name] / "made", folder)
+
+    return of
+
+
 def test_there_are_some_with_a_question_each():
     assert len(NAMES) >= 5
     assert all(each.question.endswith("?") for each in examples())
 
 
 @pytest.mark.parametrize("name", NAMES)
-def test_the_answer_is_what_the_commands_show(tmp_path, name):
-    assert tachys(tmp_path, "new", "here", "--like", name).returncode == 0
+def test_the_answer_is_what_the_commands_show(tmp_path, project, name):
     folder = tmp_path / "here"
+    project(name, folder)
     text = (folder / "README.md").read_text()
     calls = [shlex.split(line) for line in text.splitlines() if line.startswith("    tachys ")]
     assert len(calls) == 2
@@ -50,8 +65,8 @@ def test_what_is_there_is_not_overwritten(tmp_path):
 
 
 @pytest.mark.parametrize("name", NAMES)
-def test_a_model_begun_from_its_capture_is_not_refuted(tmp_path, name):
-    assert tachys(tmp_path, "new", "given", "--like", name).returncode == 0
+def test_a_model_begun_from_its_capture_is_not_refuted(tmp_path, project, name):
+    project(name, tmp_path / "given")
     done = tachys(tmp_path, "new", "begun", "--from-capture", "given/board.vcd")
     assert done.returncode == 0, done.stderr
     done = tachys(tmp_path, "check", "begun/model.toml", "given/board.vcd")
