@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from math import inf
 
 from tachys.frames import Seconds, in_seconds
 
@@ -48,6 +49,11 @@ class Figure:
     def parts(self) -> Parts:
         """What the most is made of, in the order in which it happens in the worst case."""
         return self.made_of() if callable(self.made_of) else self.made_of
+
+    @property
+    def rank(self) -> float:
+        """Its most, beyond all others where that is unbounded."""
+        return inf if self.most is None else self.most
 
     @property
     def seconds(self) -> Seconds:

@@ -202,7 +202,7 @@ def _show_loop(found: Bounds) -> None:
 
     if found.loop_pass is None:
         return
-    whole = found.loop_pass
+    whole, startup = found.loop_pass, found.system.startup
     heading(f"Loop: a pass takes {time_text(whole.least, 'down')} to {most_text(whole)}")
     if whole.most is None:
         say(f"  {whole.reason}.")
@@ -213,7 +213,7 @@ def _show_loop(found: Bounds) -> None:
         if interval == "unbounded" and found.system.steps and step.interval.reason.startswith("it waits for "):
             interval = "when asked" if found.system.step(name).asked_by else "when flagged"
         least = time_text(step.interval.least, "down")
-        if found.system.steps and found.system.step(name).once:
+        if startup is not None and startup.name == name:
             least, interval = "-", "once"
         rows.append([name, least, interval, time_text(step.duration.least, "down"),
                      most_text(step.duration), late + (", drifts" if step.drifts else "")])  # fmt: skip
@@ -221,9 +221,9 @@ def _show_loop(found: Bounds) -> None:
         columns = [("step", ""), ("start to start least", "right"), ("most", "right")]
         columns += [("start to end least", "right"), ("most", "right"), ("late at most", "right")]
         table(columns, rows)
-    startup = next((step.thing for step in found.system.steps if step.once), None)
     if startup is not None:
-        shown = "".join(f" --set probe.{probe.signal}=false" for probe in found.system.probes if startup in probe.shows)
+        probes = [probe for probe in found.system.probes if startup.thing in probe.shows]
+        shown = "".join(f" --set probe.{probe.signal}=false" for probe in probes)
         say(f"  All figures hold from time zero on, the start-up included; --set startup=false{shown} leaves it out.")
     for name, step in found.steps.items():
         for what, figure in (("late", step.late), ("duration", step.duration)):

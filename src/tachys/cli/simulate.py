@@ -227,7 +227,7 @@ def _show_others(result: Simulated) -> None:
     heading("Loop: a pass; steps, start to start, and how late a timer's step began")
     rows = [["a pass", *_figures(result.stats("pass"), paper.loop_pass)]]
     for name, step in paper.steps.items():
-        if not result.bounds.system.step(name).once:
+        if paper.system.startup is None or paper.system.startup.name != name:
             rows.append([f"{name}, interval", *_figures(result.stats(f"step.{name}.interval"), step.interval)])
         if step.late is not None:
             rows.append([f"{name}, late", *_figures(result.stats(f"step.{name}.late"), step.late)])

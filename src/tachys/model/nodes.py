@@ -370,6 +370,10 @@ class Step(Body):
         """Whether it does all its acts whenever it opens."""
         return all(act.gives_up is None for act in self.acts)
 
+    def before(self, act: Act) -> tuple[Act, ...]:
+        """What it does before one of its acts: that one, not its like."""
+        return self.acts[: next(place for place, each in enumerate(self.acts) if each is act)]
+
     @property
     def flags_waited(self) -> tuple[str, ...]:
         """The flags that it waits for once it has opened, and takes."""

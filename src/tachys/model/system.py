@@ -51,6 +51,11 @@ class System:
         parts = ", ".join(f"{count} {what}" for count, what in (*counts, (len(self.steps), "steps")))
         return f"<System {self.title or 'without a title'}: {parts}>"
 
+    @cached_property
+    def startup(self) -> Step | None:
+        """What the loop does once, before its first pass."""
+        return next((step for step in self.steps if step.once), None)
+
     def source(self, name: str) -> Source:
         """The source of that name; KeyError if there is none."""
         return self._node(Source, name)

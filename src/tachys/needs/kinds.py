@@ -245,8 +245,8 @@ class LoadNeed(Need):
 
 
 @dataclass(frozen=True, slots=True)
-class LossNeed(Need):
-    """At most ``most`` events of ``of`` (a source, unit, routine or flag.NAME) are lost."""
+class NumberNeed(Need):
+    """At most ``most`` of something at the thing ``of``."""
 
     measures: ClassVar[Literal["time", "share", "number"]] = "number"
     timed: ClassVar[bool] = False
@@ -260,6 +260,11 @@ class LossNeed(Need):
     def waits(self) -> Thing:
         """What waits where it is broken."""
         return self.of
+
+
+@dataclass(frozen=True, slots=True)
+class LossNeed(NumberNeed):
+    """At most ``most`` events of ``of`` (a source, unit, routine or flag.NAME) are lost."""
 
     def bound(self, paper: Paper) -> NeedBounds:
         """None is lost, or any number may be."""
@@ -284,22 +289,10 @@ class LossNeed(Need):
 
 
 @dataclass(frozen=True, slots=True)
-class FillNeed(Need):
+class FillNeed(NumberNeed):
     """At most ``most`` items are in the buffer ``of`` at once; each put beyond that is a miss."""
 
-    measures: ClassVar[Literal["time", "share", "number"]] = "number"
-    timed: ClassVar[bool] = False
     of_records: ClassVar[bool] = True
-    _limit: ClassVar[str] = "most"
-    _events: ClassVar[tuple[str, ...]] = ("of",)
-    name: str
-    of: Thing
-    most: int
-
-    @property
-    def waits(self) -> Thing:
-        """What waits where it is broken."""
-        return self.of
 
     def bound(self, paper: Paper) -> NeedBounds:
         """The most that can be in."""

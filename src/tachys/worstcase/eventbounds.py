@@ -35,7 +35,7 @@ class EventBounds:
     @cached_property
     def later(self) -> EventBounds:
         """What holds once the start-up is over."""
-        if not any(step.once for step in self.system.steps):
+        if self.system.startup is None:
             return self
         flags = {name: replace(each, reaction=each.passing or each.reaction) for name, each in self.flags.items()}
         gaps = {name: each.gap if each.again is None else each.again for name, each in self.steps.items()}

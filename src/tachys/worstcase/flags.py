@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
+from operator import attrgetter
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event
@@ -42,7 +43,7 @@ def flag_bounds(
 
 
 def _soonest(figures: Iterable[Figure]) -> Figure:
-    return min(figures, key=lambda each: 2**80 if each.most is None else each.most)
+    return min(figures, key=attrgetter("rank"))
 
 
 def with_meeting(reach: EventBounds, windows: LoopWindows, step: Step) -> EventBounds:
@@ -68,8 +69,7 @@ def with_meeting(reach: EventBounds, windows: LoopWindows, step: Step) -> EventB
         return summed(0, [Part("until it is set too", f"flag.{flag}", 1, min(gaps)), *comes.parts])
 
     def longest(own: str, passing: bool) -> Figure:
-        ways = [last(flag, own, passing) for flag in step.polls]
-        return max(ways, key=lambda each: 2**80 if each.most is None else each.most)
+        return max((last(flag, own, passing) for flag in step.polls), key=attrgetter("rank"))
 
     for flag in step.polls:
         first = windows.may_come_first(flag)

@@ -27,6 +27,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from operator import attrgetter
 
 import numpy as np
 from numpy.typing import NDArray
@@ -70,6 +71,7 @@ def raised_by_loop(system: System) -> frozenset[Event]:
 
 
 Counts = NDArray[np.int64]
+_rank = attrgetter("rank")
 MOST_ROUNDS = 200  # in a row, in which a step makes up for what it has missed
 
 
@@ -100,9 +102,8 @@ class LoopWindows:
         self._gaps = events.hardware_gaps()
         self._wakers = self._sure_wakers()
         raised = raised_by_loop(system)
-        self._startup = [step for step in system.steps if step.once]
         self._passed = [step for step in system.steps if not step.once]
-        self._before_loop = _before_loop(system) if self._startup else frozenset()
+        self._before_loop = _before_loop(system) if system.startup is not None else frozenset()
         self._own_raised = np.array(
             [not raised.isdisjoint([each.event] if each.event else line.isr.on) for line, each in load.rows], np.bool_
         )
@@ -110,11 +111,6 @@ class LoopWindows:
         self._found: dict[tuple[int, _Pieces, bool, Step | None], Counts] = {}
         self._errands: dict[str, list[Part] | str] = {}
         self._late: dict[str, Figure] = {}
-
-    @property
-    def starts_up(self) -> bool:
-        """Whether there is a start-up."""
-        return bool(self._startup)
 
     def pass_(self) -> Figure:
         """One round, the overhead first."""
@@ -279,7 +275,8 @@ class LoopWindows:
 
     def _starting(self) -> list[Part]:
         """The start-up."""
-        return [Part("start-up", each.thing, 1, each.cost.most) for each in self._startup]
+        startup = self.system.startup
+        return [] if startup is None else [Part("start-up", startup.thing, 1, startup.cost.most)]
 
     def _first_round(self, step: Step, known: str | None = None) -> list[Part] | str:
         """What the loop does from time zero to the first look of a step."""
@@ -293,12 +290,11 @@ class LoopWindows:
         """
         if step.once:
             return None
-        over = passing or not self._startup
+        waits = self.system.startup is not None and not passing
         if step.every is None:
-            first = 0 if over else self.stretch(0, self._first_round(step), closed=True).most
-            again = self.stretch(0, self._round(), closed=True).most
-            return None if again is None or first is None else max(first, again)
-        late, began = self.late(step).most, 0 if over else self.stretch(0, self._starting(), closed=True).most
+            ways = [self._round(), *([self._first_round(step)] if waits else [])]
+            return max((self.stretch(0, way, closed=True) for way in ways), key=_rank).most
+        late, began = self.late(step).most, self.stretch(0, self._starting(), closed=True).most if waits else 0
         return None if late is None or began is None else began - int(-step.every.most // 1) + late
 
     def interval(self, step: Step, late: Figure | None) -> Figure:
@@ -334,18 +330,17 @@ class LoopWindows:
         setters = self.system.graph.sets_of(flag)
         if flag in step.polls and step.every is None and all(event.kind == "step" for event in setters):
             ways = [self.stretch(0, self._between(self.system.step(each.name), step, flag)) for each in setters]
-            return max(ways, key=lambda each: 2**80 if each.most is None else each.most)
-        parts = self._round(known=flag, without=None if again else step)
-        if step.every is not None and not isinstance(parts, str):
-            period = -int(-step.every.most // 1)
-            parts.insert(0, Part("until its timer is due", step.thing, 1, period))
-        figure = self.stretch(0, parts, closed=True)
+            return max(ways, key=_rank)
+        timer = []
+        if step.every is not None:
+            timer = [Part("until its timer is due", step.thing, 1, -int(-step.every.most // 1))]
+        rounds = [self._round(known=flag, without=None if again else step)]
         if self.may_come_first(flag) and not passing:
-            starting = self._first_round(step, known=flag)
-            timed = parts if step.every is not None and not isinstance(parts, str) else []
-            first = self.stretch(0, starting if isinstance(starting, str) else [*timed[:1], *starting], closed=True)
-            longer = figure.most is not None and (first.most is None or first.most > figure.most)
-            figure = first if longer else figure
+            rounds.append(self._first_round(step, known=flag))
+        figure = max(
+            (self.stretch(0, parts if isinstance(parts, str) else [*timer, *parts], closed=True) for parts in rounds),
+            key=_rank,
+        )
         return figure if figure.most is None else self._since_set(figure, flag, set_after)
 
     def may_come_first(self, flag: str) -> bool:
@@ -526,7 +521,7 @@ class LoopWindows:
         buffer that it drains, and the step has put as many into it before as it waits for, this one included.
         """
         unit = self.system.unit(wait.on.name)
-        before = step.acts[: next(place for place, act in enumerate(step.acts) if act is wait)]
+        before = step.before(wait)
         waits = 1 + sum(isinstance(act, Wait) and act.next and act.on == wait.on for act in before)
         if unit.counts is not None:
             return False
@@ -560,7 +555,8 @@ def _before_loop(system: System) -> frozenset[Event]:
     """The events that can come before the loop's first pass: none that a step brings about, at whatever remove."""
     found = {source.event for source in system.sources}
     found |= {event for unit in system.units if unit.primed for event in (unit.start, unit.end)}
-    found |= {event for step in system.steps if step.once for event in (step.start, step.end)}
+    if system.startup is not None:
+        found |= {system.startup.start, system.startup.end}
     bodies = [(body.thing, {body.start, body.end}) for body in (*system.units, *system.isrs)]
     bodies += [(buffer.thing, {buffer.event}) for buffer in system.buffers]
     grown = True
@@ -586,5 +582,5 @@ def step_bounds(windows: LoopWindows, step: Step) -> StepBounds:
     late = windows.late(step) if step.every is not None else None
     drifts = step.every is not None and step.rearm == "now"
     gap = None if step.polls else windows.gap(step)
-    again = None if step.polls or not windows.starts_up else windows.gap(step, passing=True)
+    again = None if step.polls or windows.system.startup is None else windows.gap(step, passing=True)
     return StepBounds(step.name, windows.interval(step, late), windows.duration(step), late, drifts, gap, again)

@@ -137,9 +137,7 @@ def _all_find_room(paper: BuffersOnPaper, step: Step, buffer: Buffer, line: Line
 def _apart(paper: BuffersOnPaper, step: Step, put: Put) -> int:
     """The least time in ps between the instants at which a step begins to put."""
     assert paper.windows is not None
-    bounds = paper.reach.steps[step.name]
-    ahead = step.acts[: next(place for place, act in enumerate(step.acts) if act is put)]
-    spread = paper.windows.until(step, ahead)
+    bounds, spread = paper.reach.steps[step.name], paper.windows.until(step, step.before(put))
     return 0 if spread.most is None else bounds.interval.least - (spread.most - spread.least)
 
 

@@ -93,6 +93,7 @@ class Measurement:
     buffers: dict[str, Filled] = field(default_factory=dict)
     clock: ClockError | None = None
     busy: dict[bool, tuple[Instants, Instants]] = field(default_factory=dict)
+    sets: dict[str, Instants | None] = field(default_factory=dict)
 
     @property
     def resolution(self) -> int:
@@ -114,11 +115,17 @@ class Measurement:
     @property
     def switched_on(self) -> int | None:
         """When the start-up began, where a line shows that; None: there is none, or it had begun before the capture."""
-        startup = next((step.thing for step in self.system.steps if step.once), None)
-        bodies = None if startup is None else self.shown.bodies.get(startup)
+        startup = self.system.startup
+        bodies = None if startup is None else self.shown.bodies.get(startup.thing)
         if bodies is None or bodies.cut_begin or not len(bodies.start):
             return None
         return int(bodies.start[0])
+
+    def sets_of(self, flag: str) -> Instants | None:
+        """When a flag was set, by whatever sets it, worked out once; None where one of these has no line."""
+        if flag not in self.sets:
+            self.sets[flag] = self.shown.all_of(self.system.graph.sets_of(flag))
+        return self.sets[flag]
 
     def events(self, event: str) -> Instants | None:
         """When an event was seen; None where no line shows it."""
@@ -381,7 +388,7 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
     setters, takers = graph.sets_of(flag), graph.pollers.get(flag, ())
     if len(takers) != 1 or flag in graph.waiters or not setters:
         return None
-    sets, takes = board.shown.all_of(setters), board.events(takers[0].start)
+    sets, takes = board.sets_of(flag), board.events(takers[0].start)
     if sets is None or takes is None:
         return None
     taken_by = place_of(takes, sets)

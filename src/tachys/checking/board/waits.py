@@ -6,6 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
+import numpy as np
+
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
@@ -80,12 +82,13 @@ def _last_set(board: Measurement, waiting: Thing, end: int) -> tuple[int, Thing]
     starts = board.events(step.start) if step is not None and step.polls_all else None
     if step is None or starts is None:
         return None
-    before = int(starts[starts < end - board.resolution].max(initial=board.capture.begin))
-    found = []
+    runs = int(np.searchsorted(starts, end - board.resolution))
+    before, found = int(starts[runs - 1]) if runs else board.capture.begin, []
     for flag in step.polls:
-        sets = board.shown.all_of(board.system.graph.sets_of(flag))
-        since = [] if sets is None else sets[(sets >= before) & (sets < end)][:1].tolist()
-        found += [(at, Thing(f"flag.{flag}")) for at in since]
+        sets = board.sets_of(flag)
+        place = 0 if sets is None else int(np.searchsorted(sets, before))
+        if sets is not None and place < len(sets) and sets[place] < end:
+            found.append((int(sets[place]), Thing(f"flag.{flag}")))
     return max(found, default=None)
 
 

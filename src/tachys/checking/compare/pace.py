@@ -96,7 +96,8 @@ def _runs_from(board: Measurement, seen: Instants) -> int:
     """From when on the board is sure to run: a capture may begin before it is switched on, where it has a start-up."""
     if board.switched_on is not None:
         return board.switched_on
-    hidden = any(step.once and step.thing not in board.shown.bodies for step in board.system.steps)
+    startup = board.system.startup
+    hidden = startup is not None and startup.thing not in board.shown.bodies
     return int(seen[0]) if hidden and len(seen) else board.capture.begin
 
 

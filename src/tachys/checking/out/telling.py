@@ -81,14 +81,12 @@ def group_text(group: Group, total: int) -> str:
     if group.how == "held off":
         modelled = f"modelled {time_text(group.modelled)}" if group.modelled else "no guard of it is modelled"
         return f"{first} held off by {group.what} for {lasting}, {modelled}"
+    expected = f", of which the bound expects {time_text(group.modelled)}" if group.modelled else ""
     if group.how == "ran":
         allowed = group.modelled is not None and group.most <= group.modelled
-        modelled = f", of which the bound expects {time_text(group.modelled)}" if group.modelled else ""
-        modelled = ", as the model allows" if allowed else modelled
-        return f"{first} while {group.what} ran for {lasting}{modelled}"
+        return f"{first} while {group.what} ran for {lasting}{', as the model allows' if allowed else expected}"
     if group.how == "not set":
-        modelled = f", of which the bound expects {time_text(group.modelled)}" if group.modelled else ""
-        return f"{first} while {group.what} was not set, for {lasting}{modelled}"
+        return f"{first} while {group.what} was not set, for {lasting}{expected}"
     return f"{first} while nothing that has a line ran, for {lasting}"
 
 
