@@ -36,7 +36,7 @@ bench: $(READY)          ## speeds, measured on this machine
 	$(BIN)/python bench/bounds.py
 	$(BIN)/python bench/engine.py
 	$(BIN)/python bench/captures.py --gib
-	$(BIN)/python bench/checking.py
+	$(BIN)/python bench/checking.py --gib
 	$(BIN)/python bench/trying.py
 
 clean:

@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 import vcd.reader
 
@@ -69,18 +70,23 @@ def own_memory(pid: int) -> float:
     return 0.0
 
 
-def inspect_gib(folder: Path) -> None:
-    """A dump of 1 GiB through the whole program, its own memory looked at while it runs."""
-    path = folder / "gib.vcd"
-    make_vcd(path, 1 << 30)
+def run(folder: Path, *arguments: str) -> tuple[float, float, Any]:
+    """(seconds, most of its own memory in GiB, what it printed) of the whole program."""
     begun, most = time.perf_counter(), 0.0
-    command = [sys.executable, "-m", "tachys", "inspect", str(path), "--format", "json"]
+    command = [sys.executable, "-m", "tachys", *arguments, "--format", "json"]
     with (folder / "out.json").open("w") as out, subprocess.Popen(command, stdout=out) as process:
         while process.poll() is None:
             most = max(most, own_memory(process.pid))
             time.sleep(0.02)
-    took = time.perf_counter() - begun
-    edges = sum(each["edges"] for each in json.loads((folder / "out.json").read_text())["signals"].values())
+    return time.perf_counter() - begun, most, json.loads((folder / "out.json").read_text())
+
+
+def inspect_gib(folder: Path) -> None:
+    """A dump of 1 GiB through the whole program, its own memory looked at while it runs."""
+    path = folder / "gib.vcd"
+    make_vcd(path, 1 << 30)
+    took, most, told = run(folder, "inspect", str(path))
+    edges = sum(each["edges"] for each in told["signals"].values())
     print(f"tachys inspect of a 1 GiB VCD: {edges / 1e6:.0f} million edges in {took:.0f} s, memory {most:.2f} GiB")
     path.unlink()
 

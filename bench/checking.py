@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import resource
+import sys
+import tempfile
 import time
+from pathlib import Path
 
+import captures
 import numpy as np
 
-from tachys.capture.table import Capture, Signal
+from tachys.capture.table import Capture, Signal, merged
 from tachys.checking.checking import check
 from tachys.model.loading import read_model
 
@@ -55,8 +59,41 @@ def capture() -> Capture:
     return Capture("long.vcd", signals, 0, length, US // 8)
 
 
+def write_vcd(path: Path, seen: Capture, times: int) -> None:
+    """A capture so many times over, one behind the other, as a dump."""
+    at, which, values, _ = merged(seen)
+    keep = at > 0
+    codes = [chr(33 + number) for number in range(len(seen.signals))]
+    text = [
+        f"{value}{codes[number]}" for number, value in zip(which[keep].tolist(), values[keep].tolist(), strict=True)
+    ]
+    head = "".join(f"$var wire 1 {code} {name} $end\n" for code, name in zip(codes, seen.signals, strict=True))
+    with path.open("w") as stream:
+        stream.write(f"$timescale 1 ns $end\n{head}$enddefinitions $end\n#0\n")
+        stream.write("".join(f"0{code}\n" for code in codes))
+        for number in range(times):
+            shifted = (at[keep] + number * seen.length) // 1000
+            for first in range(0, len(text), 1 << 20):
+                rows = zip(shifted[first : first + (1 << 20)].tolist(), text[first : first + (1 << 20)], strict=True)
+                stream.write("".join([f"#{now}\n{change}\n" for now, change in rows]))
+
+
+def check_gib() -> None:
+    """A dump of more than 1 GiB against its model through the whole program, its own memory looked at meanwhile."""
+    with tempfile.TemporaryDirectory() as folder:
+        path, told = Path(folder, "long.vcd"), Path(folder, "long.toml")
+        told.write_text(model())
+        write_vcd(path, capture(), 8)
+        took, most, found = captures.run(Path(folder), "check", str(told), str(path))
+        size = path.stat().st_size / 2**30
+        print(f"tachys check of a VCD of {size:.1f} GiB: {found['length'] / 60:.0f} minutes in {took:.0f} s, memory "
+              f"{most:.2f} GiB, {len(found['findings'])} findings")  # fmt: skip
+
+
 def main() -> None:
     """Measure and print."""
+    if "--gib" in sys.argv:
+        check_gib()
     system, seen = read_model(model(), "long.toml"), capture()
     short = Capture("short.vcd", {n: Signal(n, 1, s.at[:2000], s.value[:2000], s.known[:2000]) for n, s in seen.signals.items()}, 0,
                     10**13, seen.resolution)  # fmt: skip

@@ -106,10 +106,10 @@ def test_a_moment_behind_a_gap_is_taken_apart_in_its_own_part():
     *_, result = wrong_in("\n".join([*lines[: middle + 1], ",gap", *lines[middle + 1 :]]) + "\n")
     assert [each.name for each in result.findings] == ["cost-longer isr.edge"]
     explained = explain_finding(result, 1)
-    assert explained.result is result.parts[1]
+    assert explained.result.capture is result.parts[1]
     assert explained.result.capture.begin <= explained.begin <= explained.result.capture.end < result.capture.end + 1
     assert any(
         "isr.edge" in line and "#" in line
         for line in text_lines(scene_of_capture(explained.result, Moment(*explained.window)), 100)
     )
-    assert result.capture.length > sum(part.capture.length for part in result.parts[:1])
+    assert result.capture.length > sum(part.length for part in result.parts[:1])

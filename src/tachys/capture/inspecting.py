@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
 ACTIVITY = 24
 _NEAR = 0.1  # so far off, as a share, a period is still meant to be the nominal one
 _GLITCH = 4  # a glitch is so many times shorter than the line usually stays
+NEAR_A_CUT = 4096  # changes among which a place to cut is looked for
 _KEPT = 1 << 22  # changes of a line whose edges are kept while it is looked at
 
 
@@ -108,6 +110,40 @@ def whole_parts(capture: Capture) -> list[Capture]:
     borders = [capture.begin, *(instant for gap in capture.gaps for instant in gap), capture.end]
     parts = [window(capture, a, b) for a, b in zip(borders[::2], borders[1::2], strict=True) if b > a]
     return sorted(parts, key=lambda part: -part.length)
+
+
+def pieces(capture: Capture, most: int) -> list[Capture]:
+    """The capture cut into as few pieces of about ``most`` changes as that takes; itself where it has no more.
+
+    Each cut lies in the longest time near its place in which no line changes.
+    """
+    signals = list(capture.signals.values())
+    changes = sum(len(signal.at) for signal in signals)
+    count = -(-changes // most)
+    cuts, near = [capture.begin], min(NEAR_A_CUT, most // 8)
+    for place in (number * changes // count for number in range(1, count)):
+        cuts.append(_quietest(capture, _by(capture, place), _by(capture, place + near)))
+    cuts.append(capture.end)
+    return [window(capture, a, b) for a, b in pairwise(cuts) if b > a] if count > 1 else [capture]
+
+
+def _by(capture: Capture, changes: int) -> int:
+    """The first instant in ps by which there are so many changes."""
+    low, high = capture.begin, capture.end
+    while low < high:
+        middle = (low + high) // 2
+        found = sum(int(np.searchsorted(each.at, middle, side="right")) for each in capture.signals.values())
+        low, high = (low, middle) if found >= changes else (middle + 1, high)
+    return low
+
+
+def _quietest(capture: Capture, begin: int, end: int) -> int:
+    """The middle of the longest time without a change between two instants."""
+    inside = [each.at[np.searchsorted(each.at, begin) : np.searchsorted(each.at, end)]
+              for each in capture.signals.values()]  # fmt: skip
+    near = np.sort(np.concatenate([np.array([begin, end], np.int64), *inside]))
+    widest = int(np.argmax(np.diff(near)))
+    return int(near[widest] + near[widest + 1]) // 2
 
 
 def inspect(capture: Capture, narrow: int = 2) -> list[Line]:

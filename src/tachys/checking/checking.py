@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 
-from tachys.capture.inspecting import whole_parts
+from tachys.capture.inspecting import pieces, whole_parts
 from tachys.capture.table import Capture
 from tachys.checking.board.load import busiest_windows, load_seen
 from tachys.checking.board.measuring import Measurement, measure
@@ -25,14 +27,21 @@ from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
 MOST_PARTS = 200  # of a record with gaps, the longest of them
+PIECE = 10_000_000  # changes that are looked at in one go: what is measured of each takes some 65 bytes
 
 
 def check(
-    system: System, capture: Capture, bounds: Bounds | None = None, *, elsewhere: frozenset[str] = frozenset()
+    system: System,
+    capture: Capture,
+    bounds: Bounds | None = None,
+    *,
+    elsewhere: frozenset[str] = frozenset(),
+    told: Callable[[int], object] | None = None,
 ) -> CheckResult:
     """Measure everything that the lines show, compare it with the bounds, judge every need, say what is wrong.
 
-    Nothing is concluded across a gap in the record: its whole parts are checked one by one and put together.
+    Nothing is concluded across a gap in the record: its whole parts are checked one by one and put together, and so
+    are the pieces of one that is larger than :data:`PIECE`; ``told`` hears how many changes each of them had.
     ``elsewhere``: the signals of other captures of the same board; a probe of one of them may be missing in this one.
 
     Raises:
@@ -42,10 +51,21 @@ def check(
     system, capture = called_as(system, capture, elsewhere)
     if system.capture_step is not None:
         capture = replace(capture, resolution=system.capture_step)
-    parts = whole_parts(capture)
-    if len(parts) > 1:
-        return together([_check_whole(system, part, paper) for part in parts[:MOST_PARTS]], capture)
-    return _check_whole(system, capture, paper)
+    parts = [piece for part in whole_parts(capture)[:MOST_PARTS] for piece in pieces(part, PIECE)]
+    if len(parts) == 1:
+        return _with_left_out(_check_whole(system, capture, paper))
+
+    @lru_cache(maxsize=1)
+    def again(number: int) -> CheckResult:
+        return _check_whole(system, parts[number], paper)
+
+    results: list[CheckResult] = []
+    for part in parts:
+        result = _check_whole(system, part, paper)
+        results.append(replace(result, board=results[0].board) if results else result)  # one at a time fits the memory
+        if told is not None:
+            told(sum(len(signal.at) for signal in part.signals.values()))
+    return _with_left_out(together(results, capture, again))
 
 
 def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult:
@@ -80,7 +100,6 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
             *capture.remarks,
             *board.shown.remarks,
             *_cannot_show(board),
-            *_left_out(board),
         ),
     )
 
@@ -107,13 +126,13 @@ def _unseen(board: Measurement) -> tuple[str, ...]:
     return tuple(thing for thing in board.shown.unseen if thing not in hidden)
 
 
-def _left_out(board: Measurement) -> list[str]:
-    """Events of which it cannot be told what became of them."""
-    found = {name: runs.matched.left_out for name, runs in board.isrs.items() if runs.matched and runs.matched.left_out}
+def _with_left_out(result: CheckResult) -> CheckResult:
+    """The same, with a remark on events of which it cannot be told what became of them."""
+    found = ", ".join(f"{isr.left_out} of isr.{name}" for name, isr in result.isrs.items() if isr.left_out)
     if not found:
-        return []
-    words = ", ".join(f"{count} of isr.{name}" for name, count in found.items())
-    return [f"left out, since it cannot be told which run served them: {words}"]
+        return result
+    remark = f"left out, since it cannot be told which run served them: {found}"
+    return replace(result, remarks=(*result.remarks, remark))
 
 
 def _own(own: ExecutionTimes | None, resolution: int) -> Seen | None:
@@ -142,6 +161,7 @@ def _isr(board: Measurement, name: str) -> IsrCheck:
         runs.matched.lost_count if runs.matched else None,
         None if starts is None else len(starts),
         len(runs.matched.orphans) if runs.matched else 0,
+        runs.matched.left_out if runs.matched else 0,
     )  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING
@@ -122,7 +123,7 @@ class NeedCheck:
 class IsrCheck:
     """What was measured of one routine; None where the capture cannot show it.
 
-    ``unasked`` runs had no event before them.
+    ``unasked`` runs had no event before them; of ``left_out`` events it cannot be told which run served them.
     """
 
     name: str
@@ -133,6 +134,7 @@ class IsrCheck:
     lost: int | None
     runs: int | None = None
     unasked: int = 0
+    left_out: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,7 +200,11 @@ class Finding:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class CheckResult:
-    """One capture held against one model. ``parts``: the whole parts of a record with gaps, the longest first."""
+    """One capture held against one model.
+
+    ``parts``: of a record with gaps, or of one that is larger than one look takes, what was checked one by one;
+    ``board`` is that of the first, that of another is worked out ``again``.
+    """
 
     capture: Capture
     bounds: Bounds
@@ -218,15 +224,17 @@ class CheckResult:
     unseen: tuple[str, ...] = ()
     foreign: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
-    parts: tuple[CheckResult, ...] = ()
+    parts: tuple[Capture, ...] = ()
+    again: Callable[[int], CheckResult] | None = None
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
         return f"<CheckResult of {self.capture.file}: {len(self.findings)} findings; {needs or 'no needs'}>"
 
     def around(self, instant: int) -> CheckResult:
-        """The part of a record with gaps that holds an instant of it; itself where there are no gaps."""
-        return next((part for part in self.parts if part.capture.begin <= instant <= part.capture.end), self)
+        """The check of the part that holds an instant; itself where there is but one."""
+        held = [number for number, part in enumerate(self.parts) if part.begin <= instant <= part.end]
+        return self.again(held[0]) if held and self.again is not None else self
 
     def to_frame(self) -> pd.DataFrame:
         """A row a need, as limits are given: ps, a share of one, a number."""

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
-from tachys.cli.output import reading_progress
+from tachys.cli.output import progress_through
 from tachys.cli.parameters import TIME
 from tachys.model.quantities import PS_PER_SECOND
 
@@ -47,7 +47,7 @@ class Given:
         shape = CsvShape(SEPARATORS[self.separator] if self.separator else None, self.time_unit)
         stream = sys.stdin.buffer if path == "-" else None
         size = os.path.getsize(path) if stream is None and os.path.isfile(path) else 0
-        with reading_progress(f"reading {path}", size if size >= SHOWN_FROM else 0) as told:
+        with progress_through(f"reading {path}", size if size >= SHOWN_FROM else 0, of_bytes=True) as told:
             capture = read_capture(path, shape, strict=strict, stream=stream, told=told)
         return capture if self.step is None else replace(capture, resolution=ceil(self.step * PS_PER_SECOND))
 

@@ -120,15 +120,16 @@ def say(*lines: str) -> None:
 
 
 @contextmanager
-def reading_progress(what: str, size: int) -> Iterator[Callable[[int], None] | None]:
-    """A bar on standard error while ``size`` bytes are read; None where nobody looks or the size is 0."""
+def progress_through(what: str, size: int, *, of_bytes: bool) -> Iterator[Callable[[int], None] | None]:
+    """A bar on standard error while so much is gone through; None where nobody looks or the size is 0."""
     out = console(error=True)
     if not size or not out.is_terminal:
         yield None
         return
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 
-    columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TimeRemainingColumn())
+    amount = (DownloadColumn(),) if of_bytes else ()
+    columns = (TextColumn("{task.description}"), BarColumn(), *amount, TimeRemainingColumn())
     with Progress(*columns, console=out, transient=True) as bar:
         task = bar.add_task(plain(what), total=size)
         yield lambda count: bar.advance(task, count)

@@ -1,0 +1,73 @@
+"""A capture that is larger than one look takes is checked piece by piece, and nothing false is said at the cuts."""
+
+import numpy as np
+import pytest
+
+from tachys.capture.inspecting import pieces
+from tachys.capture.reading import read_capture
+from tachys.checking import checking
+from tachys.checking.checking import check
+from tachys.checking.compare.figures import Agreement
+from tachys.checking.out.explaining import explain_finding
+from tachys.demo.project import write_project
+from tachys.model.loading import load_model
+from tachys.needs.verdicts import Verdict
+from test_wild_boards import wrongs
+from wild import INSIDE, MEETS
+
+
+@pytest.fixture
+def in_pieces(monkeypatch):
+    monkeypatch.setattr(checking, "PIECE", 400)
+
+
+@pytest.mark.parametrize("seed", [first + number for first in (0, INSIDE, MEETS) for number in range(12)])
+def test_a_right_model_is_not_blamed_at_the_cuts(in_pieces, seed):
+    assert wrongs(seed) == []
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("demo")
+    write_project(folder)
+    return load_model(folder / "row_unit.toml"), read_capture(folder / "faulty.vcd")
+
+
+def test_pieces_are_the_capture_cut_where_no_line_changes(demo):
+    _, capture = demo
+    parts = pieces(capture, 1000)
+    changes = sum(len(signal.at) for signal in capture.signals.values())
+    assert len(parts) == -(-changes // 1000)
+    assert [parts[0].begin, *(part.end for part in parts)] == [*(part.begin for part in parts), capture.end]
+    for name, signal in capture.signals.items():
+        again = np.concatenate([part.signals[name].at[min(number, 1) :] for number, part in enumerate(parts)])
+        assert (again == signal.at).all()
+    assert pieces(capture, changes) == [capture]
+
+
+def test_in_pieces_the_demo_says_the_same(demo, monkeypatch):
+    system, capture = demo
+    whole = check(system, capture)
+    monkeypatch.setattr(checking, "PIECE", 2000)
+    told = []
+    parted = check(system, capture, told=told.append)
+    assert len(parted.parts) > 2
+    assert sum(told) >= sum(len(signal.at) for signal in capture.signals.values())
+    assert {name: need.verdict for name, need in parted.needs.items()} == {
+        name: need.verdict for name, need in whole.needs.items()
+    }
+    assert parted.findings[0].name == whole.findings[0].name
+    assert any("pieces" in remark for remark in parted.remarks)
+    cuts = len(parted.parts) - 1
+    for name, need in parted.needs.items():
+        assert whole.needs[name].count - cuts <= need.count <= whole.needs[name].count
+    for name, isr in parted.isrs.items():
+        assert isr.runs == whole.isrs[name].runs
+    figures = {(figure.about, figure.key): figure for figure in whole.figures}
+    for figure in parted.figures:
+        assert figure.state in (figures[figure.about, figure.key].state, Agreement.NOT_SHOWN)  # too slow for a piece
+    missed = next(need for need in parted.needs.values() if need.verdict is Verdict.MISSED)
+    late = missed.misses[-1]
+    part = parted.around(late.at)
+    assert part.capture.begin <= late.at <= part.capture.end
+    assert explain_finding(parted, 1).result.capture.length < capture.length
