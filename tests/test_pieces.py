@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from tachys.capture.inspecting import pieces
+from tachys.capture.inspecting import changes_of, pieces
 from tachys.capture.reading import read_capture
 from tachys.checking import checking
 from tachys.checking.checking import check
@@ -18,6 +18,7 @@ from wild import INSIDE, MEETS
 
 @pytest.fixture
 def in_pieces(monkeypatch):
+    monkeypatch.setattr(checking, "WHOLE", 400)
     monkeypatch.setattr(checking, "PIECE", 400)
 
 
@@ -36,7 +37,7 @@ def demo(tmp_path_factory):
 def test_pieces_are_the_capture_cut_where_no_line_changes(demo):
     _, capture = demo
     parts = pieces(capture, 1000)
-    changes = sum(len(signal.at) for signal in capture.signals.values())
+    changes = changes_of(capture)
     assert len(parts) == -(-changes // 1000)
     assert [parts[0].begin, *(part.end for part in parts)] == [*(part.begin for part in parts), capture.end]
     for name, signal in capture.signals.items():
@@ -48,11 +49,12 @@ def test_pieces_are_the_capture_cut_where_no_line_changes(demo):
 def test_in_pieces_the_demo_says_the_same(demo, monkeypatch):
     system, capture = demo
     whole = check(system, capture)
+    monkeypatch.setattr(checking, "WHOLE", 2000)
     monkeypatch.setattr(checking, "PIECE", 2000)
     told = []
     parted = check(system, capture, told=told.append)
     assert len(parted.parts) > 2
-    assert sum(told) >= sum(len(signal.at) for signal in capture.signals.values())
+    assert sum(told) >= changes_of(capture)
     assert {name: need.verdict for name, need in parted.needs.items()} == {
         name: need.verdict for name, need in whole.needs.items()
     }

@@ -112,13 +112,17 @@ def whole_parts(capture: Capture) -> list[Capture]:
     return sorted(parts, key=lambda part: -part.length)
 
 
+def changes_of(capture: Capture) -> int:
+    """How many changes all its lines have."""
+    return sum(len(signal.at) for signal in capture.signals.values())
+
+
 def pieces(capture: Capture, most: int) -> list[Capture]:
     """The capture cut into as few pieces of about ``most`` changes as that takes; itself where it has no more.
 
     Each cut lies in the longest time near its place in which no line changes.
     """
-    signals = list(capture.signals.values())
-    changes = sum(len(signal.at) for signal in signals)
+    changes = changes_of(capture)
     count = -(-changes // most)
     cuts, near = [capture.begin], min(NEAR_A_CUT, most // 8)
     for place in (number * changes // count for number in range(1, count)):

@@ -8,7 +8,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from tachys.capture.inspecting import pieces, whole_parts
+from tachys.capture.inspecting import changes_of, pieces, whole_parts
 from tachys.capture.table import Capture
 from tachys.checking.board.load import busiest_windows, load_seen
 from tachys.checking.board.measuring import Measurement, measure
@@ -27,7 +27,8 @@ from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
 MOST_PARTS = 200  # of a record with gaps, the longest of them
-PIECE = 10_000_000  # changes that are looked at in one go: what is measured of each takes some 65 bytes
+WHOLE = 1 << 24  # changes that are still looked at in one go: what is measured of each takes some 65 bytes
+PIECE = 5_000_000  # changes in each piece of what is larger
 
 
 def check(
@@ -41,7 +42,7 @@ def check(
     """Measure everything that the lines show, compare it with the bounds, judge every need, say what is wrong.
 
     Nothing is concluded across a gap in the record: its whole parts are checked one by one and put together, and so
-    are the pieces of one that is larger than :data:`PIECE`; ``told`` hears how many changes each of them had.
+    are the pieces of one with more changes than :data:`WHOLE`; ``told`` hears how many changes each of them had.
     ``elsewhere``: the signals of other captures of the same board; a probe of one of them may be missing in this one.
 
     Raises:
@@ -51,7 +52,9 @@ def check(
     system, capture = called_as(system, capture, elsewhere)
     if system.capture_step is not None:
         capture = replace(capture, resolution=system.capture_step)
-    parts = [piece for part in whole_parts(capture)[:MOST_PARTS] for piece in pieces(part, PIECE)]
+    parts = whole_parts(capture)[:MOST_PARTS]
+    if changes_of(capture) > WHOLE:
+        parts = [piece for part in parts for piece in pieces(part, PIECE)]
     if len(parts) == 1:
         return _with_left_out(_check_whole(system, capture, paper))
 
@@ -64,7 +67,7 @@ def check(
         result = _check_whole(system, part, paper)
         results.append(replace(result, board=results[0].board) if results else result)  # one at a time fits the memory
         if told is not None:
-            told(sum(len(signal.at) for signal in part.signals.values()))
+            told(changes_of(part))
     return _with_left_out(together(results, capture, again))
 
 

@@ -62,7 +62,8 @@ def check_command(
 
     The status is 0 when all needs are met, 1 when one is missed, 2 when the input is wrong.
     """
-    from tachys.checking.checking import PIECE, check
+    from tachys.capture.inspecting import changes_of
+    from tachys.checking.checking import WHOLE, check
     from tachys.checking.correct.clocking import by_own_clock
     from tachys.checking.out.baseline import read_baseline, worse_than
     from tachys.checking.out.export import check_data
@@ -77,8 +78,8 @@ def check_command(
     shown = frozenset(name for capture in read for name in capture.signals)
     results = []
     for capture in read:
-        size = sum(len(signal.at) for signal in capture.signals.values())
-        with progress_through(f"checking {capture.name}", size if size > PIECE else 0, of_bytes=False) as told:
+        size = changes_of(capture)
+        with progress_through(f"checking {capture.name}", size if size > WHOLE else 0, of_bytes=False) as told:
             result = check(system, capture, paper, elsewhere=shown, told=told)
         results.append(by_own_clock(result) if own_clock else result)
     worse = [] if before is None else [line for each in results for line in worse_than(before, check_data(each))]

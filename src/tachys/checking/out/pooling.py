@@ -75,6 +75,7 @@ def together(results: Sequence[CheckResult], whole: Capture, again: Callable[[in
         buffers=_of_all([result.buffers for result in results]),
         periods=_of_all([result.periods for result in results]),
         figures=_figures(results),
+        clock=min((r.clock for r in results if r.clock is not None), key=lambda clock: clock.sure, default=None),
         load=_load(results),
         busiest=_busiest(results),
         foreign=tuple(dict.fromkeys(line for result in results for line in result.foreign)),
