@@ -12,33 +12,36 @@ import os
 import sys
 import tempfile
 import traceback
+from importlib import import_module
 from typing import Any
 
 import click
 
 from tachys import __version__
-from tachys.cli.bounds import bounds_command
-from tachys.cli.check import check_command
-from tachys.cli.compare import compare_command
-from tachys.cli.convert import convert_command
-from tachys.cli.demo import demo_command
-from tachys.cli.dividers import dividers_command
-from tachys.cli.draw import draw_command
-from tachys.cli.examples import examples_command
-from tachys.cli.explain import explain_command
-from tachys.cli.fit import fit_command
-from tachys.cli.headroom import headroom_command
-from tachys.cli.inspect import inspect_command
-from tachys.cli.new import new_command
-from tachys.cli.priorities import priorities_command
-from tachys.cli.probes import probes_command
-from tachys.cli.report import report_command
-from tachys.cli.schema import schema_command
-from tachys.cli.simulate import simulate_command
-from tachys.cli.sweep import sweep_command
 from tachys.errors import InputError
 
 FAULT = 3
+_COMMANDS = {
+    "demo": "write an example and walk through it in five steps",
+    "examples": "list the small projects that come with the tool",
+    "new": "begin a model: a starter, an example, or from a capture",
+    "dividers": "timer settings for a rate, and the rate really got",
+    "bounds": "worst cases of a model on paper, and what they are made of",
+    "simulate": "play a model from time zero",
+    "inspect": "what each line of a capture does: edges, periods, widths",
+    "probes": "which line of a capture shows what of a model",
+    "check": "hold captures against a model: what is late, and who made it so",
+    "explain": "one late answer of a capture taken apart",
+    "fit": "correct a model from what captures show",
+    "compare": "variants, models or captures side by side",
+    "sweep": "a model at every point of a range of its figures",
+    "headroom": "how far each figure may move until something is missed",
+    "priorities": "levels and orders with which every need is met",
+    "draw": "a timeline of a model or a capture as a picture",
+    "report": "one page about a model and its captures",
+    "convert": "write a capture in another format",
+    "schema": "the JSON Schema of model files, for an editor",
+}
 _OF_A_STREAM = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF, errno.EINVAL, errno.EFBIG, errno.EDQUOT)
 
 
@@ -58,7 +61,23 @@ def _warm(ctx: click.Context, wanted: bool) -> None:
 
 
 class _Commands(click.Group):
-    """The commands; an output that cannot be written is told apart from everything else that can fail."""
+    """The commands, each loaded when asked for; an output that cannot be written is told apart from other faults."""
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """The command of that name."""
+        if cmd_name not in _COMMANDS:
+            return None
+        found: click.Command = getattr(import_module(f"tachys.cli.{cmd_name}"), f"{cmd_name}_command")
+        return found
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Their names, in the order of the work."""
+        return list(_COMMANDS)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """A line each."""
+        with formatter.section("Commands"):
+            formatter.write_dl(list(_COMMANDS.items()))
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run a command, and write all that it has said."""
@@ -73,7 +92,11 @@ class _Commands(click.Group):
         return status
 
 
-@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.group(
+    cls=_Commands,
+    commands=[click.Command(name) for name in _COMMANDS],
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
 @click.version_option(__version__, prog_name="tachys")
 @click.option("--warm", is_flag=True, is_eager=True, expose_value=False,
               callback=lambda ctx, _, value: _warm(ctx, value),
@@ -84,30 +107,6 @@ def tachys() -> None:
     Write a model of what interrupts your chip, see its worst cases on paper, and hold a capture from the board
     against it. Begin with: tachys demo
     """
-
-
-for command in (
-    demo_command,
-    examples_command,
-    new_command,
-    dividers_command,
-    bounds_command,
-    simulate_command,
-    inspect_command,
-    probes_command,
-    check_command,
-    explain_command,
-    fit_command,
-    compare_command,
-    sweep_command,
-    headroom_command,
-    priorities_command,
-    draw_command,
-    report_command,
-    convert_command,
-    schema_command,
-):
-    tachys.add_command(command)
 
 
 def _compile_behind() -> None:
