@@ -14,6 +14,7 @@ FULL = 3_000_000  # from here on all have some
 INSIDE = 100_000_000  # from here on routines do more each n-th time; less that the seed of what they stand in
 
 MEETING = 200_000_000  # from here on steps poll several flags; less that the seed of what they stand in
+SPILLING = 600_000_000  # from here on something hangs on losses of buffers; less that the seed of what they stand in
 
 
 class Time(int):
@@ -411,8 +412,8 @@ class Stocked(Attack):
                 }  # fmt: skip
         return model
 
-    def small(self):
-        """Buffers and little else, as the stand-in board can play it."""
+    def small(self, *, spills=False):
+        """Buffers and little else, as the stand-in board can play it; where it ``spills`` something hangs on that."""
         self.levels, self.flags = 4, []
         model = {"core": {"clock": "1 GHz", "levels": 4, "entry": Time(2 * NS), "exit": Time(NS)}, "source": {}}
         if self.chance(0.3):
@@ -425,6 +426,13 @@ class Stocked(Attack):
         model["step"]["rest"] = {"cost": self.takes(1, 200)}
         if self.chance(0.4):
             model["step"]["rest"]["every"] = Time(self.number(300, 4000) * NS)
+        for name in model["buffer"] if spills else ():
+            model["isr"][f"{name}o"] = {
+                "on": f"buffer.{name}.lost", "level": self.dice.randrange(4), "cost": self.takes(5, 40)
+            }  # fmt: skip
+            if self.chance(0.5):
+                model.setdefault("flag", {})[f"{name}f"] = {"set_by": f"buffer.{name}.lost"}
+                model["step"][f"{name}f"] = {"polls": f"{name}f", "cost": self.takes(5, 40)}
         return toml(model)
 
     def fill(self, model):
@@ -703,6 +711,43 @@ class Meeting(Attack):
         return part
 
 
+class Spilling(Attack):
+    """A model of another attack in which something hangs on the losses of its buffers."""
+
+    def spilling(self, model):
+        """That model; where it has no buffer, as it was."""
+        lost = [f"buffer.{name}.lost" for name in model.get("buffer", {})]
+        if not lost:
+            return model
+        self.levels = model["core"].get("levels", 1)
+        flags, event = flags_of(model), self.dice.choice(lost)
+        if self.chance(0.7):
+            model["isr"]["ov"] = {"on": event, "level": self.dice.randrange(self.levels), "cost": self.span(30)}
+            if self.chance(0.3):
+                model["isr"]["ov"]["on"] = [event, f"source.{self.dice.choice(list(model['source']))}"]
+            if flags and self.chance(0.4):
+                model["isr"]["ov"]["sets"] = self.some(flags, 2)
+            model["need"]["ov"] = {
+                "from": event, "to": f"isr.ov.{self.one('start', 'end')}", "within": self.limit()
+            }  # fmt: skip
+        for isr in model["isr"].values():
+            asked = str(isr["on"]).startswith("buffer.") and isinstance(isr["on"], str)
+            if asked and "puts" not in isr and not isinstance(isr.get("cost"), dict) and self.chance(0.3):
+                isr["on"] = [isr["on"], self.dice.choice(lost)]
+        if flags and self.chance(0.5):
+            model.setdefault("flag", {}).setdefault(self.dice.choice(flags), {"set_by": self.dice.choice(lost)})
+        for unit in model.get("unit", {}).values():
+            if unit.get("on") and self.chance(0.3):
+                unit["on"] = self.dice.choice(lost)
+        for buffer in model["buffer"].values():
+            if isinstance(buffer.get("fed_by"), str) and self.chance(0.15):
+                buffer["fed_by"] = self.dice.choice(lost)
+        if self.chance(0.3):
+            model["unit"] = model.get("unit", {})
+            model["unit"]["ovc"] = {"on": event, "counts": {"n": self.one(1, 2, 5), "of": event}, "busy": "restart"}
+        return model
+
+
 def flags_of(model):
     """The flags that steps look at."""
     polled = (step.get("polls", []) for step in model.get("step", {}).values())
@@ -716,6 +761,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= SPILLING:
+        return Spilling(seed).spilling(attack(seed - SPILLING))
     if seed >= MEETING:
         return Meeting(seed).meeting(attack(seed - MEETING))
     if seed >= INSIDE:

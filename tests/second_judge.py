@@ -46,6 +46,8 @@ class Story:
             return str(index.inner[number])
         if kind == at.ASKED:
             return f"buffer.{index.buffers[number]}"
+        if kind in (at.ITEM_LOST, at.ITEM_OVER):
+            return f"buffer.{index.buffers[number]}.lost"
         for table, names, thing in (
             ({at.UNIT_START: "start", at.UNIT_END: "end"}, index.units, "unit"),
             ({at.START: "start", at.LAST: "end"}, [row[0] for row in index.rows], "isr"),

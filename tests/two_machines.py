@@ -52,10 +52,11 @@ def routine(system, isr, came):
     return Routine(
         isr.name, isr.urgency, came[event.name] if event.kind == "source" else (), pair(isr.costs_first[0]),
         holds(isr.guards), isr.pending, isr.serves_all, isr.sets, next((buffer for buffer, _ in puts), None),
-        isr.moves_to, event.name if event.kind == "buffer" else None, empties(isr.drains),
+        isr.moves_to, event.name if event.requests else None, empties(isr.drains),
         isr.drains is not None and system.buffer(isr.drains.buffer).room_in is not None,
         isr.nth and More(isr.nth.n, isr.nth.first or isr.nth.n, pair(isr.nth.cost), isr.nth.sets),
         tuple((name, pair(place)) for name, place in isr.moments), event.name if event.kind == "unit" else None,
+        event.name if event.moment == "lost" else None,
     )  # fmt: skip
 
 
@@ -66,8 +67,9 @@ def store(system, buffer, came):
     sent_in = pair(drain.takes) if drain.kind == "unit" else None
     asked = drain.asked_at if drain.kind == "unit" else ()
     sent_at = sorted(time for event in asked for time in came[event.name]) if asked else None
+    sets = tuple(flag for flag, events in system.set_by.items() if buffer.lost in events)
     return Store(buffer.name, buffer.depth, arrivals, buffer.threshold, pair(buffer.quiet), sent_in, sent_at,
-                 buffer.asks_each, buffer.overwrites)  # fmt: skip
+                 buffer.asks_each, buffer.overwrites, sets)  # fmt: skip
 
 
 def tally(unit, came):
@@ -87,7 +89,8 @@ def plan(system, came):
         tuple(routine(system, isr, came) for isr in system.isrs), steps,
         system.loop.overhead.most if system.loop else 0, core.nesting, core.entry.most, core.exit.most, core.chain.most,
         core.wake.most, core.late_arrival,
-        tuple(Latch(flag, came[event.name]) for flag, events in system.set_by.items() for event in events),
+        tuple(Latch(flag, came[event.name]) for flag, events in system.set_by.items() for event in events
+              if event.kind == "source"),
         tuple(store(system, buffer, came) for buffer in system.buffers),
         tuple(tally(unit, came) for unit in system.units if unit.counts),
     )  # fmt: skip

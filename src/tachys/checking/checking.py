@@ -88,7 +88,7 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
             name: FlagCheck(name, seen(flag.reaction.after, board.resolution), len(flag.overwritten))
             for name, flag in board.flags.items()
         },
-        buffers={name: BufferCheck(name, filled.deepest, len(filled.lost)) for name, filled in board.buffers.items()},
+        buffers={name: _buffer(board, name) for name in board.buffers},
         periods=_periods(board),
         needs=needs,
         figures=figures,
@@ -184,6 +184,11 @@ def _unit(board: Measurement, name: str) -> UnitCheck:
     if paired is None:
         return UnitCheck(name, None, None)
     return UnitCheck(name, seen(paired.after, board.resolution), len(paired.lost) if paired.judged else None)
+
+
+def _buffer(board: Measurement, name: str) -> BufferCheck:
+    lost = board.lost_items(name)
+    return BufferCheck(name, board.buffers[name].deepest, 0 if lost is None else len(lost))
 
 
 def _periods(board: Measurement) -> dict[str, Seen]:

@@ -202,6 +202,8 @@ def _show_loop(found: Bounds) -> None:
 
     if found.loop_pass is None:
         return
+    from tachys.worstcase.arrivals import BEYOND
+
     whole, startup = found.loop_pass, found.system.startup
     heading(f"Loop: a pass takes {time_text(whole.least, 'down')} to {most_text(whole)}")
     if whole.most is None:
@@ -215,6 +217,8 @@ def _show_loop(found: Bounds) -> None:
         least = time_text(step.interval.least, "down")
         if startup is not None and startup.name == name:
             least, interval = "-", "once"
+        elif step.interval.least >= BEYOND:
+            least, interval = "-", "never"
         rows.append([name, least, interval, time_text(step.duration.least, "down"),
                      most_text(step.duration), late + (", drifts" if step.drifts else "")])  # fmt: skip
     if rows:

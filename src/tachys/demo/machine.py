@@ -30,7 +30,8 @@ class Store:
 
     It asks its routine or step from ``threshold`` on, once nothing has come for ``quiet``, or as a whole number of
     ``laps`` has come. ``round``: a full one goes on over its oldest. ``sent_in``: hardware takes one whenever it is
-    idle, and works for so long; if there is ``sent_at``, at each of these instants at which it is idle.
+    idle, and works for so long; if there is ``sent_at``, at each of these instants at which it is idle. ``sets``: the
+    status bits that are set as one is lost.
     """
 
     name: str
@@ -42,6 +43,7 @@ class Store:
     sent_at: Sequence[int] | None = None
     laps: int | None = None
     round: bool = False
+    sets: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +79,8 @@ class Routine:
 
     As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another; one that
     ``waits`` takes no more than find room there, and is not asked while none does. ``marks``: what it does so much CPU
-    time after its first instruction. Its event is also the end of a ``tally``.
+    time after its first instruction. Its event is also the end of a ``tally``, or that one of the store ``spilt`` is
+    lost.
     """
 
     name: str
@@ -96,6 +99,7 @@ class Routine:
     more: More | None = None
     marks: tuple[tuple[str, tuple[int, int]], ...] = ()
     tally: str | None = None
+    spilt: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -423,9 +427,11 @@ class Machine:
         store = filled.store
         if store.quiet is not None:
             filled.quiet_at = self._now + self._cost(store.quiet)
-        if filled.held == store.depth:
+        full = filled.held == store.depth
+        if full:
             self.truth.lost.append((store.name, self._now))
             if not store.round:
+                self._spill(store)
                 return
             filled.held -= 1
             if filled.spoilt < filled.took:  # the oldest is one that is being copied
@@ -438,7 +444,16 @@ class Machine:
         if store.sent_at is None:
             self._send(filled)
         self._note(filled)
+        if full:
+            self._spill(store)
         self._ask(filled)
+
+    def _spill(self, store: Store) -> None:
+        """One is lost: hardware says so."""
+        self._flags.update(store.sets)
+        for index, routine in enumerate(self.plan.routines):
+            if routine.spilt == store.name:
+                self._raise(index)
 
     def _send(self, filled: _Filled) -> None:
         """Hardware that is idle takes one."""

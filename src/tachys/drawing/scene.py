@@ -257,7 +257,7 @@ def lost_of(board: Measurement, thing: Thing) -> Instants:
         matched = board.isrs[thing.name].matched
         lost = None if matched is None else matched.lost
     elif thing.kind == "buffer":
-        lost = board.buffers[thing.name].lost
+        lost = board.lost_items(thing.name)
     elif thing.kind == "unit" and thing.name in board.units:
         paired = board.units[thing.name].paired
         lost = None if paired is None else paired.lost

@@ -145,7 +145,7 @@ class Buffers:
         key = "on" if isinstance(table, IsrTable) else "polls"
         named = _drained(given)
         for asked in asks:
-            if asked.startswith("buffer.") and asked != named:
+            if Event(asked).requests and asked != named:
                 complain((*path, key), f"not yet: who is asked by {asked} drains it too", f'add drains = "{asked}"')
         if named is None:
             if table.each is not None:

@@ -45,14 +45,19 @@ class Thing(_Word):
 
 
 class Event(_Word):
-    """Something that happens at an instant: a source comes, a unit, routine or step begins or ends."""
+    """Something that happens at an instant: a source comes, a unit, routine or step begins or ends, an item is lost."""
 
     __slots__ = ()
 
     @property
     def moment(self) -> str:
-        """ "start", "end", or what an event within a routine is called; empty for a source."""
+        """ "start", "end", "lost", or what an event within a routine is called; empty for a source or a request."""
         return self[len(self.kind) + len(self.name) + 2 :]
+
+    @property
+    def requests(self) -> bool:
+        """Whether it is the request of a buffer."""
+        return self.kind == "buffer" and not self.moment
 
     @property
     def thing(self) -> Thing:

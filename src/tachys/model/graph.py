@@ -42,7 +42,8 @@ class Graph:
     polls, what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many
     items; ``drain``: who takes them; ``asked_at``: the units that each event asks to take one; ``putters``: the
     steps that put into one, and what; ``mover``: the routine that puts into one what it has drained of another.
-    ``counted`` and ``cancels``: the units that count each event, and those that it sends to rest.
+    ``counted`` and ``cancels``: the units that count each event, and those that it sends to rest. ``heeded``: the
+    buffers whose losses bring something about.
     """
 
     def __init__(
@@ -52,6 +53,7 @@ class Graph:
         self.events = [source.event for source in sources]
         self.events += [event for body in (*units, *isrs, *steps) for event in (body.start, body.end)]
         self.events += [event for isr in isrs for event in isr.inner]
+        self.events += [buffer.lost for buffer in buffers]
         self._inner = {isr.thing: isr.inner for isr in isrs}
         self.begun_by: dict[Event, list[Unit | Isr]] = defaultdict(list)
         self._set_by: dict[str, list[Event]] = {flag: list(events) for flag, events in set_by.items()}
@@ -117,6 +119,8 @@ class Graph:
         for flag, events in self._set_by.items():
             for event in events:
                 self.sets[event].append(flag)
+        heard = {*self.begun_by, *self.feeds, *self.asked_at, *self.counted, *self.cancels, *self.sets}
+        self.heeded = tuple(buffer.name for buffer in buffers if buffer.lost in heard)
 
     def takers(self, flag: str) -> list[Step]:
         """The steps that take a flag in every pass in which they find it set."""
@@ -146,7 +150,7 @@ class Graph:
 
     def is_set_by_hardware(self, flag: str) -> bool:
         """Whether a flag can be set without a routine: then also while the core is halted, which does not wake it."""
-        return any(event.kind in ("source", "unit") for event in self.sets_of(flag))
+        return any(event.kind in ("source", "unit", "buffer") for event in self.sets_of(flag))
 
     def links(self, event: Event) -> Iterator[Link]:
         """What follows an event."""

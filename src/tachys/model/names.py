@@ -40,7 +40,7 @@ def event_names(raw: Mapping[str, Any]) -> list[str]:
                 events.append(f"unit.{name}")
             if section == "isr":
                 events += [f"isr.{name}.{moment}" for moment in _moments(table_of(raw, section)[name])]
-    return events
+    return [*events, *(f"buffer.{name}.lost" for name in table_of(raw, "buffer"))]
 
 
 def _moments(table: Mapping[str, Any]) -> list[str]:
@@ -130,10 +130,10 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
         if isinstance(table.get("cost"), dict):
             for event in table["cost"]:
                 yield ("isr", name, "cost", event), event, _as_list(table.get("on")), "event of its on"
-    hardware = [event for event in events if event.startswith(("source.", "unit."))]
+    hardware = [event for event in events if event.startswith(("source.", "unit.", "buffer."))]
     for name, table in table_of(raw, "flag").items():
         for event in _as_list(table.get("set_by")):
-            yield ("flag", name, "set_by"), event, hardware, "event of a source or unit"
+            yield ("flag", name, "set_by"), event, hardware, "event of a source, unit or buffer"
     for name, table in table_of(raw, "step").items():
         for part in _parts(table):
             waits = part.get("waits")

@@ -124,7 +124,8 @@ class Buffer(Named):
     It asks for service while ``threshold`` or more are in (None: never by that), while something is in and nothing
     has been put for ``quiet`` ps, or while one is in that makes a whole number of ``asks_each`` and no run has taken.
     One that ``overwrites`` loses the oldest in place of the newest. Of one with ``room_in`` a routine takes no more
-    than have room in that other buffer, and it does not ask while none has.
+    than have room in that other buffer, and it does not ask while none has. One without ``overruns`` has been shown to
+    lose none.
     """
 
     kind: ClassVar[str] = "buffer"
@@ -136,6 +137,12 @@ class Buffer(Named):
     asks_each: int | None = None
     overwrites: bool = False
     room_in: str | None = None
+    overruns: bool = True
+
+    @property
+    def lost(self) -> Event:
+        """An item finds it full."""
+        return Event(f"{self.thing}.lost")
 
     @property
     def asks_from(self) -> int | None:

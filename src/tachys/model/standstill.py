@@ -29,7 +29,7 @@ def timeless_ring(
         takers = [unit.start for unit in units if unit.drains == buffer.name and not unit.asked_at]
         moved = [isr.end for isr in isrs if isr.moves_to == buffer.name]
         for event in [*(feed.event for feed in buffer.fed_by), *moved]:
-            follow.setdefault(event, []).extend([buffer.event, *takers])
+            follow.setdefault(event, []).extend([buffer.event, buffer.lost, *takers])
     for isr in isrs:
         start, end = isr.start, isr.end
         if min(core.entry.least, core.chain.least) == 0:

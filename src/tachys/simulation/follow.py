@@ -58,6 +58,10 @@ def _tells(records: Records, index: Index, event: Event) -> Bools:
     if event in index.inner:
         told: Bools = (records.kind == at.INNER) & (records.index == index.inner.index(event))
         return told
+    if event.kind == "buffer":
+        kinds = (records.kind == at.ITEM_LOST) | (records.kind == at.ITEM_OVER)
+        lost: Bools = kinds & (records.index == index.buffers.index(event.name))
+        return lost
     table = _STARTS if event.moment == "start" else _ENDS
     of_it: Bools = (records.kind == table[event.kind]) & of_body(records, index, event.kind, event.name)
     return of_it
@@ -129,10 +133,8 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
         found[found >= 0] = _end(records, told, found[found >= 0])
     else:
         found = _by_cause(records, asked, going, np.flatnonzero(told & (records.index == row)), empty())
-    # what a line has no room for is told before its event comes again
-    again = _end(records, _mask(records, asked), going)
-    lost = _end(records, (records.kind == at.LOST) & (records.index == row), going)
-    found[(lost >= 0) & ((again < 0) | (lost < again))] = LOST_ON_WAY
+    lost = _latest_before(asked, np.flatnonzero((records.kind == at.LOST) & (records.index == row)))
+    found[np.isin(going, lost)] = LOST_ON_WAY
     return found
 
 
@@ -220,10 +222,20 @@ def _ended(records: Records, system: System, kind: str, name: str, body: Bools, 
     return found
 
 
-def _mask(records: Records, chosen: Ints) -> Bools:
-    mask = np.zeros(len(records.kind), np.bool_)
-    mask[chosen] = True
-    return mask
+def _latest_before(asked: Ints, told: Ints) -> Ints:
+    """Which of those that asked each of the records tells of: the latest before it of which none has told."""
+    places = np.searchsorted(asked, told) - 1
+    places = places[places >= 0]
+    if len(places) < 2 or np.diff(places).min() > 0:
+        return asked[places]
+    left: list[int] = []  # several may ask before the first is told of
+    known = 0
+    found = []
+    for place in places.tolist():
+        left += range(known, place + 1)
+        known = place + 1
+        found += [left.pop()] if left else []
+    return asked[found]
 
 
 def _at_place(values: Ints, place: Ints) -> Ints:

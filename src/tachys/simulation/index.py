@@ -38,7 +38,8 @@ class Index:
         for kind, bodies in (("unit", self.units), ("isr", self.isrs), ("step", self.steps)):
             things = [Thing(f"{kind}.{name}") for name in bodies]
             found += [event for thing in things for event in (thing.start, thing.end)]
-        return [*found, *(Event(f"buffer.{name}") for name in self.buffers), *self.inner]
+        found += [*(Event(f"buffer.{name}") for name in self.buffers), *self.inner]
+        return [*found, *(Event(f"buffer.{name}.lost") for name in self.buffers)]
 
 
 def index_of(system: System) -> Index:

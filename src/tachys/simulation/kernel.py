@@ -17,7 +17,7 @@ from tachys.simulation.counting import observe, write
 from tachys.simulation.draws import draw_body, draw_cost
 from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
-from tachys.simulation.storing import ask, asks, copy_next, put, take_in, take_up
+from tachys.simulation.storing import ask, asks, copy_next, put, spill, take_in, take_up
 
 MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
 
@@ -57,13 +57,13 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
             elif target >= FIRST_FEED:
                 number = (target - FIRST_FEED) // ITEMS
                 for _ in range(target % ITEMS):
-                    follows = put(m, log, number)
-                    if follows >= 0:
-                        if held == chain + m[CHAIN_SIZE]:
-                            m[FAULT] = NO_ROOM
-                            return
-                        m[held] = follows
-                        held += 1
+                    for follows in (spill(m, log, number), put(m, log, number)):
+                        if follows >= 0:
+                            if held == chain + m[CHAIN_SIZE]:
+                                m[FAULT] = NO_ROOM
+                                return
+                            m[held] = follows
+                            held += 1
             elif target >= FIRST_FLAG:
                 set_flag(m, log, target - FIRST_FLAG)
             elif target >= 0:
@@ -452,9 +452,9 @@ def end_routine(m: Ints, log: Ints) -> None:
         set_flag(m, log, m[address])
     if m[line + L_MOVES] >= 0:
         for _ in range(m[m[BUFFERS] + drains * BUFFER_SIZE + Q_TOOK]):
-            follows = put(m, log, m[line + L_MOVES])
-            if follows >= 0:
-                raise_event(m, log, follows)
+            for follows in (spill(m, log, m[line + L_MOVES]), put(m, log, m[line + L_MOVES])):
+                if follows >= 0:
+                    raise_event(m, log, follows)
     if m[frame + B_NTH]:
         raise_inner(m, log, frame, m[line + L_NTH_INNER])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + number) + 1)

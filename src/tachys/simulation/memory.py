@@ -50,6 +50,7 @@ class _Builder:
         self.flags = {flag: number for number, flag in enumerate(index.flags)}
         self.units = {unit: number for number, unit in enumerate(index.units)}
         self.buffers = {buffer: number for number, buffer in enumerate(index.buffers)}
+        self.events = {event: number for number, event in enumerate(index.events())}
         self.dice = random.Random(ways.seed)
         self.bits = histogram_bits(system)
         self.stat_size = at.T_BUCKETS + ((at.OCTAVES + 2) << self.bits)
@@ -120,7 +121,7 @@ class _Builder:
 
     def _raises(self) -> None:
         """What every event raises: rows as their number, units as -1 - number, then its flags, then buffers."""
-        targets: dict[Event, list[int]] = {event: [] for event in self.index.events()}
+        targets: dict[Event, list[int]] = {event: [] for event in self.events}
         rows = {row: number for number, row in enumerate(self.index.rows)}
         for event, begun in self.system.graph.begun_by.items():
             for body in begun:
@@ -139,7 +140,13 @@ class _Builder:
                 targets[event] = [*targets[event], *first] if cancels else [*first, *targets[event]]
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
-        self.words[at.CHAIN_SIZE] = 64 * (len(self.units) + len(self.buffers)) + 1024
+        spilled = sum(
+            items
+            for feeds in self.system.graph.feeds.values()
+            for buffer, items in feeds
+            if buffer in self.system.graph.heeded
+        )
+        self.words[at.CHAIN_SIZE] = 64 * (len(self.units) + len(self.buffers)) + 1024 + spilled
         self.words[at.CHAIN] = self._put([0] * self.words[at.CHAIN_SIZE])
         self.words[at.ENDED] = self._put([0] * len(self.units))
         widest = max(map(len, targets.values()), default=0)
@@ -151,7 +158,7 @@ class _Builder:
         items += [buffer.depth for buffer in self.system.buffers]
         at_once = (
             64
-            + 4 * max(items, default=0)
+            + (4 + 2 * widest * bool(spilled)) * max(items, default=0)
             + guards
             + 2 * len(self.flags)
             + 2 * widest
@@ -217,6 +224,7 @@ class _Builder:
             inside=0, each=buffer.asks_each or 0, count=0, overwrites=buffer.overwrites,
             state=at.RESTS if drain.kind == "isr" else at.SERVED,  # a step looks by itself, and a unit at once
             unit=self.units[drain.name] if isinstance(drain, Unit) and not drain.asked_at else -1,
+            spills=self.events[buffer.lost] if buffer.name in self.system.graph.heeded else -1,
             into=self.buffers[buffer.room_in] if buffer.room_in else -1,
             behind=next((self.buffers[each.name] for each in self.system.buffers if each.room_in == buffer.name), -1),
             stats=self.stats[f"{buffer.thing}.time"],

@@ -12,24 +12,34 @@ from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
 
+@kernel(inline=True)
+def spill(m: Ints, log: Ints, number: int) -> int:
+    """One more is about to be put into a buffer: where that is full, one is lost. The event of that; -1: none is."""
+    buffer = m[BUFFERS] + number * BUFFER_SIZE
+    if m[buffer + Q_HELD] != m[buffer + Q_DEPTH]:
+        return -1
+    m[buffer + Q_LOST] += 1
+    if m[buffer + Q_OVERWRITES]:
+        write(m, log, ITEM_OVER, number, drop(m, buffer))
+        if m[buffer + Q_INSIDE] > 0:
+            m[buffer + Q_INSIDE] -= 1
+    else:
+        write(m, log, ITEM_LOST, number, m[NOW])
+    return m[buffer + Q_SPILLS]
+
+
 @kernel(inline=True, apart=True)
 def put(m: Ints, log: Ints, number: int) -> int:
-    """Put one into a buffer, or lose it; the event that follows at once, -1 where none does."""
+    """Put one into a buffer where there is room; the event that follows at once, -1 where none does."""
     buffer, now = m[BUFFERS] + number * BUFFER_SIZE, m[NOW]
     if m[buffer + Q_QUIET_MOST] >= 0:
         set_next(
             m, m[N_UNITS] + m[N_SOURCES] + number,
             now + draw_cost(m, m[buffer + Q_QUIET_LEAST], m[buffer + Q_QUIET_MOST]),
         )  # fmt: skip
-    if m[buffer + Q_HELD] == m[buffer + Q_DEPTH]:
-        m[buffer + Q_LOST] += 1
-        if not m[buffer + Q_OVERWRITES]:
-            write(m, log, ITEM_LOST, number, now)
-            return -1
-        write(m, log, ITEM_OVER, number, drop(m, buffer))
-        if m[buffer + Q_INSIDE] > 0:
-            m[buffer + Q_INSIDE] -= 1
     held = m[buffer + Q_HELD]
+    if held == m[buffer + Q_DEPTH]:
+        return -1
     place = m[buffer + Q_HEAD] + held
     if place >= m[buffer + Q_DEPTH]:
         place -= m[buffer + Q_DEPTH]

@@ -50,6 +50,8 @@ def _pulses(lanes: Lanes, event: Event) -> list[tuple[int, int]]:
 
 def event_instants(lanes: Lanes, event: Event) -> list[int]:
     """When an event happens in the lanes."""
+    if event.kind == "buffer":
+        return lanes.lost.get(event.thing, [])
     if event.moment not in ("start", "end"):
         return lanes.marks.get(event, [])
     instants = [begin if event.moment == "start" else end for begin, end in lanes.bodies.get(event.thing, [])]

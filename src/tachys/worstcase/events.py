@@ -133,7 +133,7 @@ class Events:
 
     def asks(self, event: Event) -> Curve:
         """The events of a line in windows that begin while no routine waits."""
-        return self.requests(self.system.buffer(event.name), idle=True) if event.kind == "buffer" else self.curve(event)
+        return self.requests(self.system.buffer(event.name), idle=True) if event.requests else self.curve(event)
 
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""

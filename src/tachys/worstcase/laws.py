@@ -357,10 +357,12 @@ class BufferLaw(Law):
         return False
 
     def curve(self, curves: Curves, event: Event) -> Curve:
-        """As often as what has come is worth a request."""
+        """As often as what has come is worth a request; losses at most as it is put, where there are any."""
+        if not self.node.overruns and event == self.node.lost:
+            return sum_of([])
         if curves.tangled(self.node.thing):
             return Unbounded(f"{self.node.thing} feeds itself round a chain")
-        return curves.requests(self.node, idle=False)
+        return curves.requests(self.node, idle=False) if event.requests else curves.sets(event.thing) or sum_of([])
 
     def loses(self, found: Finished) -> str | None:
         """An item that finds it full."""
@@ -368,8 +370,9 @@ class BufferLaw(Law):
         return bounds.reason if bounds.lost else None
 
     def delay(self, found: Finished, event: Event) -> Figure:
-        """A request follows from several items."""
-        return Figure(0, None, reason=f"a request of {self.node.thing} follows from no single event")
+        """A request follows from several items, and a loss from how many are in."""
+        what = "a request" if event.requests else "a loss"
+        return Figure(0, None, reason=f"{what} of {self.node.thing} follows from no single event")
 
     def span(self, found: Finished, event: Event) -> Figure:
         """How long an item is in it."""

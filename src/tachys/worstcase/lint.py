@@ -35,7 +35,7 @@ def _long_routines(found: Bounds) -> Found:
     curve = found.reach.events.curve
     gaps = {}
     for isr in system.isrs:  # a buffer asks once, however long its routine lets it wait
-        marks = [curve(event).least_span(isr.pending + 1) for event in isr.on if event.kind != "buffer"]
+        marks = [curve(event).least_span(isr.pending + 1) for event in isr.on if not event.requests]
         gaps[isr.name] = min(marks, default=LONGEST_PS)
     for isr in system.isrs:
         for other in system.isrs[isr.rank + 1 :]:

@@ -558,7 +558,7 @@ def _before_loop(system: System) -> frozenset[Event]:
     if system.startup is not None:
         found |= {system.startup.start, system.startup.end}
     bodies = [(body.thing, {body.start, body.end}) for body in (*system.units, *system.isrs)]
-    bodies += [(buffer.thing, {buffer.event}) for buffer in system.buffers]
+    bodies += [(buffer.thing, {buffer.event, buffer.lost}) for buffer in system.buffers]
     grown = True
     while grown:
         grown = False

@@ -22,25 +22,30 @@ MOST_DEPTH = 10**6
 
 
 def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> BuffersOnPaper:
-    """What is ``found`` of the system in which no run takes more items, and no put blocks longer, than bounds say."""
+    """What is ``found`` of the system in which no run takes more items, no put blocks longer, than bounds say, and no
+    buffer loses an item of which bounds say that it loses none.
+    """
     if not system.buffers:
         return found(system)
     caps = {name: _drain_of(drain).most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
     items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
     blocks = _blocks(system, None)
-    least = dict(items)
+    least, spilling = dict(items), frozenset[str]()
     for turn in range(MOST_TURNS):
-        paper = found(_with(system, items, blocks))
+        paper = found(_with(system, items, blocks, spilling))
         taken = {name: paper.bounds(paper.system.buffer(name)).taken for name in caps}
         wanted = {name: min(cap, max(items[name], taken[name])) for name, cap in caps.items()}
         longer = {each: max(blocks[each], most) for each, most in _blocks(paper.system, paper).items()}
         if wanted == items and longer == blocks:
-            return paper
-        if wanted == items:
+            spills = {name for name in system.graph.heeded if paper.bounds(paper.system.buffer(name)).lost}
+            if spills <= spilling:
+                return paper
+            items, blocks, spilling = least, _blocks(system, None), spilling | spills
+        elif wanted == items:
             items, blocks = least, longer
         else:
             items = wanted if turn < MOST_TURNS - 2 else caps
-    return found(_with(system, caps, dict.fromkeys(blocks, LONGEST_PS)))
+    return found(_with(system, caps, dict.fromkeys(blocks, LONGEST_PS), frozenset(system.graph.heeded)))
 
 
 def _drain_of(drain: Unit | Isr | Step) -> Drain:
@@ -49,8 +54,10 @@ def _drain_of(drain: Unit | Isr | Step) -> Drain:
     return drain.drains
 
 
-def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, int], int]) -> System:
-    """The system in which each drain takes at most so many, and each put blocks at most so long."""
+def _with(
+    system: System, items: dict[str, int], blocks: dict[tuple[str, int], int], spilling: frozenset[str]
+) -> System:
+    """The system in which each drain takes at most so many, each put blocks at most so long, these buffers spill."""
 
     def act(step: Step, place: int, each: Act) -> Act:
         if isinstance(each, Drain):
@@ -65,10 +72,12 @@ def _with(system: System, items: dict[str, int], blocks: dict[tuple[str, int], i
         isr.draining(replace(isr.drains, items=_up_to(isr.drains.items, items[isr.drains.buffer])))
         for isr in system.isrs
     )  # fmt: skip
+    proved = set(system.graph.heeded) - spilling
+    buffers = tuple(replace(buffer, overruns=buffer.name not in proved) for buffer in system.buffers)
     if system.loop is None:
-        return replace(system, isrs=isrs)
+        return replace(system, isrs=isrs, buffers=buffers)
     steps = tuple(replace(step, acts=tuple(act(step, *each) for each in enumerate(step.acts))) for step in system.steps)
-    return replace(system, isrs=isrs, loop=replace(system.loop, steps=steps))
+    return replace(system, isrs=isrs, buffers=buffers, loop=replace(system.loop, steps=steps))
 
 
 def _up_to(known: Range, most: int) -> Range:

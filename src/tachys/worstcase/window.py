@@ -30,10 +30,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part
+from tachys.model.events import Event
 from tachys.model.nodes import Core
 from tachys.model.quantities import Range
 from tachys.model.system import System
-from tachys.worstcase.arrivals import NoBound, most_before
+from tachys.worstcase.arrivals import Never, NoBound, most_before
 from tachys.worstcase.blocking import after_body, body_most
 from tachys.worstcase.result import IsrBounds, Within
 from tachys.worstcase.workload import Search, WindowTooLong, Workload
@@ -123,7 +124,7 @@ class _Window:
         self.worst_moment = {name: _Worst() for name, _ in self.line.isr.moments}
         self.pending_needed = 1
         # a buffer asks once, and again only after the run
-        self._marks = [each for each in self.line.inputs if not each.event.startswith("buffer.")]
+        self._marks = [each for each in self.line.inputs if not Event(each.event).requests]
         self._search = Search()
         # the request of a buffer is raised while its routine rests, or as that ends: then nothing more urgent waits
         self._asked_once = (
@@ -197,7 +198,7 @@ class _Window:
         stock = [
             [each.cost, most_before(each.curve, length)] for each in sorted(line.inputs, key=lambda each: -each.cost)
         ]
-        total = sum(count for _, count in stock)
+        total = sum(count for _, count in stock) or 1  # of what never comes: as late as one would be served
         for count in range(total):
             left, parts = count, []
             for cost, most in stock:
@@ -211,11 +212,15 @@ class _Window:
                 parts.append(Part(what, who, line.isr.nth.among(count), line.isr.longer))
             yield parts
 
+    def _came(self, count: int) -> int:
+        """How long after the window has opened an activation comes at least."""
+        return 0 if isinstance(self.line.curve, Never) else self.line.curve.least_span(count)
+
     def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
         """Offer the ``count``-th activation; the instant of its acceptance at the latest."""
         line, load = self.line, self.load
         accepted, first = self._until_first(self.blocker.total + sum(part.total for part in ahead), earlier)
-        came = line.curve.least_span(count)
+        came = self._came(count)
 
         def parts(until: int, own: list[Part]) -> tuple[Part, ...]:
             """What it is made of; counted again when it is asked for."""
@@ -284,5 +289,5 @@ class _Window:
         parts += ahead
         parts.append(Part("own entry", who, 1, 0, self.core.entry.most))
         parts += own
-        parts.append(Part("came after the window opened", who, 1, -self.line.curve.least_span(count)))
+        parts.append(Part("came after the window opened", who, 1, -self._came(count)))
         return tuple(part for part in parts if part.total)

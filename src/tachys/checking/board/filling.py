@@ -142,7 +142,13 @@ def fill(
         return None
     first, each, most = (0, 0, 1) if isinstance(drain, Unit) else _copies(drain)
     at_rest = isinstance(drain, Unit) and not asked  # it takes what comes at once
+    bodies, merged = shown.bodies.get(drain.thing), several(drain.thing)
+    if bodies is not None and bodies.cut_begin and not len(bodies.start):
+        return None  # it seems to run all the time, and may well be several runs
     ends = None if asked else shown.instants.get(drain.end)
+    if len(merged) and merged[0] not in starts:  # what had begun before the capture may be several that begin within it
+        until = FAR if ends is None or not len(ends) else int(ends[0])
+        puts = puts[puts > until + resolution]
     known = starts if ends is None else _ends_of(starts, ends)
     run, lost, levels, least, taken = _play(
         puts,
@@ -155,7 +161,7 @@ def fill(
         resolution,
         at_rest,
         buffer.overwrites,
-        np.isin(starts, several(drain.thing)),
+        np.isin(starts, merged),
         *(_more_moved(other) if mover is not None else _more_fed(buffer, several)),
     )
     return Filled(buffer, puts, starts, known, run, lost, levels, least, taken)

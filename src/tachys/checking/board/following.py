@@ -88,7 +88,7 @@ def _hidden(board: Measurement, hop: Link) -> Delays | None:
     bodies = board.shown.bodies.get(hop.after.thing)
     if bodies is None:
         return None
-    count = min(len(bodies.ended), len(runs.latency.at)) if not bodies.cut_begin else len(bodies.ended) - 1
+    count = min(len(bodies.ended), len(runs.latency.at)) if not bodies.cut_begin else max(0, len(bodies.ended) - 1)
     ends = bodies.ended[-count:] if bodies.cut_begin and count else bodies.ended[:count]
     return Delays(runs.latency.at[:count], ends - runs.latency.at[:count], relative=True)
 

@@ -106,6 +106,8 @@ def match(
     lost_count = int((sure & (fate == LOST)).sum())
     if longest is not None and not takes_all:
         hanging, perhaps = _hanging(at, by, runs, leads, longest)
+        if len(runs):  # what came as the last run was accepted may have a run behind the end of the capture
+            lost_count -= int((sure & (fate == LOST) & hanging & (at >= runs[-1] - longest[-1])).sum())
         sure &= ~hanging
         if len(at):  # a run behind such an event may be the one that served it
             before = place_of(at, runs, behind=True) - 1

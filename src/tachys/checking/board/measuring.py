@@ -110,7 +110,13 @@ class Measurement:
 
     def wanted_before(self, buffer: str, instant: int) -> tuple[Thing, int]:
         """(who drains a buffer, since when it was wanted at an instant)."""
-        return self.system.graph.drain[buffer].thing, self.buffers[buffer].wanted_before(instant)
+        filled = self.buffers.get(buffer)
+        return self.system.graph.drain[buffer].thing, instant if filled is None else filled.wanted_before(instant)
+
+    def lost_items(self, buffer: str) -> Instants | None:
+        """When items of a buffer were lost: as a line tells, or as it surely follows; None where nothing tells."""
+        told, filled = self.events(f"buffer.{buffer}.lost"), self.buffers.get(buffer)
+        return told if told is not None or filled is None else filled.lost
 
     @property
     def switched_on(self) -> int | None:

@@ -73,11 +73,13 @@ class Overfull:
 
 def overfull(board: Measurement) -> Iterator[Overfull]:
     """The buffers that hold more than the bounds allow, or lose what they never should."""
-    for name, filled in board.buffers.items():
-        bound, lost = board.paper.buffers[name], len(filled.lost)
-        if lost and not bound.lost:
-            at = int(filled.lost[0])
-            yield Overfull(name, True, 0, lost, filled.wanted_before(at), at)
+    for name, bound in board.paper.buffers.items():
+        filled, lost = board.buffers.get(name), board.lost_items(name)
+        if lost is not None and len(lost) and not bound.lost:
+            at = int(lost[0])
+            yield Overfull(name, True, 0, len(lost), board.wanted_before(name, at)[1], at)
+        elif filled is None:
+            continue
         elif bound.level is not None and filled.deepest > bound.level:
             at = filled.deepest_at
             yield Overfull(name, False, bound.level, filled.deepest, filled.wanted_before(at), at)

@@ -87,8 +87,8 @@ class BoardSeen:
             paired = board.units[name].paired
             return None if paired is None or not paired.judged else (paired.lost, len(paired.lost))
         if thing.kind == "buffer":
-            filled = board.buffers.get(name)
-            return None if filled is None else (filled.lost, len(filled.lost))
+            lost = board.lost_items(name)
+            return None if lost is None else (lost, len(lost))
         if thing.kind == "flag":
             flag = board.flags.get(name)
             return None if flag is None else (flag.overwritten, len(flag.overwritten))

@@ -286,6 +286,8 @@ def _weigh_rate(found: Evidence, line: Line, starts: Instants, event: Event, exp
         words = f"on average every {every}, at most every {time_in_words(round(1 / high))} in the model"
         found.weigh(-min(_AT_MOST, _FAULT * log(rate / high) / room), words)
         return
+    if not high:
+        return  # on paper it never comes: nothing is known of how often it would
     least = max(low, high / 60)
     wide = log(max(1.0, high / least)) + 2 * room
     if rate >= least * (1 - room):

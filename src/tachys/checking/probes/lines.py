@@ -20,7 +20,10 @@ _WIDE = 8  # samples: how wide all others must be for that
 
 @dataclass(frozen=True, slots=True)
 class Bodies:
-    """Stretches from start[k] to end[k] ps, in order; the first may have begun before the capture, the last go on."""
+    """Stretches from start[k] to end[k] ps, in order; the first may have begun before the capture, the last go on.
+
+    Of one that is both, so that its line never moves, there is none, and it is cut at both ends.
+    """
 
     start: Instants
     end: Instants
@@ -122,6 +125,6 @@ def stretches(line: LineReading, capture: Capture) -> Bodies:
     return Bodies(
         np.maximum(line.at[good], capture.begin),
         ends[good],
-        cut_begin=bool(good[0]) and bool(active[0]),
-        cut_end=bool(good[-1]) and bool(active[-1]),
+        cut_begin=bool(active[0]) and bool(good[0] or len(line.at) == 1),
+        cut_end=bool(active[-1]) and bool(good[-1] or len(line.at) == 1),
     )
