@@ -139,6 +139,9 @@ def _show_isrs(found: Bounds) -> None:
     table(columns, [_isr_row(found, name) for name in sorted(found.isrs, key=lambda name: not found.isrs[name].lost)])
     for reason, names in _by_reason(found).items():
         say(f"{', '.join(f'isr.{name}' for name in names)}: unbounded, {reason}.")
+    never = [isr.thing for isr in found.system.isrs if found.reach is not None and found.reach.never(isr.on)]
+    if never:
+        say(f"On paper no item is lost that would make it run: {', '.join(never)}, as late as it would be.")
 
 
 def _show_inner(found: Bounds) -> None:

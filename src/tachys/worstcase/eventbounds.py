@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
@@ -10,6 +11,7 @@ from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Step
 from tachys.model.system import System
+from tachys.worstcase.arrivals import Never
 from tachys.worstcase.events import Events
 from tachys.worstcase.gaps import Gaps
 from tachys.worstcase.laws import law_of
@@ -31,6 +33,10 @@ class EventBounds:
     def gap(self, event: str) -> int | None:
         """The longest time in ps from any instant to the next such event; None: no such time is known."""
         return self._gaps.within.get(Event(event))
+
+    def never(self, events: Iterable[Event]) -> bool:
+        """Whether none of some events ever comes."""
+        return all(isinstance(self.events.curve(event), Never) for event in events)
 
     @cached_property
     def later(self) -> EventBounds:
