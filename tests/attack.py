@@ -14,6 +14,7 @@ FULL = 3_000_000  # from here on all have some
 INSIDE = 100_000_000  # from here on routines do more each n-th time; less that the seed of what they stand in
 
 MEETING = 200_000_000  # from here on steps poll several flags; less that the seed of what they stand in
+TICKING = 1_000_000_000  # from here on steps are due by ticks; less that the seed of what they stand in
 SPILLING = 600_000_000  # from here on something hangs on losses of buffers; less that the seed of what they stand in
 
 
@@ -748,6 +749,22 @@ class Spilling(Attack):
         return model
 
 
+class Ticking(Attack):
+    """A model of another attack, steps of which are due with each so many-th of an event."""
+
+    def ticking(self, model):
+        """That model."""
+        known = [f"source.{name}" for name in model["source"]]
+        known += [f"isr.{name}.{self.one('start', 'end')}" for name in model["isr"]]
+        known += [f"unit.{name}" for name in model.get("unit", {})]
+        known += [f"step.{name}.{self.one('start', 'end')}" for name in model.get("step", {})]
+        for step in model.get("step", {}).values():
+            if "polls" not in step and "drains" not in step and self.chance(0.5):
+                step["every"] = {"n": self.one(1, 2, 2, 3, 5, 20), "of": self.dice.choice(known)}
+                step["rearm"] = self.one("grid", "grid", "skip", "now")
+        return model
+
+
 def flags_of(model):
     """The flags that steps look at."""
     polled = (step.get("polls", []) for step in model.get("step", {}).values())
@@ -761,6 +778,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= TICKING:
+        return Ticking(seed).ticking(attack(seed - TICKING))
     if seed >= SPILLING:
         return Spilling(seed).spilling(attack(seed - SPILLING))
     if seed >= MEETING:

@@ -138,7 +138,13 @@ def overrun(seed, blocks, *, line):
         bytes_.append(now)
     store = Store("rx", 3, bytes_)
     over = Routine("over", 1, (), (4_200_000, 5_800_000), spilt="rx")
-    parse = Task("parse", (Burns((21 * US, 29 * US)), Empties("rx", 3, (10_500_000, 13_500_000)),))
+    parse = Task(
+        "parse",
+        (
+            Burns((21 * US, 29 * US)),
+            Empties("rx", 3, (10_500_000, 13_500_000)),
+        ),
+    )
 
     def lines(truth):
         lost = [time for who, time in truth.lost if who == "rx"]

@@ -112,7 +112,10 @@ class Latch:
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """A timer in software: set going at ``starts``, or at once and ever again, it is done after n ends of ``of``."""
+    """A timer in software: set going at ``starts``, or at once and ever again, it is done after n ends of ``of``.
+
+    It sets status bits then, and ``puts`` one into a store.
+    """
 
     name: str
     of: str
@@ -120,6 +123,7 @@ class Tally:
     starts: Sequence[int] = ()
     repeats: bool = False
     sets: tuple[str, ...] = ()
+    puts: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -585,6 +589,8 @@ class Machine:
             self._since[tally.name] = self._now if tally.repeats else None
             self.truth.tallied.append((tally.name, since, self._now))
             self._flags.update(tally.sets)
+            if tally.puts is not None:
+                self._put(self._stores[tally.puts])
             for index, routine in enumerate(self.plan.routines):
                 if routine.tally == tally.name:
                     self._raise(index)

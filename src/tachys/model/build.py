@@ -14,7 +14,7 @@ from tachys.model.flags import as_names, note_lone_flags, polled_by
 from tachys.model.names import STARTUP
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
 from tachys.model.nodes import Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
-from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Range
+from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Duration, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
     AllTable,
@@ -326,7 +326,7 @@ def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: Cloc
     if table.polls not in (None, [], "") and not polled_by(table):
         report.complain((*path, "polls"), "names no flag", 'write all = ["a", "b"], or leave polls out')
     every = None
-    if table.every is not None:
+    if isinstance(table.every, Duration):  # by ticks it is due as what counts them says
         least, nominal, most = clocks.exact(table.every, (*path, "every"))
         every = Period(nominal, max(least, Fraction(1)), most)
     return Step(

@@ -21,6 +21,7 @@ from tachys.model.places import KeyPath, key_lines
 from tachys.model.report import Reporter
 from tachys.model.schema import ModelFile
 from tachys.model.system import System
+from tachys.model.ticks import with_ticks
 
 LARGEST_MODEL = 4 * 2**20
 MOST_THINGS = {
@@ -162,7 +163,8 @@ class _Reading:
         base, anew = self.text.base() if self._moves_clocks() else None, list[str]()
         if base is not None:
             tables, anew = set_anew(base, tables, self.layers)
-        system = build(tables, Reporter(self.complain, self.place))
+        report = Reporter(self.complain, self.place)
+        system = build(with_ticks(tables, report), report)
         if base is None or self.problems:
             return system
         more = remarks_of(base, system, merged, self.layers, anew, Place(self.text.file))

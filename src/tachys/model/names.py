@@ -18,6 +18,7 @@ Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
 _NAMED = ("clock", "source", "unit", "isr", "flag", "buffer", "step", "need")
 BODIES = ("unit", "isr", "step")
+_TICKS = "-ticks"  # behind the name of a step: what counts those by which it is due
 STARTUP = "startup"  # a table of its own, and the name of the step that it makes
 
 
@@ -40,7 +41,24 @@ def event_names(raw: Mapping[str, Any]) -> list[str]:
                 events.append(f"unit.{name}")
             if section == "isr":
                 events += [f"isr.{name}.{moment}" for moment in _moments(table_of(raw, section)[name])]
+            if section == "step" and isinstance(table_of(raw, section)[name].get("every"), dict):
+                timer = f"unit.{ticks_of(name)}"
+                events += [timer, f"{timer}.start", f"{timer}.end"]
     return [*events, *(f"buffer.{name}.lost" for name in table_of(raw, "buffer"))]
+
+
+def ticks_of(step: str) -> str:
+    """The name of what counts the ticks by which a step is due."""
+    return f"{step}{_TICKS}"
+
+
+def due_by_ticks(unit: str, steps: Mapping[str, Any]) -> str | None:
+    """The step whose ticks a unit counts; None if it is a unit of its own."""
+    step = unit.removesuffix(_TICKS)
+    counts = (
+        unit.endswith(_TICKS) and isinstance(steps.get(step), Mapping) and isinstance(steps[step].get("every"), Mapping)
+    )
+    return step if counts else None
 
 
 def _moments(table: Mapping[str, Any]) -> list[str]:
@@ -125,6 +143,11 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
             yield from ((("unit", name, "counts"), event, events, "event") for event in _as_list(counts.get("of")))
         for event in _as_list(table.get("cancelled_by")):
             yield ("unit", name, "cancelled_by"), event, events, "event"
+    for name, table in table_of(raw, "step").items():
+        if isinstance(table.get("every"), dict):
+            yield from (
+                (("step", name, "every"), event, events, "event") for event in _as_list(table["every"].get("of"))
+            )
     yield from _buffer_references(raw, events, buffers)
     for name, table in table_of(raw, "isr").items():
         if isinstance(table.get("cost"), dict):

@@ -304,7 +304,7 @@ class StepTable(PartTable):
     """One step of the loop; ``then``: its parts after its own."""
 
     polls: str | list[str] | AllTable = []
-    every: PositiveTime | None = None
+    every: PositiveTime | CountTable | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
     sleep: bool | SleepTable = False
     sets: Names = []

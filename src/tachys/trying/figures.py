@@ -60,7 +60,8 @@ def movable(tables: Mapping[str, Any], system: System) -> list[Movable]:
         found += _ranged(f"unit.{name}.takes", table.get("takes"), steady=False)
     for key, table in _bodies(tables, "step"):
         found += _ranged(f"{key}.pause", table.get("pause"), steady=False)
-        found += _ranged(f"{key}.every", table.get("every"), up=False, steady=False)
+        if not isinstance(table.get("every"), Mapping):  # a number of ticks is no time
+            found += _ranged(f"{key}.every", table.get("every"), up=False, steady=False)
     core: list[Movable] = []
     for key in ("entry", "exit", "chain", "wake"):
         core += _ranged(f"core.{key}", tables.get("core", {}).get(key))

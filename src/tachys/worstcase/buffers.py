@@ -322,6 +322,8 @@ class BuffersOnPaper:
         assert step.drains is not None
         drains, asked = step.drains, step.asked_by is not None
         look = self._look(step)
+        if asked and feed.least_span(2) > 2 * _most(look):  # the look before an item that finds none in found nothing
+            look = _needed(self.windows.looks(step, 1, found=False))
         below = _before_it_asks(buffer, feed) if asked else 0
         asks = self._until_asked(buffer, below)
         taken = below + feed.most_within(_most(look))

@@ -137,10 +137,11 @@ class LoopWindows:
         """From the start of a step to the end of these, its first acts."""
         return self.stretch(sum(act.takes.least for act in acts), self._own(step, acts=acts), within=step)
 
-    def looks(self, step: Step, rounds: int, more: Sequence[Act] = ()) -> Figure:
+    def looks(self, step: Step, rounds: int, more: Sequence[Act] = (), *, found: bool = True) -> Figure:
         """From a look of a step at its buffer, or time zero, to that so many rounds later, and through ``more`` acts.
 
-        With a timer: from one of its runs. From time zero on only if something can be put in before the loop runs.
+        ``found``: whether the first may have found something. With a timer: from one of its runs. From time zero on
+        only if something can be put in before the loop runs.
         """
         assert step.drains is not None
         then = self._own(step, acts=more)
@@ -153,7 +154,7 @@ class LoopWindows:
             again = [replace(part, count=part.count * turns) for part in late.parts]
             began = self.stretch(0, first, closed=True).parts if first else ()
             return summed(0, [*began, Part("period", step.thing, rounds, period), *again, *last.parts])
-        own = {each: self._own(each) for each in self._passed}
+        own = {each: self._own(each) if found or each is not step else [] for each in self._passed}
         why = next((parts for parts in (*own.values(), then) if isinstance(parts, str)), None)
         if why is not None:
             return Figure(0, None, reason=why)

@@ -27,6 +27,7 @@ from tachys.model.nodes import Counts, Isr, Source, Step, Unit
 from tachys.model.quantities import Range
 from tachys.stretches import place_of
 from tachys.worstcase.arrivals import source_curve
+from tachys.worstcase.result import BufferBounds, FlagBounds
 
 
 class Agreement(StrEnum):
@@ -210,6 +211,8 @@ def _counted(board: Measurement, unit: Unit, counts: Counts) -> Compared:
     """How many events lie between two ends of what repeats, or between its start and its end."""
     about, ends, of = unit.thing, board.events(unit.end), board.events(counts.of)
     paired, repeats = board.units[unit.name].paired, counts.repeats and not unit.on and not counts.cancelled_by
+    if ends is None and of is not None and repeats:
+        return _by_its_step(board, unit, counts, of)
     if ends is None or of is None or (paired is None and not repeats):
         return _not_shown(about, "counts", counts.n, counts.n, "no line shows what it counts, or its ends")
     off = board.resolution
@@ -229,6 +232,33 @@ def _counted(board: Measurement, unit: Unit, counts: Counts) -> Compared:
     measured = Measured(usual, usual, len(seen), 0)
     state = Agreement.REFUTES if wrong else Agreement.AGREES
     return Compared(about, "counts", counts.n, counts.n, measured, state, usual, usual, str(counts.of))
+
+
+def _by_its_step(board: Measurement, unit: Unit, counts: Counts, of: Instants) -> Compared:
+    """How many events lie between two starts of the step that each end makes run, where none is lost on paper."""
+    about, graph, paper = unit.thing, board.system.graph, board.paper
+    flags, buffers = graph.sets.get(unit.end, ()), [name for name, _ in graph.feeds.get(unit.end, ())]
+    ways: list[FlagBounds | BufferBounds] = [paper.flags[flag] for flag in flags]
+    ways += [paper.buffers[name] for name in buffers]
+    raised = (*flags, *(f"buffer.{name}" for name in buffers))
+    followers = [step for step in board.system.steps if raised and step.polls == raised]
+    starts = board.events(followers[0].start) if len(followers) == len(ways) == 1 else None
+    if starts is None or len(starts) < 3 or ways[0].reaction.most is None or _may_lose(ways[0]):
+        return _not_shown(about, "counts", counts.n, counts.n, "no line shows its ends")
+    behind = paper.reach.events.curve(counts.of).most_within(ways[0].reaction.most) if paper.reach else 0
+    before = place_of(of, starts, behind=True)
+    seen, turns = int(before[-1] - before[0]), len(starts) - 1
+    usual = int(np.median(np.diff(before)))
+    number = next((each for each in (counts.n, usual) if abs(seen - turns * each) <= behind + 2), None)
+    if number is None:
+        return _not_shown(about, "counts", counts.n, counts.n, "its step runs after no steady number of them")
+    state = Agreement.REFUTES if number != counts.n else Agreement.AGREES
+    return Compared(about, "counts", counts.n, counts.n, Measured(number, number, turns, 0), state, number, number,
+                    str(counts.of))  # fmt: skip
+
+
+def _may_lose(way: FlagBounds | BufferBounds) -> bool:
+    return way.overwritten if isinstance(way, FlagBounds) else way.lost
 
 
 def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:

@@ -23,7 +23,7 @@ from tachys.checking.compare.findings import likely_mistakes
 from tachys.checking.compare.rhythm import Rhythm
 from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
-from tachys.model.names import STARTUP
+from tachys.model.names import STARTUP, due_by_ticks
 from tachys.model.nodes import Isr, Source, Step
 
 MARK = "measured: "
@@ -114,6 +114,12 @@ class _Writer:
         """Write one figure, if it is one that stands in the file."""
         kind, name = figure.about.kind, figure.about.name
         if kind not in ("source", "unit", "isr", "step"):
+            return
+        due = due_by_ticks(name, self.document.get("step", {})) if kind == "unit" else None
+        if due is not None:
+            assert figure.measured is not None
+            steps: Any = self.document["step"]
+            self._set(steps[due]["every"], f"step.{due}.every", "n", figure.measured.most, figure)
             return
         startup = figure.about == f"step.{STARTUP}"
         where = STARTUP if startup else f"{kind}.{name}"
