@@ -112,7 +112,10 @@ class Graph:
                 self.causes[unit.thing] = (*self._fed_by[f"buffer.{unit.drains}"], *unit.asked_at)
                 for event in unit.asked_at:
                     self.asked_at[event].append(unit)
-        self.causes |= {buffer.thing: self._fed_by[buffer.thing] for buffer in buffers}
+        for buffer in buffers:  # what is moved on came into another before
+            mover = self.mover.get(buffer.name)
+            before = () if mover is None or mover.drains is None else self._fed_by[f"buffer.{mover.drains.buffer}"]
+            self.causes[buffer.thing] = (*self._fed_by[buffer.thing], *before)
         for step in steps:
             self.causes[step.thing] = tuple(dict.fromkeys(event for flag in step.polls for event in self.sets_of(flag)))
         self.sets: dict[Event, list[str]] = defaultdict(list)

@@ -485,6 +485,8 @@ def _envelope(curve: Curve) -> Curve:
 
 def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
     """The least spans in ps of 1, 2, … ``count`` events: all of :meth:`Curve.least_span` at once."""
+    if count < 1:
+        return np.zeros(0, np.int64)
     if isinstance(curve, Tightest):
         tightest_yet: NDArray[np.int64] = np.maximum.reduce([least_spans(each, count) for each in curve.curves])
         return tightest_yet
