@@ -47,7 +47,7 @@ from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.fixedpoint import Settled
-from tachys.worstcase.loop import LoopWindows
+from tachys.worstcase.loop import LoopWindows, set_after_look
 from tachys.worstcase.result import BufferBounds, UnitBounds
 
 MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
@@ -322,7 +322,8 @@ class BuffersOnPaper:
         assert step.drains is not None
         drains, asked = step.drains, step.asked_by is not None
         look = self._look(step)
-        if asked and feed.least_span(2) > 2 * _most(look):  # the look before an item that finds none in found nothing
+        duration = _needed(self.reach.steps[step.name].duration)
+        if asked and feed.least_span(2) > _most(look) + _most(duration):  # when one comes the run for another is over
             look = _needed(self.windows.looks(step, 1, found=False))
         below = _before_it_asks(buffer, feed) if asked else 0
         asks = self._until_asked(buffer, below)
@@ -333,7 +334,9 @@ class BuffersOnPaper:
             below + feed.most_within(_most(self._look(step, self._until_left(step, last)))) - (first - 1)
             for first, last in _batches(min(taken, drains.most))
         )
-        return self._drained(buffer, step, feed, level, taken, asks, [*look.parts])
+        cut = set_after_look(self.system, self.reach.isrs, self.system.graph.sets_of(f"buffer.{buffer.name}"))
+        before = [Part("before it was put", buffer.thing, 1, -min(cut, _most(look)))] if cut else []
+        return self._drained(buffer, step, feed, level, taken, asks, [*look.parts, *before])
 
     def _look(self, step: Step, more: list[Act] | None = None) -> Figure:
         """From a look of a step at its buffer to its next, and on through more that it does then."""

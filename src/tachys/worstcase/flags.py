@@ -7,13 +7,12 @@ from dataclasses import replace
 from operator import attrgetter
 
 from tachys.figures import Figure, Part, summed
-from tachys.model.events import Event
 from tachys.model.nodes import Step
 from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.events import Events
-from tachys.worstcase.loop import LoopWindows
+from tachys.worstcase.loop import LoopWindows, set_after_look
 from tachys.worstcase.result import FlagBounds, IsrBounds
 
 
@@ -27,7 +26,7 @@ def flag_bounds(
         return FlagBounds(flag, Figure(0, None, reason="no step is sure to look at it"), bool(setters), "it stays set")
     if not setters:
         return FlagBounds(flag, Figure(0, None, reason="nothing sets it"), False, "")
-    set_after = _set_after(isrs, setters)
+    set_after = set_after_look(system, isrs, setters)
     sets = events.sets(flag)
     assert sets is not None
     errand = events.rings.errands.get(flag)
@@ -63,7 +62,9 @@ def with_meeting(reach: EventBounds, windows: LoopWindows, step: Step) -> EventB
         gaps = [gap for event in graph.sets_of(flag) if (gap := known.gap(event)) is not None]
         if not gaps and not at_once:
             return Figure(0, None, reason=f'nothing is sure to set the flag "{flag}" too')
-        comes = windows.reaction(step, flag, _set_after(reach.isrs, graph.sets_of(flag)), passing=passing)
+        comes = windows.reaction(
+            step, flag, set_after_look(reach.system, reach.isrs, graph.sets_of(flag)), passing=passing
+        )
         if at_once or comes.most is None:
             return comes
         return summed(0, [Part("until it is set too", f"flag.{flag}", 1, min(gaps)), *comes.parts])
@@ -80,11 +81,6 @@ def with_meeting(reach: EventBounds, windows: LoopWindows, step: Step) -> EventB
         found[flag] = replace(_judged(flag, figure, sets, why), passing=later)
     bounds = replace(reach.steps[step.name], gap=longest("", False).most, again=longest("", True).most)
     return replace(reach, flags=reach.flags | found, steps=reach.steps | {step.name: bounds})
-
-
-def _set_after(isrs: dict[str, IsrBounds], setters: tuple[Event, ...]) -> int:
-    """How far into a window a flag is set: by hardware or a step at any instant, by a routine not before it ends."""
-    return min(isrs[event.name].until(event.moment).least if event.kind == "isr" else 0 for event in setters)
 
 
 def _judged(flag: str, figure: Figure, sets: Curve, again: str) -> FlagBounds:

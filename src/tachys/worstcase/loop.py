@@ -40,7 +40,7 @@ from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound, Staircase
 from tachys.worstcase.errands import Errand
 from tachys.worstcase.events import Events
-from tachys.worstcase.result import StepBounds
+from tachys.worstcase.result import IsrBounds, StepBounds
 from tachys.worstcase.rounds import least_round, own_least
 from tachys.worstcase.window import isr_bounds
 from tachys.worstcase.workload import Workload
@@ -569,6 +569,25 @@ def _before_loop(system: System) -> frozenset[Event]:
                 grown = True
     found |= {event for isr in system.isrs if isr.start in found for event in isr.inner}
     return frozenset(found)
+
+
+def set_after_look(system: System, isrs: dict[str, IsrBounds], setters: Sequence[Event]) -> int:
+    """How long after a look of the loop that finds nothing one of these comes at least, in ps.
+
+    Of hardware and of a step that may be at once; a routine begins after it, and what counts its ends ends with it.
+    """
+
+    def after(event: Event) -> int:
+        counted = event
+        while counted.kind == "unit" and counted.moment == "end" and system.unit(counted.name).counts is not None:
+            counts = system.unit(counted.name).counts
+            assert counts is not None
+            counted = counts.of
+            if counted == event:
+                return 0
+        return isrs[counted.name].until(counted.moment).least if counted.kind == "isr" else 0
+
+    return min((after(event) for event in setters), default=0)
 
 
 def _looked_at(step: Step) -> str:
