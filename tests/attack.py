@@ -14,7 +14,9 @@ FULL = 3_000_000  # from here on all have some
 INSIDE = 100_000_000  # from here on routines do more each n-th time; less that the seed of what they stand in
 
 MEETING = 200_000_000  # from here on steps poll several flags; less that the seed of what they stand in
-TICKING = 1_000_000_000  # from here on steps are due by ticks; less that the seed of what they stand in
+TICKING = (
+    1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
+)
 SPILLING = 600_000_000  # from here on something hangs on losses of buffers; less that the seed of what they stand in
 
 
@@ -762,6 +764,11 @@ class Ticking(Attack):
             if "polls" not in step and "drains" not in step and self.chance(0.5):
                 step["every"] = {"n": self.one(1, 2, 2, 3, 5, 20), "of": self.dice.choice(known)}
                 step["rearm"] = self.one("grid", "grid", "skip", "now")
+        for isr in model["isr"].values():
+            if not {"drains", "nth"} & isr.keys() and isr.get("serves") != "all" and self.chance(0.3):
+                isr["pause"] = self.span(60)
+                if isr.get("pending", 1) == 1 and self.chance(0.6):
+                    isr["clears_pending"] = True
         return model
 
 

@@ -194,7 +194,9 @@ class _Tokens:
                 if kind == at.ITEM_OVER and self.inside[number] and self.inside[number][0][0] == self.gone[number]:
                     self._out(number)
                 self.gone[number] += 1
-            if kind == at.LOST:
+            if kind == at.CLEARED:
+                self.superseded += self.queues["row", number].pop()
+            elif kind == at.LOST:
                 self._lose(self.queues["row", number].pop())
             elif kind == at.UNIT_LOST:
                 unit = system.units[number]

@@ -56,7 +56,7 @@ def routine(system, isr, came):
         isr.drains is not None and system.buffer(isr.drains.buffer).room_in is not None,
         isr.nth and More(isr.nth.n, isr.nth.first or isr.nth.n, pair(isr.nth.cost), isr.nth.sets),
         tuple((name, pair(place)) for name, place in isr.moments), event.name if event.kind == "unit" else None,
-        event.name if event.moment == "lost" else None,
+        event.name if event.moment == "lost" else None, pair(isr.pause) if isr.pause.most else None, isr.clears,
     )  # fmt: skip
 
 

@@ -80,7 +80,7 @@ class Routine:
     As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another; one that
     ``waits`` takes no more than find room there, and is not asked while none does. ``marks``: what it does so much CPU
     time after its first instruction. Its event is also the end of a ``tally``, or that one of the store ``spilt`` is
-    lost.
+    lost. After all that it ``spins`` by the clock, and one that ``forgets`` clears what waits for it as it ends.
     """
 
     name: str
@@ -100,6 +100,8 @@ class Routine:
     marks: tuple[tuple[str, tuple[int, int]], ...] = ()
     tally: str | None = None
     spilt: str | None = None
+    spins: tuple[int, int] | None = None
+    forgets: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -271,6 +273,7 @@ class _Frame:
     start: int = -1
     more: More | None = None
     marks: list[tuple[int, str]] = field(default_factory=list)
+    until: int = -1
 
     def edge(self) -> int:
         """CPU time from now to the next instant at which something about this body changes."""
@@ -352,6 +355,8 @@ class Machine:
                 self._start_mode("wake", self.plan.wake)
                 continue
             frame = self._stack[-1]
+            if frame.until >= 0:  # it looks at the clock, which went on while it was away
+                frame.cost = min(frame.cost, frame.done + max(0, frame.until - self._now))
             if frame.routine >= 0 and frame.start >= 0 and frame.marks and frame.marks[0][0] <= frame.done:
                 self.truth.marks.append((frame.marks.pop(0)[1], self._now))
                 continue
@@ -555,7 +560,15 @@ class Machine:
             frame.cost += longer
             frame.more = More(1, 1, sets=frame.more.sets if frame.more else ())
             return
+        if routine.spins is not None and frame.until < 0:
+            length = self._cost(routine.spins)
+            frame.until = self._now + length
+            frame.cost += length
+            if length:
+                return
         self._stack.pop()
+        if routine.forgets:
+            self._waiting[frame.routine].clear()
         self.truth.served.append(Served(routine.name, frame.event, frame.start, self._now, frame.cost))
         self._flags.update(routine.sets)
         if routine.puts is not None:

@@ -153,10 +153,23 @@ def _isrs(
             order=table.order,
             moves_to=filled.moves_to(path, table),
             moments=tuple(_moments(path, table, cost, clocks, report)),
+            pause=_pause(path, table, clocks, report),
+            clears=table.clears_pending,
         )
         drains, nth = filled.drain(path, table), _nth(path, table, clocks)
         isrs.append(isr.burning(isr.costs, drains, nth) if costs else isr)
     return tuple(isrs)
+
+
+def _pause(path: Path, table: IsrTable, clocks: ClockTree, report: Reporter) -> Range:
+    """How long a routine spins by the clock, behind its cost."""
+    beside = [key for key in ("drains", "nth") if getattr(table, key)] + ["serves"] * (table.serves == "all")
+    for key in ("pause", "clears_pending"):
+        if getattr(table, key) and beside:
+            report.complain((*path, key), f"not yet beside {beside[0]}", "leave one of them out")
+    if table.clears_pending and table.pending > 1:
+        report.complain((*path, "clears_pending"), "not yet beside pending", "one mark is cleared: leave pending out")
+    return ZERO if table.pause is None else clocks.cost(table.pause, (*path, "pause"))
 
 
 def _nth(path: Path, table: IsrTable, clocks: ClockTree) -> Nth | None:

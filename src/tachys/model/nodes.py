@@ -225,6 +225,8 @@ class Isr(Body):
     ``cost`` is that of any event, ``costs`` that of each event of ``on``, in the same order; of one that ``drains`` a
     buffer with what the items take, and with what each n-th run does more. ``moves_to``: the buffer into which it puts,
     as it ends, what it has drained. ``moments``: events within it, each so much CPU time after its first instruction.
+    After all that it spins for a ``pause`` by the clock, which ``cost`` and ``costs`` count as far as nothing is on top
+    of it. One that ``clears`` clears its own mark as it ends.
     """
 
     kind: ClassVar[str] = "isr"
@@ -243,11 +245,13 @@ class Isr(Body):
     moves_to: str | None = None
     nth: Nth | None = None
     moments: tuple[tuple[str, Range], ...] = ()
+    pause: Range = ZERO
+    clears: bool = False
 
     @property
     def costs_first(self) -> tuple[Range, ...]:
-        """The ``costs`` without what the items take that it drains, and what each n-th run does more."""
-        more = _more(self.drains, self.nth)
+        """The ``costs`` without what the items take that it drains, what each n-th run does more, and the pause."""
+        more = _more(self.drains, self.nth, self.pause)
         return tuple(Range(cost.least - more.least, cost.most - more.most) for cost in self.costs)
 
     @property
@@ -272,7 +276,7 @@ class Isr(Body):
 
     def burning(self, first: Sequence[Range], drains: Drain | None, nth: Nth | None) -> Isr:
         """The same routine with these ``costs_first``, draining like that, and each n-th run so much longer."""
-        costs = tuple(cost + _more(drains, nth) for cost in first)
+        costs = tuple(cost + _more(drains, nth, self.pause) for cost in first)
         return replace(self, cost=_spanned(costs), costs=costs, drains=drains, nth=nth)
 
     def draining(self, drains: Drain) -> Isr:
@@ -280,9 +284,10 @@ class Isr(Body):
         return self.burning(self.costs_first, drains, self.nth)
 
 
-def _more(drains: Drain | None, nth: Nth | None) -> Range:
-    """What items and an n-th run take beside the rest of a routine."""
-    return (ZERO if drains is None else drains.takes) + (ZERO if nth is None else nth.of_any)
+def _more(drains: Drain | None, nth: Nth | None, pause: Range) -> Range:
+    """What items, an n-th run and a pause take beside the rest of a routine: of a pause nothing, if others run then."""
+    taken = (ZERO if drains is None else drains.takes) + (ZERO if nth is None else nth.of_any)
+    return taken + Range(0, pause.most)
 
 
 def _spanned(costs: Sequence[Range]) -> Range:

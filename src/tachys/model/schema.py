@@ -247,6 +247,8 @@ class IsrTable(Table):
     puts: PutTable | None = None
     nth: NthTable | None = None
     moments: dict[str, TimeRange] = {}
+    pause: TimeRange | None = None
+    clears_pending: bool = False
     deadline: PositiveTime | None = None
 
 

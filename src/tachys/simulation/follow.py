@@ -135,6 +135,8 @@ def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints,
         found = _by_cause(records, asked, going, np.flatnonzero(told & (records.index == row)), empty())
     lost = _latest_before(asked, np.flatnonzero((records.kind == at.LOST) & (records.index == row)))
     found[np.isin(going, lost)] = LOST_ON_WAY
+    off = records.cause[(records.kind == at.CLEARED) & (records.index == row)]
+    found[(found == OPEN) & np.isin(records.time[going], off)] = SUPERSEDED
     return found
 
 

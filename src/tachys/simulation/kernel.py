@@ -306,6 +306,18 @@ def acceptable(m: Ints) -> bool:
 
 
 @kernel(inline=True)
+def find_best(m: Ints, number: int) -> None:
+    """A line no longer waits: if it was the best, the next that does is."""
+    if m[BEST] == number:
+        best, lines = number + 1, m[N_LINES]
+        line = m[LINES] + best * LINE_SIZE
+        while best < lines and m[line + L_HELD] == 0:
+            best += 1
+            line += LINE_SIZE
+        m[BEST] = best
+
+
+@kernel(inline=True)
 def push(m: Ints, log: Ints, number: int) -> None:
     """Clear a line's mark and put its body on the stack."""
     line = m[LINES] + number * LINE_SIZE
@@ -327,14 +339,8 @@ def push(m: Ints, log: Ints, number: int) -> None:
             head = 0
     m[line + L_HEAD] = head
     m[line + L_HELD] -= taken
-    if m[line + L_HELD] == 0 and m[BEST] == number:
-        best, lines = number + 1, m[N_LINES]
-        line += LINE_SIZE
-        while best < lines and m[line + L_HELD] == 0:
-            best += 1
-            line += LINE_SIZE
-        m[BEST] = best
-        line = m[LINES] + number * LINE_SIZE
+    if m[line + L_HELD] == 0:
+        find_best(m, number)
     m[DEPTH] = depth
     m[FRAME] = frame
     m[frame + B_LINE] = number
@@ -347,7 +353,7 @@ def push(m: Ints, log: Ints, number: int) -> None:
         buffer = m[BUFFERS] + m[line + L_DRAINS] * BUFFER_SIZE
         if m[m[ROWS] + m[frame + B_ROW] * ROW_SIZE + R_ASKED] or m[buffer + Q_STATE] == RESTS:
             m[buffer + Q_STATE] = SERVED
-    m[frame + B_NTH], m[frame + B_NEXT] = 0, NEVER
+    m[frame + B_NTH], m[frame + B_NEXT], m[frame + B_UNTIL] = 0, NEVER, -1
     if m[line + L_NTH]:
         m[frame + B_NTH] = m[line + L_NTH_IN] == 0
         m[line + L_NTH_IN] += m[line + L_NTH] - 1 if m[frame + B_NTH] else -1
@@ -425,6 +431,29 @@ def reach(m: Ints, log: Ints, frame: int) -> None:
 
 
 @kernel(inline=True)
+def pass_by(m: Ints, frame: int) -> None:
+    """The routine on top pauses: what others took meanwhile is over by the clock."""
+    left = max(0, m[frame + B_UNTIL] - m[NOW])
+    if m[frame + B_COST] - m[frame + B_DONE] > left:
+        lengthen(m, frame, m[frame + B_DONE] + left - m[frame + B_COST])
+
+
+@kernel(inline=True)
+def clear(m: Ints, log: Ints, number: int) -> None:
+    """A line that is no longer wanted is cleared, with all that waits on it."""
+    line = m[LINES] + number * LINE_SIZE
+    for _ in range(m[line + L_HELD]):
+        entry = m[line + L_ROOM] + 2 * m[line + L_HEAD]
+        row = m[ROWS] + m[entry + 1] * ROW_SIZE
+        m[row + R_WAITS] -= 1
+        m[row + R_CLEARED] += 1
+        write(m, log, CLEARED, m[entry + 1], m[entry])
+        m[line + L_HEAD] = m[line + L_HEAD] + 1 if m[line + L_HEAD] + 1 < m[line + L_SIZE] else 0
+    m[line + L_HELD] = 0
+    find_best(m, number)
+
+
+@kernel(inline=True)
 def end_routine(m: Ints, log: Ints) -> None:
     """(3) A body has ended, if it drains nothing more: flags, its end and all that raises; then the chain, or back."""
     now, frame = m[NOW], m[FRAME]
@@ -440,6 +469,12 @@ def end_routine(m: Ints, log: Ints) -> None:
         if more:
             lengthen(m, frame, more)
             return
+    if m[line + L_PAUSE_MOST] and m[frame + B_UNTIL] < 0:
+        length = draw_cost(m, m[line + L_PAUSE_LEAST], m[line + L_PAUSE_MOST])
+        m[frame + B_UNTIL] = now + length
+        if length:
+            lengthen(m, frame, length)
+            return
     stat, size = m[line + L_STATS], m[STAT_SIZE]
     observe(m, stat + size, now - event, 1)
     observe(m, stat + 2 * size, now - m[frame + B_START], 1)
@@ -448,6 +483,8 @@ def end_routine(m: Ints, log: Ints) -> None:
     write(m, log, LAST, m[frame + B_ROW], event)
     m[DEPTH] -= 1
     m[FRAME] = frame - m[FRAME_SIZE]
+    if m[line + L_CLEARS] and m[line + L_HELD]:
+        clear(m, log, number)
     for address in range(m[line + L_SETS], m[line + L_SETS_END]):
         set_flag(m, log, m[address])
     if m[line + L_MOVES] >= 0:
@@ -876,6 +913,8 @@ def core_acts(m: Ints, log: Ints) -> bool:
                     write(m, log, BACK, m[m[FRAME] + B_ROW] if m[DEPTH] else m[N_ROWS], m[NOW])
         frame = m[FRAME]
         if m[DEPTH] > 0:
+            if m[frame + B_UNTIL] >= 0:
+                pass_by(m, frame)
             if m[frame + B_START] >= 0 and m[frame + B_NEXT] <= m[frame + B_DONE]:
                 reach(m, log, frame)
             elif m[frame + B_START] >= 0 and m[frame + B_DONE] == m[frame + B_COST]:

@@ -53,11 +53,12 @@ SOURCE_SIZE = S_HELD + 1
 UNIT_SIZE = U_STATS + 1  # U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
  L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_NTH, L_NTH_IN, L_NTH_LEAST, L_NTH_MOST, L_NTH_INNER,
- L_MOMENTS, L_MOMENTS_END, L_STATS) = range(25)  # fmt: skip
+ L_MOMENTS, L_MOMENTS_END, L_PAUSE_LEAST, L_PAUSE_MOST, L_CLEARS, L_STATS) = range(28)  # fmt: skip
 LINE_SIZE = L_STATS + 1  # L_NTH: each so many-th run does more (0: none), the one after L_NTH_IN others next
 I_LEAST, I_MOST, I_INNER = range(3)  # of an event within a routine: so much CPU time after the first instruction
 INNER_SIZE = I_INNER + 1
-R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_ASKED, R_MEASURED, R_MEASURED_END = range(9)
+(R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_ASKED, R_CLEARED, R_MEASURED,
+ R_MEASURED_END) = range(10)  # fmt: skip
 ROW_SIZE = R_MEASURED_END + 1
 # P_ALL: it opens once all flags that it polls are set, P_ONCE: at time zero alone, P_ASKED: the buffer at whose request
 # it opens, P_TAKES: how many items it takes at once, or none
@@ -82,9 +83,10 @@ FLAG_SIZE = F_STATS + 1
 BUFFER_SIZE = Q_STATS + 1
 RESTS, ASKS, SERVED = range(3)
 # of the stack, the loop at the bottom
-(B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_NTH, B_NEXT, B_TIMES, B_HOLDS) = range(12)
+(B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_NTH, B_NEXT, B_UNTIL, B_TIMES,
+ B_HOLDS) = range(13)  # fmt: skip
 # B_NTH: it is an n-th run that has yet to do more (1), or has (2); B_NEXT: the CPU time of the next event within it, of
-# which the times lie at B_TIMES
+# which the times lie at B_TIMES; B_UNTIL: when its pause is over (-1: it has not begun)
 G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to the end of the body
 GUARD_SIZE = G_MOST + 1
 T_COUNT, T_HIGH, T_LOW, T_LEAST, T_MOST, T_BUCKETS = range(6)  # the sum is T_HIGH · 2^40 + T_LOW
@@ -112,7 +114,7 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
- ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF) = range(29)  # fmt: skip
+ ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF, CLEARED) = range(30)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 

@@ -241,7 +241,8 @@ class _Builder:
             sets_end=sets + len(isr.sets), guards=guards, guards_end=guards_end, body=0, over=0,
             drains=self.buffers[drains.buffer] if drains else -1, each_least=drains.each.least if drains else 0,
             each_most=drains.each.most if drains else 0, takes=drains.most if drains else 0,
-            moves=self.buffers[isr.moves_to] if isr.moves_to else -1, stats=self.stats[f"{isr.thing}.latency"],
+            moves=self.buffers[isr.moves_to] if isr.moves_to else -1, pause_least=isr.pause.least,
+            pause_most=isr.pause.most, clears=isr.clears, stats=self.stats[f"{isr.thing}.latency"],
             **self._inner(isr),
         )  # fmt: skip
 
@@ -277,8 +278,8 @@ class _Builder:
         first, end = self._measured(isr.thing) if isr.drains is None and isr.nth is None else (0, 0)
         return [
             at.record("R", line=number, least=cost.least, most=cost.most, pending=isr.pending, waits=0, lost=0,
-                      asked=isr.drains is not None and event == f"buffer.{isr.drains.buffer}", measured=first,
-                      measured_end=end)
+                      cleared=0, asked=isr.drains is not None and event == f"buffer.{isr.drains.buffer}",
+                      measured=first, measured_end=end)
             for cost, event in zip(isr.costs_first, isr.on, strict=True)
         ]  # fmt: skip
 

@@ -112,6 +112,14 @@ def losses(memory: at.Ints, index: Index) -> dict[str, int]:
     return found
 
 
+def cleared(memory: at.Ints, index: Index) -> dict[str, int]:
+    """How many events of each routine it has cleared itself, as it ended."""
+    found = dict.fromkeys(index.isrs, 0)
+    for number, (isr, _) in enumerate(index.rows):
+        found[isr] += int(memory[memory[at.ROWS] + number * at.ROW_SIZE + at.R_CLEARED])
+    return found
+
+
 def levels(memory: at.Ints, index: Index) -> dict[str, int]:
     """The most items that were in each buffer at once."""
     first = int(memory[at.BUFFERS])

@@ -58,6 +58,8 @@ def movable(tables: Mapping[str, Any], system: System) -> list[Movable]:
     found = [*work, *_sources(tables, system)]
     for name, table in _tables(tables, "unit"):
         found += _ranged(f"unit.{name}.takes", table.get("takes"), steady=False)
+    for name, table in _tables(tables, "isr"):
+        found += _ranged(f"isr.{name}.pause", table.get("pause"), steady=False)
     for key, table in _bodies(tables, "step"):
         found += _ranged(f"{key}.pause", table.get("pause"), steady=False)
         if not isinstance(table.get("every"), Mapping):  # a number of ticks is no time

@@ -43,7 +43,12 @@ def _errand(system: System, flag: str) -> Errand | None:
     ended = setters[0] if isr is None else isr.on[0]
     acts = list(waits.acts)
     places = [place for place, act in enumerate(acts) if isinstance(act, Wait) and act.flag == flag]
-    if len(places) != 1 or (isr is not None and len(isr.on) != 1) or ended.kind != "unit" or ended.moment != "end":
+    if (
+        len(places) != 1
+        or (isr is not None and (len(isr.on) != 1 or isr.clears))
+        or ended.kind != "unit"
+        or ended.moment != "end"
+    ):
         return None
     unit = system.unit(ended.name)
     if unit.counts is not None or unit.primed or len(unit.on) != 1 or unit.on[0].kind != "step":

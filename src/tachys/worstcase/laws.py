@@ -386,6 +386,11 @@ class IsrLaw(Law):
     losing: ClassVar[str] = "an activation"
     keeps_apart: ClassVar[bool] = True
 
+    @property
+    def in_rings(self) -> bool:
+        """One that clears its mark may lose the only token."""
+        return not self.node.clears
+
     def curve(self, curves: Curves, event: Event) -> Curve:
         """As its causes come, after their way, and as far apart as it costs."""
         isr, distance = self.node, self.apart(event)
@@ -400,7 +405,8 @@ class IsrLaw(Law):
 
     def least_way(self, moment: str) -> int:
         """An entry, and for its end its cost."""
-        return self.system.core.least_latency + (self.node.cost.least if moment == "end" else 0)
+        own = self.node.cost.least + self.node.pause.least
+        return self.system.core.least_latency + (own if moment == "end" else 0)
 
     @property
     def least_again(self) -> int:
@@ -415,7 +421,8 @@ class IsrLaw(Law):
     def gaps(self, gaps: Gaps, found: Finished) -> None:
         """Where its event is lost it runs nevertheless, for one that came before: it ends within its response."""
         isr, bounds = self.node, found.isrs[self.node.name]
-        for event in (isr.start, isr.end, *isr.inner):
+        # one that clears its mark may end with no run for what came meanwhile
+        for event in (isr.end,) if isr.clears else (isr.start, isr.end, *isr.inner):
             if event.moment != "nth":
                 gaps.after(event, isr.on, bounds.until(event.moment).most)
         if isr.nth is not None:

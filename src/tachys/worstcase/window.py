@@ -50,7 +50,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
     """
     isr = load.lines[rank].isr
     least_latency = system.core.least_latency
-    least_response = least_latency + isr.cost.least
+    least_response = least_latency + isr.cost.least + isr.pause.least
     window = _Window(system, load, rank)
     try:
         window.run()
@@ -63,20 +63,23 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
             isr.name,
             Figure(least_latency, None, reason=reason),
             Figure(least_response, None, reason=reason),
-            Figure(isr.cost.least, None, reason=reason),
-            lost=not alone,
+            Figure(isr.cost.least + isr.pause.least, None, reason=reason),
+            lost=not alone or isr.clears,
             lost_reason="" if alone else reason,
             pending_needed=1 if alone else None,
             inner={event.moment: endless for event in isr.inner},
         )
     lost = window.pending_needed > isr.pending and not alone
+    why = f"{window.pending_needed} can wait at once, {isr.pending} is remembered" if lost else ""
+    if isr.clears:
+        lost, why = True, "what comes while it runs is cleared as it ends"
     return IsrBounds(
         isr.name,
         window.worst_latency.figure(least_latency),
         window.worst_response.figure(least_response),
         span,
         lost=lost,
-        lost_reason=f"{window.pending_needed} can wait at once, {isr.pending} is remembered" if lost else "",
+        lost_reason=why,
         pending_needed=1 if alone else window.pending_needed,
         in_a_row=in_a_row,
         inner=inner,
@@ -156,7 +159,8 @@ class _Window:
 
     def span(self) -> Figure:
         """First to last instruction by the wall clock, with all that can be put on top."""
-        return self._span(Range(self.line.isr.cost.least, body_most(self.line.isr)))
+        isr = self.line.isr
+        return self._span(Range(isr.cost.least + isr.pause.least, body_most(isr)))
 
     def inner(self, moment: str) -> Within:
         """When an event within the routine comes."""
@@ -256,7 +260,7 @@ class _Window:
         self, count: int, parts: Callable[[int, list[Part]], tuple[Part, ...]], first: int, came: int
     ) -> None:
         isr, who = self.line.isr, self.line.isr.thing
-        own = [Part("own cost", who, 1, isr.cost.most - isr.longer)]
+        own = [Part("own cost", who, 1, isr.cost.most - isr.longer - isr.pause.most)]
         if isr.serves_all:
             own = [
                 Part("own cost", who, min(isr.pending, each.curve.most_within(first - came)), each.cost)
@@ -264,6 +268,8 @@ class _Window:
             ]
         if isr.serves_all or isr.in_all(count) > isr.in_all(count - 1):  # else one of the earlier ones does it
             own.append(Part("more at the end", who, 1, isr.longer))
+        if isr.pause.most:
+            own.append(Part("own pause", who, 1, isr.pause.most))
         for name, at in isr.moments:
             self._moment(self.worst_moment[name], at.most, count, parts, first, came)
         last = self._until_last(first, sum(part.total for part in own))

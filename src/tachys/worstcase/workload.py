@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from tachys.figures import Part
 from tachys.model.events import Event
-from tachys.model.nodes import Isr
+from tachys.model.nodes import Core, Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
@@ -27,7 +27,9 @@ from tachys.worstcase.arrivals import (
     Unbounded,
     exact_sum,
     least_spans,
+    sporadic,
     thinned,
+    tightest,
 )
 from tachys.worstcase.blocking import Blockers, after_body
 
@@ -95,12 +97,19 @@ def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Interru
     lines = []
     for isr in system.isrs:
         inputs = tuple(
-            Input(event, curve(event), cost.most - isr.longer, overhead)
+            Input(event, _served(system.core, isr, curve(event)), cost.most - isr.longer, overhead)
             for event, cost in zip(isr.on, isr.costs, strict=True)
         )
         whole = inputs[0].curve if len(inputs) == 1 else SumOfCurves(tuple(each.curve for each in inputs))
         lines.append(InterruptLine(isr, inputs, whole, overhead))
     return tuple(lines)
+
+
+def _served(core: Core, isr: Isr, curve: Curve) -> Curve:
+    """The events that have a run: of a routine that clears its mark each comes behind the end of the run before."""
+    if not isr.clears:
+        return curve
+    return tightest([curve, sporadic(core.least_latency + isr.cost.least + isr.pause.least)])
 
 
 class Workload:

@@ -225,6 +225,8 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
         return found
     events = [board.events(event) for event in isr.on]
     known = [each for each in events if each is not None]
+    if isr.clears:  # what came while it ran was cleared
+        known = [] if bodies is None else [_not_cleared(each, bodies, board.resolution) for each in known]
     if len(known) == len(events):
         lead, longest = acceptance_leads(board.system, routines, isr, starts, board.resolution)
         found.accepted = starts - longest
@@ -254,6 +256,18 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
         if found.grid is not None and found.grid.told:  # the release may itself have come late, by its jitter
             after = np.maximum(0, found.grid.delay - source.jitter)
             found.latency = Delays(starts - after, after, relative=True)
+    return found
+
+
+def _not_cleared(events: Instants, bodies: Bodies, off: int) -> Instants:
+    """The events that may have a run: none that came during one; about its end those that alone can be the next."""
+    run = place_of(bodies.end - off, events, behind=True)  # the first that has not surely ended before
+    begun = np.append(bodies.start, np.iinfo(np.int64).max)[run]
+    outside = events < begun
+    near = ~outside & (events > np.append(bodies.end, np.int64(0))[run] - off)
+    following = np.append(bodies.start, np.iinfo(np.int64).max)[np.minimum(run + 1, len(bodies.start))]
+    later = np.append(events[1:], np.iinfo(np.int64).max)
+    found: Instants = events[outside | (near & (later > following) & (following < np.iinfo(np.int64).max))]
     return found
 
 

@@ -76,6 +76,10 @@ def _isr(isr: Isr, figure: Compared) -> Isr:
     if figure.key == "guard":
         return replace(isr, guards=_guards(isr.guards, figure), cost=_holding(isr.cost, figure),
                        costs=tuple(_holding(cost, figure) for cost in isr.costs))  # fmt: skip
+    if isr.pause.most:  # nothing tells how much of it is pause
+        pause = _wider(isr.cost_first + isr.pause, figure)
+        longer = Range(pause.least, max(0, pause.most - isr.cost_first.most))
+        return replace(isr, pause=longer).burning(isr.costs_first, isr.drains, isr.nth)
     costs = tuple(_wider(cost, figure) for cost in isr.costs_first)
     return isr.burning(costs, isr.drains, isr.nth)
 

@@ -272,12 +272,21 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
         yield _not_shown(about, "cost", first.least, first.most, _no_body(board, about))
     elif isr.drains is not None:
         yield _drained(board, about, isr.drains, Range(first.least, first.most + isr.longer), own, "cost")
+    elif isr.pause.most:
+        yield _paused(board, isr, own)
     elif isr.serves_all or not _each_seen(board, isr):
         yield _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
     else:
         yield from _in_rhythm(board, isr, own)
     yield from _moments(board, isr, own)
     yield from _guards(board, waits, about, isr.guards, isr.cost)
+
+
+def _paused(board: Measurement, isr: Isr, own: ExecutionTimes) -> Compared:
+    """Cost and pause together: no run lasts less by the clock, and what is not on top of it is no more than both."""
+    bodies, whole = board.shown.bodies[isr.thing], isr.cost_first + isr.pause
+    lasted = (bodies.end - bodies.start)[bodies.whole] + 2 * board.resolution
+    return _cost(board, isr.thing, whole, ExecutionTimes(own.least, lasted, own.interrupted), None)
 
 
 def _moments(board: Measurement, isr: Isr, own: ExecutionTimes | None) -> Iterator[Compared]:

@@ -124,10 +124,11 @@ class _Writer:
         startup = figure.about == f"step.{STARTUP}"
         where = STARTUP if startup else f"{kind}.{name}"
         table: Any = self.document[STARTUP] if startup else self.document[kind][name]
-        if "then" in table and figure.key in ("cost", "time") and figure.measured is not None:
+        several = "parts" if "then" in table else "cost and pause" if kind == "isr" and "pause" in table else ""
+        if several and figure.key in ("cost", "time") and figure.measured is not None:
             if figure.state is Agreement.REFUTES:
                 took = exact_quantity(figure.measured.most)
-                self.left.append(f"{where}: no line tells in which of its parts it took {took} in all")
+                self.left.append(f"{where}: no line tells in which of its {several} it took {took} in all")
             return
         refuted = figure.state is Agreement.REFUTES
         if figure.rhythm is not None:
