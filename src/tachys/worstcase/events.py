@@ -86,10 +86,11 @@ class Events:
             # a run that began before a window may still put in it
             feeds.append(_repeated(moved(self.curve(step.start), extra=1), put.items.most))
         mover = self.system.graph.mover.get(buffer.name)
-        if mover is not None and mover.drains is not None:  # what was in the other as a window began, and what came
-            other = self.system.buffer(mover.drains.buffer)
-            ends = _repeated(self.curve(mover.end), mover.drains.items.most)
-            return tightest([moved(self._puts(other), extra=other.depth), ends])
+        if mover is not None and mover.drains is not None:
+            # what was in the other as a window began, or had been taken out of it, and what came
+            other, many = self.system.buffer(mover.drains.buffer), mover.drains.items.most
+            ends = _repeated(self.curve(mover.end), many)
+            return tightest([moved(self._puts(other), extra=other.depth + many), ends])
         return sum_of(feeds)
 
     def requests(self, buffer: Buffer, *, idle: bool) -> Curve:
@@ -130,6 +131,10 @@ class Events:
         sent = Staircase(Fraction(takes), self.system.buffer(beyond).depth * takes, again)
         puts = self._puts(buffer)
         return sent if isinstance(puts, Unbounded) else tightest([sent, moved(puts, extra=buffer.depth)])
+
+    def raised(self, event: Event) -> Curve:
+        """The events of a line in any window."""
+        return self.requests(self.system.buffer(event.name), idle=False) if event.requests else self.curve(event)
 
     def asks(self, event: Event) -> Curve:
         """The events of a line in windows that begin while no routine waits."""

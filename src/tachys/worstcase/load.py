@@ -7,6 +7,7 @@ from contextlib import suppress
 from fractions import Fraction
 from math import ceil
 
+from tachys.model.events import Event
 from tachys.model.nodes import Isr, Loop, Step
 from tachys.model.system import System
 from tachys.needs.takers import INTERRUPTS, is_of
@@ -174,7 +175,7 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
         def taken(line: InterruptLine = line, most: int | None = bounds.response.most) -> int:
             assert most is not None
             early = most + line.overhead
-            curves = [reach.events.curve(each.event) for each in line.inputs]  # in any window
+            curves = [reach.events.raised(Event(each.event)) for each in line.inputs]  # in any window
             counts = [curve.most_within(length + early) for curve in curves]
             whole = sum(n * (each.cost + line.overhead) for n, each in zip(counts, line.inputs, strict=True))
             whole += line.isr.in_all(sum(counts))
@@ -235,7 +236,7 @@ def surplus(reach: EventBounds, length: int, of: tuple[str, ...]) -> int:
                 total += max(items[0].most_within(length) - items[0].rate() * length, Fraction(0)) * items[1]
     rounds = passes(system, reach)
     for event, work in works:
-        curves = [reach.events.curve(event)]
+        curves = [reach.events.raised(event)]
         if event.kind == "step" and rounds is not None:  # the rate of a step may be that of the passes
             curves.append(rounds)
         with suppress(NoBound):
