@@ -225,7 +225,9 @@ class CountLaw(UnitLaw):
     def curve(self, curves: Curves, event: Event) -> Curve:
         """Each end takes n of what it counts, and if it does not repeat, a start of its own."""
         unit, counts = self.node, self.counts
-        if curves.tangled(unit.thing):
+        if curves.tangled(unit.thing):  # each end has taken n of what it counts, whatever starts it
+            if event.moment == "end" and not curves.tangled(counts.of.thing):
+                return thinned(curves.curve(counts.of), counts.n)
             return Unbounded(f"{unit.thing} counts what follows from it")
         ends, starts = thinned(curves.curve(counts.of), counts.n), curves.starts(unit)
         if counts.repeats:
