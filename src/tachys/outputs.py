@@ -84,7 +84,7 @@ def _statistics(name: str, **more: Any) -> Any:
 def _simulation() -> Any:
     stats = _statistics("Statistics")
     load = _shape("Load", seen=Share, shares=_by_name(Share))
-    isr = _shape("Routine", **_measured("isr", stats, played=True), lost=int)
+    isr = _shape("Routine", **_measured("isr", stats, played=True), lost=int, cleared=int)
     unit = _shape("Unit", **_measured("unit", stats, played=True), lost=int)
     flag = _shape("Flag", **_measured("flag", stats, played=True), overwritten=int)
     level = _shape("Level", most=int)

@@ -253,6 +253,9 @@ def _show_load(result: Simulated) -> None:
 
     if result.idle:
         say("Never happened in this run: " + ", ".join(result.idle) + ".", "")
+    cleared = [f"isr.{name} {count}" for name, count in result.cleared.items() if count]
+    if cleared:
+        say("Came while their routine ran, and cleared as it ended: " + ", ".join(cleared) + ".", "")
     load = result.bounds.load
     bounds = f"{share_text(load.least, 'down')} to {share_text(load.most, 'up')} on paper"
     say(f"Load: {share_text(result.load)} ({bounds})")

@@ -47,7 +47,7 @@ def simulated_data(result: Simulated) -> dict[str, Any]:
         "complete": result.complete,
         "load": {"seen": float(result.load), "shares": {who: float(share) for who, share in result.shares.items()}},
         "loop": things("loop").get("", {}),
-        "isrs": things("isr", "lost"),
+        "isrs": {name: {**each, "cleared": result.cleared[name]} for name, each in things("isr", "lost").items()},
         "units": things("unit", "lost"),
         "flags": things("flag", "overwritten"),
         "buffers": {

@@ -242,7 +242,7 @@ def _latest_before(asked: Ints, told: Ints) -> Ints:
 
 def _at_place(values: Ints, place: Ints) -> Ints:
     found = np.full(len(place), OPEN, np.int64)
-    known = place < len(values)
+    known = (place >= 0) & (place < len(values))
     found[known] = values[place[known]]
     return found
 

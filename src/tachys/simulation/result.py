@@ -44,7 +44,10 @@ class NeedSeen:
 
 @dataclass(frozen=True, slots=True, repr=False)
 class Simulated:
-    """Statistics over all runs; times in ps. ``shares``: of the whole time, by who; ``levels``: most in each buffer."""
+    """Statistics over all runs; times in ps. ``shares``: of the whole time, by who; ``levels``: most in each buffer.
+
+    ``cleared``: events of each routine that it has cleared itself, as it ended.
+    """
 
     bounds: Bounds
     length: int
@@ -55,6 +58,7 @@ class Simulated:
     shares: dict[str, Fraction]
     needs: dict[str, NeedSeen] = field(default_factory=dict)
     levels: dict[str, int] = field(default_factory=dict)
+    cleared: dict[str, int] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())

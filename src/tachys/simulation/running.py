@@ -15,7 +15,7 @@ from tachys.simulation.kernel import play
 from tachys.simulation.needs import Watch, became, needs_records, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
-from tachys.simulation.statistics import Counted, counted, levels, losses, taken
+from tachys.simulation.statistics import Counted, cleared, counted, levels, losses, taken
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.load import surplus
@@ -31,6 +31,7 @@ class RunPart:
     whole: bool
     counted: dict[str, Counted]
     lost: dict[str, int]
+    cleared: dict[str, int]
     taken: dict[str, int]
     levels: dict[str, int]
     watches: list[Watch]
@@ -61,7 +62,8 @@ def play_part(
         name: replace(each, buckets=each.buckets.copy()) for name, each in counted(run.memory, run.index).items()
     }
     lost, deepest = losses(run.memory, run.index), levels(run.memory, run.index)
-    return RunPart(length, whole, figures, lost, taken(run.memory, run.index, length), deepest, looking)
+    undone = cleared(run.memory, run.index)
+    return RunPart(length, whole, figures, lost, undone, taken(run.memory, run.index, length), deepest, looking)
 
 
 def simulate(
@@ -154,7 +156,8 @@ def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
     lost = {name: sum(part.lost[name] for part in parts) for name in first.lost}
     shares = {name: Fraction(sum(part.taken[name] for part in parts), length or 1) for name in first.taken}
     deepest = {name: max(part.levels[name] for part in parts) for name in first.levels}
-    made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest)
+    undone = {name: sum(part.cleared[name] for part in parts) for name in first.cleared}
+    made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest, cleared=undone)
     assert paper.reach is not None
     for number, need in enumerate(paper.needs.values()):
         of, more = need.need.takers, Fraction(0)
