@@ -1,13 +1,18 @@
 """The start-up before the first pass: by hand, played, on both machines, on a board that is captured from its reset on."""
 
 import random
+from dataclasses import replace
 
+import numpy as np
 import pytest
 
 from boards import UNTIL, first, on_board
 from calling import tachys
 from planted import MS, US
 from playing import beaten, played
+from tachys.checking.checking import check
+from tachys.checking.out.explaining import explain_finding
+from tachys.checking.out.telling import finding_text
 from tachys.demo.analyser import Analyser, pulses, steps
 from tachys.demo.machine import Burns, Hold, Latch, Task
 from tachys.errors import InputError
@@ -166,6 +171,40 @@ def test_a_start_up_that_is_captured(fault, named, seed):
     assert [name for name, *_ in truth.steps].count("startup") == 1
     assert first(result) == named, result.findings
     assert not result.missed
+
+
+def again(capture, times):
+    """A capture so many times, one behind the other: a board that is reset, or switched off and on."""
+
+    def repeated(signal):
+        shift = np.repeat(np.arange(times) * (capture.length + MS), len(signal.at))
+        return replace(
+            signal, at=np.tile(signal.at, times) + shift, value=np.tile(signal.value, times),
+            known=np.tile(signal.known, times),
+        ).without_repeats()  # fmt: skip
+
+    signals = {name: repeated(signal) for name, signal in capture.signals.items()}
+    return replace(capture, signals=signals, end=capture.end + (times - 1) * (capture.length + MS))
+
+
+def test_a_board_that_is_reset_is_said_to_be_and_nothing_else():
+    sample = list(range(3 * MS, UNTIL, 4 * MS))
+    use = Task("use", (Burns((20_500_000, 25_500_000)),), polls="fresh")
+    begin = Task("startup", (Burns((60 * MS, 62 * MS), (Hold(1, 0, 3 * MS),)),), once=True)
+    once, _ = on_board(
+        BOARD, 0, False, (use, begin),
+        lambda truth: {"D2": pulses(sample, 30 * US), "D4": steps(truth, "use"), "D3": steps(truth, "startup")},
+        latches=(Latch("fresh", sample),), analyser=Analyser(100_000, -11, -2 * MS, 400 * MS),
+    )  # fmt: skip
+    whole = again(once.capture, 3)
+    result = check(once.bounds.system, whole)
+    assert [(each.about, each.code, each.measured) for each in result.findings] == [("step.startup", "was-reset", 2)]
+    assert finding_text(result.findings[0]) == "step.startup: it began anew: the board was reset 2 times"
+    assert not result.missed
+    assert "the board was reset 2 times" in result.remarks[0]
+    assert result.steps["startup"].own.count == 3
+    explained = explain_finding(result, 1)
+    assert explained.result.capture.end < whole.length // 2
 
 
 def test_what_was_measured_of_a_start_up_is_written_into_its_table(tmp_path):

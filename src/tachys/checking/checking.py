@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
+from itertools import pairwise
 
 import numpy as np
 
-from tachys.capture.inspecting import changes_of, pieces, whole_parts
-from tachys.capture.table import Capture
+from tachys.capture.inspecting import changes_of, pieces, whole_parts, window
+from tachys.capture.table import Capture, Instants
+from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.load import busiest_windows, load_seen
 from tachys.checking.board.measuring import Measurement, measure
 from tachys.checking.board.nesting import ExecutionTimes
@@ -17,12 +19,24 @@ from tachys.checking.compare.figures import Compared, compare_figures
 from tachys.checking.compare.findings import find_all
 from tachys.checking.compare.judging import judge
 from tachys.checking.compare.premises import fallen_proofs
+from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.unmodelled import look_for_strangers
 from tachys.checking.out.pooling import together
-from tachys.checking.probes.binding import called_as
+from tachys.checking.probes.binding import bind, called_as
 from tachys.checking.probes.plausible import first_reason
-from tachys.checking.result import BufferCheck, CheckResult, FlagCheck, IsrCheck, Seen, StepCheck, UnitCheck, seen
+from tachys.checking.result import (
+    BufferCheck,
+    CheckResult,
+    Finding,
+    FlagCheck,
+    IsrCheck,
+    Seen,
+    StepCheck,
+    UnitCheck,
+    seen,
+)
 from tachys.model.system import System
+from tachys.words import count_text
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
@@ -42,7 +56,8 @@ def check(
     """Measure everything that the lines show, compare it with the bounds, judge every need, say what is wrong.
 
     Nothing is concluded across a gap in the record: its whole parts are checked one by one and put together, and so
-    are the pieces of one with more changes than :data:`WHOLE`; ``told`` hears how many changes each of them had.
+    are those between resets, and the pieces of one with more changes than :data:`WHOLE`; ``told`` hears how many
+    changes each of them had.
     ``elsewhere``: the signals of other captures of the same board; a probe of one of them may be missing in this one.
 
     Raises:
@@ -52,7 +67,8 @@ def check(
     system, capture = called_as(system, capture, elsewhere)
     if system.capture_step is not None:
         capture = replace(capture, resolution=system.capture_step)
-    parts = whole_parts(capture)[:MOST_PARTS]
+    resets = _resets(system, capture)
+    parts = [piece for part in whole_parts(capture) for piece in _between(part, resets)][:MOST_PARTS]
     if changes_of(capture) > WHOLE:
         parts = [piece for part in parts for piece in pieces(part, PIECE)]
     if len(parts) == 1:
@@ -65,10 +81,34 @@ def check(
     results: list[CheckResult] = []
     for part in parts:
         result = _check_whole(system, part, paper)
+        if part.end + 1 in resets:  # what had to end with the board is no finding of its own
+            left = tuple(each for each in result.findings if each.code != "comes-no-more")
+            result = replace(result, findings=left)
         results.append(replace(result, board=results[0].board) if results else result)  # one at a time fits the memory
         if told is not None:
             told(changes_of(part))
-    return _with_left_out(together(results, capture, again))
+    result = _with_left_out(together(results, capture, len(resets), again))
+    if not len(resets):
+        return result
+    assert system.startup is not None
+    text = f"{sentence('was-reset')} {count_text(len(resets), 'time')}"
+    found = Finding("was-reset", system.startup.thing, text, 0, len(resets), at=int(resets[0]) - 1)
+    return replace(result, findings=(*result.findings, found))  # what led to it stands before it
+
+
+def _resets(system: System, capture: Capture) -> Instants:
+    """When the board began anew: its start-up was seen to begin, and it had been seen before."""
+    if system.startup is None:
+        return EMPTY
+    bodies = bind(system, capture).bodies.get(system.startup.thing)
+    return EMPTY if bodies is None else bodies.start[1:]
+
+
+def _between(capture: Capture, resets: Instants) -> list[Capture]:
+    """The parts of a capture in which the board was not reset."""
+    inside = resets[(resets > capture.begin) & (resets <= capture.end)]
+    borders = [capture.begin, *(int(at) - 1 for at in inside), capture.end]
+    return [window(capture, a, b) for a, b in pairwise(borders) if b > a] if len(inside) else [capture]
 
 
 def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult:

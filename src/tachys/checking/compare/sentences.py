@@ -33,6 +33,7 @@ _WORDS = {
     "comes-too-seldom": "it stays away longer than the model allows",
     "comes-no-more": "it stops coming",
     "never-comes": "its line never moves",
+    "was-reset": "it began anew: the board was reset",
 }
 _QUANTITIES = {
     "latency": "its first instruction came",
@@ -75,6 +76,7 @@ _MENDS = {
     "lost-unexpected": "look at what ran meanwhile",
     "overwritten-unexpected": "look at what kept the step that takes it",
     "not-modelled": "add the routine to the model",
+    "was-reset": "look at what lies before it, and at what feeds the watchdog",
 }
 BEYOND = "look at the moment: something is missing in the model"
 BELOW = "look at the probe: another edge, or an entry that is modelled too long"

@@ -13,6 +13,7 @@ from tachys.checking.compare.figures import Agreement, Compared, Measured
 from tachys.checking.result import CheckResult, Finding, Seen
 from tachys.needs.kinds import Need
 from tachys.needs.verdicts import WORST_FIRST, Verdict
+from tachys.words import count_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +50,9 @@ def pool(results: Sequence[CheckResult]) -> Pooled:
     return Pooled(needs, tuple(worst))
 
 
-def together(results: Sequence[CheckResult], whole: Capture, again: Callable[[int], CheckResult]) -> CheckResult:
+def together(
+    results: Sequence[CheckResult], whole: Capture, resets: int, again: Callable[[int], CheckResult]
+) -> CheckResult:
     """The parts of one record as one result. ``again``: works out the check of one of them anew, by its number.
 
     Needs, findings, figures and counts are those of all. Of what was measured more than once least, mean and most are
@@ -79,7 +82,7 @@ def together(results: Sequence[CheckResult], whole: Capture, again: Callable[[in
         load=_load(results),
         busiest=_busiest(results),
         foreign=tuple(dict.fromkeys(line for result in results for line in result.foreign)),
-        remarks=(_about_parts(results, whole), *first.remarks),
+        remarks=(_about_parts(results, whole, resets), *first.remarks),
         parts=tuple(result.capture for result in results),
         again=again,
     )
@@ -88,9 +91,11 @@ def together(results: Sequence[CheckResult], whole: Capture, again: Callable[[in
 _SUMMED = ("lost", "runs", "unasked", "left_out", "overwritten")
 
 
-def _about_parts(results: Sequence[CheckResult], whole: Capture) -> str:
+def _about_parts(results: Sequence[CheckResult], whole: Capture, resets: int) -> str:
     seen = sum(result.capture.length for result in results)
     share = seen / whole.length if whole.length else 1.0
+    if resets and not whole.gaps:
+        return f"the board was reset {count_text(resets, 'time')}: what lies between is checked by itself"
     if not whole.gaps:
         pieces = f"its {len(results)} pieces are checked one by one"
         return (
