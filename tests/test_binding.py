@@ -185,6 +185,10 @@ def test_load_from_busy_lines_and_from_an_idle_line():
     idle = checked(PROBES + '[probe.quiet]\nshows = "idle"\n', EVENTS | BODIES | {"quiet": [(50, 1), (150, 0)]})
     assert idle.load.least == pytest.approx(0.5, abs=0.01)
     assert idle.load.by == "the idle line"
+    always = checked(
+        PROBES + '[probe.quiet]\nshows = "idle"\n', {name: [] for name in [*EVENTS, *BODIES, "quiet"]}, first=1
+    )
+    assert always.load.most == 0
 
 
 def test_a_hidden_timer_is_found_below_the_starts():

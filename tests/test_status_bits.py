@@ -74,10 +74,10 @@ def test_the_end_of_one_step_sets_the_flag_of_another():
 @pytest.mark.parametrize(
     ("table", "said"),
     [
-        ('[flag.done]\nset_by = "isr.t.end"\n', '"isr.t.end" names no event of a source or unit'),
+        ('[flag.done]\nset_by = "isr.t.end"\n', '"isr.t.end" names no event of a source, unit or buffer'),
         (
             '[flag.done]\nset_by = "source.x"\n',
-            '"source.x" names no event of a source or unit; did you mean "source.t"?',
+            '"source.x" names no event of a source, unit or buffer; did you mean "source.t"?',
         ),
         ('[flag.done]\nset_by = "source.t"\ntaken_by = "source.t"\n', "taken_by: unknown key"),
         ('[flag."a b"]\nset_by = "source.t"\n', "this name cannot be used"),

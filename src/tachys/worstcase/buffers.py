@@ -322,10 +322,11 @@ class BuffersOnPaper:
         assert step.drains is not None
         drains, asked = step.drains, step.asked_by is not None
         look = self._look(step)
-        duration = _needed(self.reach.steps[step.name].duration)
-        if asked and feed.least_span(2) > _most(look) + _most(duration):  # when one comes the run for another is over
-            look = _needed(self.windows.looks(step, 1, found=False))
         below = _before_it_asks(buffer, feed) if asked else 0
+        duration = _needed(self.reach.steps[step.name].duration)
+        apart = asked and not below and feed.least_span(2) > _most(look) + _most(duration)
+        if apart:  # when one comes, which makes it ask, the run for another is over
+            look = _needed(self.windows.looks(step, 1, found=False))
         asks = self._until_asked(buffer, below)
         taken = below + feed.most_within(_most(look))
         if drains.most < min(taken, buffer.depth):
@@ -335,7 +336,7 @@ class BuffersOnPaper:
             for first, last in _batches(min(taken, drains.most))
         )
         cut = set_after_look(self.system, self.reach.isrs, self.system.graph.sets_of(f"buffer.{buffer.name}"))
-        before = [Part("before it was put", buffer.thing, 1, -min(cut, _most(look)))] if cut else []
+        before = [Part("before it was put", buffer.thing, 1, -min(cut, _most(look)))] if cut and not below else []
         return self._drained(buffer, step, feed, level, taken, asks, [*look.parts, *before])
 
     def _look(self, step: Step, more: list[Act] | None = None) -> Figure:

@@ -34,7 +34,7 @@ from tachys.model.events import Event
 from tachys.model.nodes import Core
 from tachys.model.quantities import Range
 from tachys.model.system import System
-from tachys.worstcase.arrivals import Never, NoBound, most_before
+from tachys.worstcase.arrivals import BEYOND, NoBound, most_before
 from tachys.worstcase.blocking import after_body, body_most
 from tachys.worstcase.result import IsrBounds, Within
 from tachys.worstcase.workload import Search, WindowTooLong, Workload
@@ -202,7 +202,7 @@ class _Window:
         stock = [
             [each.cost, most_before(each.curve, length)] for each in sorted(line.inputs, key=lambda each: -each.cost)
         ]
-        total = sum(count for _, count in stock) or 1  # of what never comes: as late as one would be served
+        total = sum(count for _, count in stock) or 1
         for count in range(total):
             left, parts = count, []
             for cost, most in stock:
@@ -218,7 +218,8 @@ class _Window:
 
     def _came(self, count: int) -> int:
         """How long after the window has opened an activation comes at least."""
-        return 0 if isinstance(self.line.curve, Never) else self.line.curve.least_span(count)
+        span = self.line.curve.least_span(count)
+        return span if span < BEYOND else 0  # of what never comes: as late as one would be served
 
     def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
         """Offer the ``count``-th activation; the instant of its acceptance at the latest."""
