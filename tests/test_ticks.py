@@ -134,15 +134,19 @@ def board(seed, blocks, n=5):
     return on_board(PANEL, seed, blocks, (panel,), lines, routines=(tick,), stores=(store,), tallies=(timer,))
 
 
+@pytest.fixture(scope="module")
+def by_six():
+    return board(2, blocks=False, n=6)[0]
+
+
 def test_a_board_that_is_as_modelled_is_not_blamed():
     result, _ = board(1, blocks=False)
     assert result.findings == ()
     assert str(result.needs["soon"].verdict) == "met"
 
 
-def test_another_number_of_ticks_is_named():
-    result, _ = board(2, blocks=False, n=6)
-    assert first(result) == [("unit.panel-ticks", "counts-off")]
+def test_another_number_of_ticks_is_named(by_six):
+    assert first(by_six) == [("unit.panel-ticks", "counts-off")]
 
 
 def test_a_step_that_blocks_is_named_for_what_comes_late():
@@ -151,10 +155,9 @@ def test_a_step_that_blocks_is_named_for_what_comes_late():
     assert str(result.needs["soon"].verdict) == "at risk"  # no line shows its ticks, and its proof has fallen
 
 
-def test_fit_writes_the_number_of_ticks(tmp_path):
+def test_fit_writes_the_number_of_ticks(by_six):
     from tachys.checking.correct.fitting import fit
 
-    result, _ = board(2, blocks=False, n=6)
-    fitted = fit(BOARD + PANEL, "m.toml", [result.capture], "today")
+    fitted = fit(BOARD + PANEL, "m.toml", [by_six.capture], "today")
     assert [(change.key, change.becomes) for change in fitted.changes] == [("step.panel.every.n", "6")]
     assert "every = { n = 6, of" in fitted.text
