@@ -179,6 +179,16 @@ def test_what_the_capture_cuts_is_not_measured():
     assert result.board.shown.bodies["isr.tick"].cut_end
 
 
+def test_a_line_that_is_high_all_the_time_tells_nothing_of_its_runs():
+    late = PROBES.replace("[probe.tick_on]\n", '[probe.tick_on]\nafter = "1 us"\nbefore_end = "1 us"\n')
+    assert late != PROBES
+    levels = EVENTS | BODIES | {"tick_on": []}
+    result = checked(late, levels, first=1)
+    assert result.board.shown.bodies["isr.tick"].cut_begin
+    assert result.isrs["tick"].runs == 0
+    assert result.isrs["tick"].span is None
+
+
 def test_load_from_busy_lines_and_from_an_idle_line():
     busy = checked(PROBES, EVENTS | BODIES)
     assert busy.load.least == pytest.approx((16 + 2 + 7) / 200, abs=0.005)

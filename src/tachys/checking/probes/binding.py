@@ -146,9 +146,9 @@ def _moved(bodies: Bodies, probe: Probe) -> Bodies:
         return bodies
     start, end = bodies.start - probe.after, bodies.end + probe.before_end
     if bodies.cut_begin:
-        start[0] = bodies.start[0]
+        start[:1] = bodies.start[:1]
     if bodies.cut_end:
-        end[-1] = bodies.end[-1]
+        end[-1:] = bodies.end[-1:]
     return replace(bodies, start=start, end=end)
 
 
