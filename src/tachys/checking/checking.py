@@ -75,25 +75,20 @@ def check(
         return _with_left_out(_check_whole(system, capture, paper))
 
     @lru_cache(maxsize=1)
-    def again(number: int) -> CheckResult:
-        return _check_whole(system, parts[number], paper)
+    def checked(number: int) -> CheckResult:
+        result = _check_whole(system, parts[number], paper)
+        if parts[number].end + 1 not in resets:
+            return result
+        # what had to end with the board is no finding of its own
+        return replace(result, findings=tuple(each for each in result.findings if each.code != "comes-no-more"))
 
     results: list[CheckResult] = []
-    for part in parts:
-        result = _check_whole(system, part, paper)
-        if part.end + 1 in resets:  # what had to end with the board is no finding of its own
-            left = tuple(each for each in result.findings if each.code != "comes-no-more")
-            result = replace(result, findings=left)
+    for number, part in enumerate(parts):
+        result = checked(number)
         results.append(replace(result, board=results[0].board) if results else result)  # one at a time fits the memory
         if told is not None:
             told(changes_of(part))
-    result = _with_left_out(together(results, capture, len(resets), again))
-    if not len(resets):
-        return result
-    assert system.startup is not None
-    text = f"{sentence('was-reset')} {count_text(len(resets), 'time')}"
-    found = Finding("was-reset", system.startup.thing, text, 0, len(resets), at=int(resets[0]) - 1)
-    return replace(result, findings=(*result.findings, found))  # what led to it stands before it
+    return _with_resets(_with_left_out(together(results, capture, len(resets), checked)), resets)
 
 
 def _resets(system: System, capture: Capture) -> Instants:
@@ -102,6 +97,16 @@ def _resets(system: System, capture: Capture) -> Instants:
         return EMPTY
     bodies = bind(system, capture).bodies.get(system.startup.thing)
     return EMPTY if bodies is None else bodies.start[1:]
+
+
+def _with_resets(result: CheckResult, resets: Instants) -> CheckResult:
+    """The same, with a finding where the board was reset; what led to it stands before it."""
+    startup = result.bounds.system.startup
+    if startup is None or not len(resets):
+        return result
+    text = f"{sentence('was-reset')} {count_text(len(resets), 'time')}"
+    found = Finding("was-reset", startup.thing, text, 0, len(resets), at=int(resets[0]) - 1)
+    return replace(result, findings=(*result.findings, found))
 
 
 def _between(capture: Capture, resets: Instants) -> list[Capture]:

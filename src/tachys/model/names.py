@@ -41,9 +41,9 @@ def event_names(raw: Mapping[str, Any]) -> list[str]:
                 events.append(f"unit.{name}")
             if section == "isr":
                 events += [f"isr.{name}.{moment}" for moment in _moments(table_of(raw, section)[name])]
-            if section == "step" and isinstance(table_of(raw, section)[name].get("every"), dict):
-                timer = f"unit.{ticks_of(name)}"
-                events += [timer, f"{timer}.start", f"{timer}.end"]
+    for name in _ticked(raw):
+        timer = f"unit.{ticks_of(name)}"
+        events += [timer, f"{timer}.start", f"{timer}.end"]
     return [*events, *(f"buffer.{name}.lost" for name in table_of(raw, "buffer"))]
 
 
@@ -54,11 +54,13 @@ def ticks_of(step: str) -> str:
 
 def due_by_ticks(unit: str, steps: Mapping[str, Any]) -> str | None:
     """The step whose ticks a unit counts; None if it is a unit of its own."""
-    step = unit.removesuffix(_TICKS)
-    counts = (
-        unit.endswith(_TICKS) and isinstance(steps.get(step), Mapping) and isinstance(steps[step].get("every"), Mapping)
-    )
-    return step if counts else None
+    return next((step for step in _ticked({"step": steps}) if ticks_of(step) == unit), None)
+
+
+def _ticked(raw: Mapping[str, Any]) -> dict[str, Mapping[str, Any]]:
+    """What each step counts that is due by ticks."""
+    due = {name: table.get("every") for name, table in table_of(raw, "step").items()}
+    return {name: every for name, every in due.items() if isinstance(every, dict)}
 
 
 def _moments(table: Mapping[str, Any]) -> list[str]:
@@ -143,11 +145,8 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
             yield from ((("unit", name, "counts"), event, events, "event") for event in _as_list(counts.get("of")))
         for event in _as_list(table.get("cancelled_by")):
             yield ("unit", name, "cancelled_by"), event, events, "event"
-    for name, table in table_of(raw, "step").items():
-        if isinstance(table.get("every"), dict):
-            yield from (
-                (("step", name, "every"), event, events, "event") for event in _as_list(table["every"].get("of"))
-            )
+    for name, every in _ticked(raw).items():
+        yield from ((("step", name, "every"), event, events, "event") for event in _as_list(every.get("of")))
     yield from _buffer_references(raw, events, buffers)
     for name, table in table_of(raw, "isr").items():
         if isinstance(table.get("cost"), dict):

@@ -260,6 +260,11 @@ class Isr(Body):
         return _spanned(self.costs_first)
 
     @property
+    def shortest(self) -> int:
+        """The least time in ps by the clock from its first instruction to its last."""
+        return self.cost.least + self.pause.least
+
+    @property
     def longer(self) -> int:
         """The most that some runs take more than the others, in ps."""
         return 0 if self.nth is None else self.nth.cost.most

@@ -407,8 +407,7 @@ class IsrLaw(Law):
 
     def least_way(self, moment: str) -> int:
         """An entry, and for its end its cost."""
-        own = self.node.cost.least + self.node.pause.least
-        return self.system.core.least_latency + (own if moment == "end" else 0)
+        return self.system.core.least_latency + (self.node.shortest if moment == "end" else 0)
 
     @property
     def least_again(self) -> int:

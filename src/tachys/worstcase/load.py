@@ -7,7 +7,6 @@ from contextlib import suppress
 from fractions import Fraction
 from math import ceil
 
-from tachys.model.events import Event
 from tachys.model.nodes import Isr, Loop, Step
 from tachys.model.system import System
 from tachys.needs.takers import INTERRUPTS, is_of
@@ -175,7 +174,7 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
         def taken(line: InterruptLine = line, most: int | None = bounds.response.most) -> int:
             assert most is not None
             early = most + line.overhead
-            curves = [reach.events.raised(Event(each.event)) for each in line.inputs]  # in any window
+            curves = [reach.events.raised(each.event) for each in line.inputs]  # in any window
             counts = [curve.most_within(length + early) for curve in curves]
             whole = sum(n * (each.cost + line.overhead) for n, each in zip(counts, line.inputs, strict=True))
             whole += line.isr.in_all(sum(counts))

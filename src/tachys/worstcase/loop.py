@@ -578,14 +578,9 @@ def set_after_look(system: System, isrs: dict[str, IsrBounds], setters: Sequence
     """
 
     def after(event: Event) -> int:
-        counted = event
-        while counted.kind == "unit" and counted.moment == "end" and system.unit(counted.name).counts is not None:
-            counts = system.unit(counted.name).counts
-            assert counts is not None
-            counted = counts.of
-            if counted == event:
-                return 0
-        return isrs[counted.name].until(counted.moment).least if counted.kind == "isr" else 0
+        while event.kind == "unit" and event.moment == "end" and (counts := system.unit(event.name).counts) is not None:
+            event = counts.of
+        return isrs[event.name].until(event.moment).least if event.kind == "isr" else 0
 
     return min((after(event) for event in setters), default=0)
 

@@ -8,7 +8,7 @@ from tachys.model.system import System
 
 def least_distance(core: Core, isr: Isr) -> int:
     """The least time in ps between two starts, or two ends, of one routine."""
-    return isr.cost.least + isr.pause.least + min(core.entry.least + core.exit.least, core.chain.least)
+    return isr.shortest + min(core.entry.least + core.exit.least, core.chain.least)
 
 
 def own_least(step: Step) -> int:

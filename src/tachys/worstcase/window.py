@@ -30,7 +30,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part
-from tachys.model.events import Event
 from tachys.model.nodes import Core
 from tachys.model.quantities import Range
 from tachys.model.system import System
@@ -50,7 +49,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
     """
     isr = load.lines[rank].isr
     least_latency = system.core.least_latency
-    least_response = least_latency + isr.cost.least + isr.pause.least
+    least_response = least_latency + isr.shortest
     window = _Window(system, load, rank)
     try:
         window.run()
@@ -63,7 +62,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
             isr.name,
             Figure(least_latency, None, reason=reason),
             Figure(least_response, None, reason=reason),
-            Figure(isr.cost.least + isr.pause.least, None, reason=reason),
+            Figure(isr.shortest, None, reason=reason),
             lost=not alone or isr.clears,
             lost_reason="" if alone else reason,
             pending_needed=1 if alone else None,
@@ -127,7 +126,7 @@ class _Window:
         self.worst_moment = {name: _Worst() for name, _ in self.line.isr.moments}
         self.pending_needed = 1
         # a buffer asks once, and again only after the run
-        self._marks = [each for each in self.line.inputs if not Event(each.event).requests]
+        self._marks = [each for each in self.line.inputs if not each.event.requests]
         self._search = Search()
         # the request of a buffer is raised while its routine rests, or as that ends: then nothing more urgent waits
         self._asked_once = (
@@ -159,8 +158,7 @@ class _Window:
 
     def span(self) -> Figure:
         """First to last instruction by the wall clock, with all that can be put on top."""
-        isr = self.line.isr
-        return self._span(Range(isr.cost.least + isr.pause.least, body_most(isr)))
+        return self._span(Range(self.line.isr.shortest, body_most(self.line.isr)))
 
     def inner(self, moment: str) -> Within:
         """When an event within the routine comes."""

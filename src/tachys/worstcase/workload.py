@@ -54,7 +54,7 @@ class Input:
     Without an event: what each n-th run costs more.
     """
 
-    event: str
+    event: Event
     curve: Curve
     cost: int
     overhead: int
@@ -75,7 +75,7 @@ class InterruptLine:
         nth = self.isr.nth
         if nth is None or not nth.cost.most:
             return self.inputs
-        return (*self.inputs, Input("", thinned(self.curve, nth.n), nth.cost.most, 0))
+        return (*self.inputs, Input(Event(""), thinned(self.curve, nth.n), nth.cost.most, 0))
 
     def taken(self, runs: int) -> int:
         """Entries, bodies and ends of so many of the longest activations in a row, in ps."""
@@ -109,7 +109,7 @@ def _served(core: Core, isr: Isr, curve: Curve) -> Curve:
     """The events that have a run: of a routine that clears its mark each comes behind the end of the run before."""
     if not isr.clears:
         return curve
-    return tightest([curve, sporadic(core.least_latency + isr.cost.least + isr.pause.least)])
+    return tightest([curve, sporadic(core.least_latency + isr.shortest)])
 
 
 class Workload:

@@ -143,7 +143,7 @@ def fill(
     first, each, most = (0, 0, 1) if isinstance(drain, Unit) else _copies(drain)
     at_rest = isinstance(drain, Unit) and not asked  # it takes what comes at once
     bodies, merged = shown.bodies.get(drain.thing), several(drain.thing)
-    if bodies is not None and bodies.cut_begin and not len(bodies.start):
+    if bodies is not None and bodies.always:
         return None  # it seems to run all the time, and may well be several runs
     ends = None if asked else shown.instants.get(drain.end)
     if len(merged) and merged[0] not in starts:  # what had begun before the capture may be several that begin within it

@@ -54,8 +54,7 @@ def load_seen(board: Measurement) -> LoadSeen | None:
         return None
     idle = board.shown.idle
     if idle is not None:
-        always = idle.cut_begin and not len(idle.start)  # its line never moves
-        share = 0.0 if always else 1 - float((idle.end - idle.start).sum()) / length
+        share = 0.0 if idle.always else 1 - float((idle.end - idle.start).sum()) / length
         slack = 2 * board.resolution * len(idle.start) / length
         return LoadSeen(max(0.0, share - slack), min(1.0, share + slack), "the idle line")
     if not board.things:

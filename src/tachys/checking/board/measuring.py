@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.accepting import EMPTY, AllBodies, acceptance_leads
-from tachys.checking.board.filling import Filled, fill
+from tachys.checking.board.filling import FAR, Filled, fill
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
 from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
@@ -262,12 +262,10 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
 def _not_cleared(events: Instants, bodies: Bodies, off: int) -> Instants:
     """The events that may have a run: none that came during one; about its end those that alone can be the next."""
     run = place_of(bodies.end - off, events, behind=True)  # the first that has not surely ended before
-    begun = np.append(bodies.start, np.iinfo(np.int64).max)[run]
-    outside = events < begun
-    near = ~outside & (events > np.append(bodies.end, np.int64(0))[run] - off)
-    following = np.append(bodies.start, np.iinfo(np.int64).max)[np.minimum(run + 1, len(bodies.start))]
-    later = np.append(events[1:], np.iinfo(np.int64).max)
-    found: Instants = events[outside | (near & (later > following) & (following < np.iinfo(np.int64).max))]
+    starts, ends = np.append(bodies.start, [FAR, FAR]), np.append(bodies.end, FAR)
+    outside, near = events < starts[run], events > ends[run] - off
+    sole = (np.append(events[1:], FAR) > starts[run + 1]) & (starts[run + 1] < FAR)
+    found: Instants = events[outside | (near & sole)]
     return found
 
 

@@ -27,7 +27,6 @@ from tachys.model.nodes import Counts, Isr, Source, Step, Unit
 from tachys.model.quantities import Range
 from tachys.stretches import place_of
 from tachys.worstcase.arrivals import source_curve
-from tachys.worstcase.result import BufferBounds, FlagBounds
 
 
 class Agreement(StrEnum):
@@ -236,16 +235,21 @@ def _counted(board: Measurement, unit: Unit, counts: Counts) -> Compared:
 
 def _by_its_step(board: Measurement, unit: Unit, counts: Counts, of: Instants) -> Compared:
     """How many events lie between two starts of the step that each end makes run, where none is lost on paper."""
-    about, graph, paper = unit.thing, board.system.graph, board.paper
-    flags, buffers = graph.sets.get(unit.end, ()), [name for name, _ in graph.feeds.get(unit.end, ())]
-    ways: list[FlagBounds | BufferBounds] = [paper.flags[flag] for flag in flags]
-    ways += [paper.buffers[name] for name in buffers]
-    raised = (*flags, *(f"buffer.{name}" for name in buffers))
-    followers = [step for step in board.system.steps if raised and step.polls == raised]
-    starts = board.events(followers[0].start) if len(followers) == len(ways) == 1 else None
-    if starts is None or len(starts) < 3 or ways[0].reaction.most is None or _may_lose(ways[0]):
+    about, graph, reach = unit.thing, board.system.graph, board.paper.reach
+    raised = [*graph.sets.get(unit.end, ()), *(f"buffer.{name}" for name, _ in graph.feeds.get(unit.end, ()))]
+    followers = [step for step in board.system.steps if raised and list(step.polls) == raised]
+    starts = board.events(followers[0].start) if len(followers) == len(raised) == 1 else None
+    way = reach.flags[raised[0]] if reach is not None and starts is not None else None
+    if (
+        starts is None
+        or len(starts) < 3
+        or reach is None
+        or way is None
+        or way.reaction.most is None
+        or way.overwritten
+    ):
         return _not_shown(about, "counts", counts.n, counts.n, "no line shows its ends")
-    behind = paper.reach.events.curve(counts.of).most_within(ways[0].reaction.most) if paper.reach else 0
+    behind = reach.events.curve(counts.of).most_within(way.reaction.most)
     before = place_of(of, starts, behind=True)
     seen, turns = int(before[-1] - before[0]), len(starts) - 1
     usual = int(np.median(np.diff(before)))
@@ -255,10 +259,6 @@ def _by_its_step(board: Measurement, unit: Unit, counts: Counts, of: Instants) -
     state = Agreement.REFUTES if number != counts.n else Agreement.AGREES
     return Compared(about, "counts", counts.n, counts.n, Measured(number, number, turns, 0), state, number, number,
                     str(counts.of))  # fmt: skip
-
-
-def _may_lose(way: FlagBounds | BufferBounds) -> bool:
-    return way.overwritten if isinstance(way, FlagBounds) else way.lost
 
 
 def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Compared]:

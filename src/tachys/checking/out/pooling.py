@@ -59,6 +59,10 @@ def together(
     of all, median and percentiles those of the part with most of it.
     """
     pooled, first = pool(results), results[0]
+
+    def of_all(kind: str) -> dict[str, Any]:
+        return _of_all([getattr(result, kind) for result in results])
+
     needs = {}
     for name, need in pooled.needs.items():
         each = [result.needs[name] for result in results]
@@ -71,12 +75,12 @@ def together(
         capture=whole,
         needs=needs,
         findings=tuple(finding for finding, _ in pooled.findings),
-        isrs=_of_all([result.isrs for result in results]),
-        steps=_of_all([result.steps for result in results]),
-        units=_of_all([result.units for result in results]),
-        flags=_of_all([result.flags for result in results]),
-        buffers=_of_all([result.buffers for result in results]),
-        periods=_of_all([result.periods for result in results]),
+        isrs=of_all("isrs"),
+        steps=of_all("steps"),
+        units=of_all("units"),
+        flags=of_all("flags"),
+        buffers=of_all("buffers"),
+        periods=of_all("periods"),
         figures=_figures(results),
         clock=min((r.clock for r in results if r.clock is not None), key=lambda clock: clock.sure, default=None),
         load=_load(results),
@@ -92,15 +96,15 @@ _SUMMED = ("lost", "runs", "unasked", "left_out", "overwritten")
 
 
 def _about_parts(results: Sequence[CheckResult], whole: Capture, resets: int) -> str:
-    seen = sum(result.capture.length for result in results)
-    share = seen / whole.length if whole.length else 1.0
-    if resets and not whole.gaps:
+    if not whole.gaps and resets:
         return f"the board was reset {count_text(resets, 'time')}: what lies between is checked by itself"
     if not whole.gaps:
         pieces = f"its {len(results)} pieces are checked one by one"
         return (
             f"larger than one look takes: {pieces}; what lies across one of the {len(results) - 1} cuts is not judged"
         )
+    seen = sum(result.capture.length for result in results)
+    share = seen / whole.length if whole.length else 1.0
     parts = f"its {len(results)} whole parts, {share:.1%} of it, are checked one by one"
     return f"{len(whole.gaps)} gaps in the record: {parts}"
 

@@ -31,6 +31,11 @@ class Bodies:
     cut_end: bool = False
 
     @property
+    def always(self) -> bool:
+        """Whether its line never moves, and is active."""
+        return self.cut_begin and not len(self.start)
+
+    @property
     def whole(self) -> slice:
         """The places of those whose two ends were seen."""
         return slice(int(self.cut_begin), len(self.start) - int(self.cut_end))
