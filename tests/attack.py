@@ -17,6 +17,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+SILENT = 4_000_000_000  # from here on units may not answer; less that the seed of what they stand in
 SPILLING = 600_000_000  # from here on something hangs on losses of buffers; less that the seed of what they stand in
 
 
@@ -772,6 +773,21 @@ class Ticking(Attack):
         return model
 
 
+class Silent(Attack):
+    """A model of another attack, whose units do not always answer."""
+
+    def silent(self, model):
+        """That model."""
+        for unit in model.get("unit", {}).values():
+            if not {"counts", "drains", "depth"} & unit.keys() and unit.get("busy") != "queue" and self.chance(0.6):
+                unit["answers"] = f"{self.one(1, 10, 50, 90, 99, 100)} %"
+        for step in model.get("step", {}).values():
+            for part in (step, *step.get("then", ())):
+                if "waits" in part and "at_most" not in part and self.chance(0.7):
+                    part["at_most"] = Time(self.dice.randint(1, 80) * NS)
+        return model
+
+
 def flags_of(model):
     """The flags that steps look at."""
     polled = (step.get("polls", []) for step in model.get("step", {}).values())
@@ -785,6 +801,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= SILENT:
+        return Silent(seed).silent(attack(seed - SILENT))
     if seed >= TICKING:
         return Ticking(seed).ticking(attack(seed - TICKING))
     if seed >= SPILLING:
