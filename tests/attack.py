@@ -770,6 +770,11 @@ class Ticking(Attack):
                 isr["pause"] = self.span(60)
                 if isr.get("pending", 1) == 1 and self.chance(0.6):
                     isr["clears_pending"] = True
+        for source in model["source"].values():
+            burst = source.get("burst", {})
+            lasts, longest = (burst.get("count", 1) - 1) * burst.get("spaced", 0), burst.get("every", 0) // 2 - 1
+            if burst and lasts <= longest and self.chance(0.6):
+                burst["within"] = Time(max(1, self.one(lasts, longest, self.dice.randint(lasts, longest))))
         return model
 
 

@@ -42,13 +42,14 @@ shows = "step.send"
 UNTIL = ANALYSER.begin + ANALYSER.length + 5 * MS
 
 
-def on_board(more, seed, blocks, tasks, lines, *, latches=(), routines=(), stores=(), tallies=(), analyser=ANALYSER):
+def on_board(more, seed, blocks, tasks, lines, *, latches=(), routines=(), stores=(), tallies=(), replies=(),
+             analyser=ANALYSER):  # fmt: skip
     """(what a check says of a board with these tasks behind one that sends, its truth); ``lines`` of that truth."""
     wheel = list(_apart(random.Random(seed), UNTIL, 310 * US, 900 * US))
     sends = Task("send", (Burns((8_300_000, 11_600_000)), Pauses((2 * MS, 3 * MS) if blocks else (25 * US, 25 * US))),
                  every=20 * MS)  # fmt: skip
     plan = Plan((Routine("wheel", 0, wheel, (6_400_000, 8_600_000)), *routines), (sends, *tasks), 38 * CYCLE, True,
-                15 * CYCLE, 12 * CYCLE, 27 * CYCLE, latches=latches, stores=stores, tallies=tallies)  # fmt: skip
+                15 * CYCLE, 12 * CYCLE, 27 * CYCLE, latches=latches, stores=stores, tallies=tallies, replies=replies)  # fmt: skip
     truth = Machine(plan, seed).run(UNTIL)
     shown = {"D0": pulses(wheel, 30 * US), "D1": busy(truth, "wheel"), "D5": steps(truth, "send")} | lines(truth)
     seen = Recording({name: analyser.sampled(levels) for name, levels in shown.items()}, analyser, truth)

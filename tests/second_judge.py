@@ -208,6 +208,9 @@ class _Tokens:
                     )
                 else:
                     self._lose(self.queues["unit", unit.name].pop())
+            elif kind == at.UNIT_SILENT:  # it stands behind the start
+                unit = index.units[number]
+                self._lose(self.works.pop(("unit", unit), []) + self.works.pop(("on top", f"unit.{unit}"), []))
             elif kind == at.UNIT_OFF:
                 unit = index.units[number]
                 self.superseded += self.works.pop(("unit", unit), []) + self.works.pop(("on top", f"unit.{unit}"), [])

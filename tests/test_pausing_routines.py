@@ -167,3 +167,13 @@ def test_a_longer_pause_is_named():
     fitted = fit(BOARD + DEBOUNCED, "m.toml", [result.capture], "today")
     assert not fitted.changes
     assert "cost and pause" in str(fitted.left)
+
+
+@pytest.mark.parametrize(("within", "runs"), [("", 3), ('within = "62 ns", ', 3), ('within = "50 ns", ', 1)])
+def test_a_contact_that_is_still_before_its_routine_ends_has_one_run(within, runs):
+    """Three bounces within 50 ns or anywhere: each run takes an entry of 2, 60 and an exit of 1, the tick 8 on top."""
+    contact = f'burst = {{ count = 3, spaced = "20 ns", {within}every = "1000 ns" }}'
+    other = '[source.other]\ngap = "5 us"\n[isr.other]\non = "source.other"\nlevel = 1\ncost = "4 ns"\n'
+    system = model("30 ns", contact, other)
+    assert bounds(system).isrs["other"].latency.most == (runs * 63 + 8 + 2) * NS
+    assert not beaten(bounds(system), played(system, RunOptions("most", "together", "gap"), 20_000 * NS))

@@ -84,7 +84,8 @@ def frame(k, **how):
     edge = at + how.get("edge_at", 3_000)
     if not how.get("no_edge"):
         told += [] if how.get("no_mark") else [(edge, "source.edge,mark")]
-        body("unit.adc", edge, how.get("adc", 220))
+        if how.get("adc", 220):
+            body("unit.adc", edge, how.get("adc", 220))
         if not how.get("unserved"):
             body("isr.edge", edge + 10 + how.get("held", 0), 100)
     if k % 3 == 0:
@@ -139,6 +140,8 @@ CASES = {
     "jitter-more": (MODEL, record(every(stray=150))),
     "takes-longer": (MODEL, record(one(7, adc=330))),
     "takes-shorter": (MODEL, record(one(7, adc=120))),
+    "answers-off": (MODEL, record(lambda k: {"adc": 0 if k % 10 == 3 else 220})),
+    "within-longer": (MODEL.replace('spaced = "50 us"', 'spaced = "50 us", within = "52 us"'), record()),
     "counts-off": (PAGED, record(more=[(at(k, 251) + 9, "unit.second.end,mark") for k in range(4, FRAMES, 9)])),
     "cost-longer": (MODEL, record(one(7, tick=380, slow=200))),
     "cost-shorter": (MODEL, record(one(7, tick=120))),
@@ -175,6 +178,8 @@ SAID = {
     "jitter-more": "source.tick: its events stray further from their grid than its jitter: at least 29.80 us, model 10.00 us",
     "takes-longer": "unit.adc: it works longer than modelled: at least 32.80 us, model 25.00 us",
     "takes-shorter": "unit.adc: it works for less than modelled: at most 12.20 us, model 20.00 us",
+    "answers-off": "unit.adc: it answers more or less often than modelled (90 of 100 operations ended, all in the model)",
+    "within-longer": "source.bounce: a burst of it lasts longer than modelled: at least 59.80 us, model 52.00 us",
     "counts-off": "unit.second: it ends after another number of events than modelled (isr.tick.end): 9, model 10",
     "cost-longer": "isr.tick: its own running time is longer than modelled: at least 37.80 us, model 30.00 us",
     "cost-shorter": "isr.tick: its own running time is shorter than modelled: at most 12.20 us, model 20.00 us",

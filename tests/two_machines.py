@@ -11,6 +11,7 @@ from tachys.demo.machine import (
     More,
     Pauses,
     Plan,
+    Reply,
     Routine,
     Store,
     Tally,
@@ -29,7 +30,8 @@ def pair(given):
 def part(system, act):
     """What an act of the model is on the stand-in board."""
     if isinstance(act, acts.Wait):
-        return Waits(act.flag, pair(act.at_most), system.unit(act.on.name).drains if act.next else None)
+        reply = act.on.name if act.flag is None and not act.next else None
+        return Waits(act.flag, pair(act.at_most), system.unit(act.on.name).drains if act.next else None, reply)
     if isinstance(act, acts.Pause):
         return Pauses(pair(act.length))
     if isinstance(act, acts.Halt):
@@ -57,6 +59,7 @@ def routine(system, isr, came):
         isr.nth and More(isr.nth.n, isr.nth.first or isr.nth.n, pair(isr.nth.cost), isr.nth.sets),
         tuple((name, pair(place)) for name, place in isr.moments), event.name if event.kind == "unit" else None,
         event.name if event.moment == "lost" else None, pair(isr.pause) if isr.pause.most else None, isr.clears,
+        event.name if event.kind == "unit" else None,
     )  # fmt: skip
 
 
@@ -77,8 +80,12 @@ def tally(unit, came):
     return Tally(unit.name, unit.counts.of.name, unit.counts.n, starts, unit.counts.repeats)
 
 
-def plan(system, came):
-    """The stand-in's plan for a system; ``came``: the instants of each source."""
+def reply(unit, silent):
+    return Reply(unit.name, unit.on[0].name, pair(unit.takes), silent, unit.busy == "restart")
+
+
+def plan(system, came, ends=None):
+    """The stand-in's plan for a system; ``came``: the instants of each source, ``ends``: which operations of a unit do."""
     core = system.core
     steps = tuple(
         Task(s.name, tuple(part(system, act) for act in s.acts), () if s.asked_by else s.polls,
@@ -93,6 +100,7 @@ def plan(system, came):
               if event.kind == "source"),
         tuple(store(system, buffer, came) for buffer in system.buffers),
         tuple(tally(unit, came) for unit in system.units if unit.counts),
+        tuple(reply(unit, ends[unit.name]) for unit in system.units if unit.on and unit.on[0].kind == "step"),
     )  # fmt: skip
 
 
@@ -107,14 +115,20 @@ def assert_agreement(system, how, until):
 
     came = {name: [time for other, _, time in records(at.SOURCE, index.sources) if other == name]
             for name in index.sources}  # fmt: skip
-    truth = Machine(plan(system, came), 0, "most").run(until)
+    begun, silent = records(at.UNIT_START, index.units), set(records(at.UNIT_SILENT, index.units))
+    ends = {name: [each not in silent for each in begun if each[0] == name] or [True] for name in index.units}
+    truth = Machine(plan(system, came, ends), 0, "most").run(until)
+    asked = {reply.name for reply in Machine(plan(system, came, ends)).plan.replies}
+    assert [(name, at_) for name, at_, _ in begun if name in asked] == [
+        each for each in truth.asked if each[1] <= until
+    ]
     rows = [name for name, _ in index.rows]
     assert records(at.LAST, rows) == [(r.name, r.event, r.end) for r in truth.served if r.end <= until]
     assert records(at.STEP_END, index.steps) == [step for step in truth.steps if step[2] <= until]
     counting = [unit.name for unit in system.units if unit.counts]
     ended = [each for each in records(at.UNIT_END, index.units) if each[0] in counting]
     assert ended == [each for each in truth.tallied if each[2] <= until]
-    if system.buffers:
+    if system.buffers and not asked:
         assert sorted(records(at.UNIT_START, index.units)) == sorted((n, b, b) for n, b, _ in truth.sent if b <= until)
     assert [(event.removeprefix("isr."), time) for event, _, time in records(at.INNER, index.inner)] == [
         mark for mark in truth.marks if mark[1] <= until

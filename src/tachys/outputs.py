@@ -85,7 +85,7 @@ def _simulation() -> Any:
     stats = _statistics("Statistics")
     load = _shape("Load", seen=Share, shares=_by_name(Share))
     isr = _shape("Routine", **_measured("isr", stats, played=True), lost=int, cleared=int)
-    unit = _shape("Unit", **_measured("unit", stats, played=True), lost=int)
+    unit = _shape("Unit", **_measured("unit", stats, played=True), lost=int, silent=int)
     flag = _shape("Flag", **_measured("flag", stats, played=True), overwritten=int)
     level = _shape("Level", most=int)
     buffer = _shape("Buffer", **_measured("buffer", stats, played=True), level=level, lost=int)

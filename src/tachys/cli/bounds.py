@@ -183,8 +183,9 @@ def _isr_row(found: Bounds, name: str) -> Row:
 
 
 def _show_units(found: Bounds) -> None:
-    from tachys.cli.output import heading, table
+    from tachys.cli.output import heading, say, table
     from tachys.plain import possible
+    from tachys.worstcase.laws import law_of
 
     if not found.units:
         return
@@ -196,8 +197,11 @@ def _show_units(found: Bounds) -> None:
         depth = "no limit" if unit.depth_needed is None else str(unit.depth_needed)
         times = [time_text(unit.time.least, "down"), most_text(unit.time)]
         rows.append([name, busy, *times, possible(unit.lost), in_row if unit.lost else "-", depth])
+    notes = [silent for unit in found.system.units if (silent := law_of(found.system, unit.thing).silent) is not None]
     columns = [("unit", ""), ("when busy", ""), ("start to end least", "right"), ("most", "right"), ("starts lost", "")]
     table([*columns, ("in a row", "right"), ("queue needed", "right")], rows)
+    for note in notes:
+        say(f"  {note}.")
 
 
 def _show_loop(found: Bounds) -> None:

@@ -328,13 +328,16 @@ def figure_row(figure: Compared, core: Core) -> Row:
     """What, which figure, model, measured, cases, resolution, agreement."""
     key = figure.key if figure.urgency is None else f"{figure.key}, level {core.level_text(figure.urgency)}"
     model = f"≥ {time_text(figure.low)}" if figure.key in ("gap", "burst") else _range(figure.low, figure.high)
-    if figure.key in ("guard", "jitter"):
+    if figure.key in ("guard", "jitter", "within"):
         model = f"≤ {time_text(figure.high)}"
     measured = figure.measured
     if figure.key == "counts":  # a number, no time
         seen = NONE if measured is None else str(measured.most)
         return [figure.about, key, str(figure.low), seen, str(measured.count) if measured else NONE, NONE,
                 str(figure.state)]  # fmt: skip
+    if figure.key == "answers":
+        shares = (f"{each / 10**4:g} %" if each is not None else NONE for each in (figure.low, figure.sure_most))
+        return [figure.about, key, *shares, str(measured.count) if measured else NONE, NONE, str(figure.state)]
     if figure.key in ("period", "every") and figure.low and figure.high:
         middle = Fraction(figure.low + figure.high, 2)
         off = (figure.high - middle) / middle
@@ -342,7 +345,7 @@ def figure_row(figure: Compared, core: Core) -> Row:
     if measured is None:
         return [figure.about, key, model, NONE, NONE, NONE, str(figure.state)]
     seen = time_text(measured.least) if figure.key in ("gap", "burst") else _range(measured.least, measured.most)
-    if figure.key in ("guard", "jitter"):
+    if figure.key in ("guard", "jitter", "within"):
         seen = time_text(measured.most)
     elif figure.key in ("period", "every"):
         seen = period_text(rounded(measured.most, measured.resolution))

@@ -256,6 +256,9 @@ def _show_load(result: Simulated) -> None:
     cleared = [f"isr.{name} {count}" for name, count in result.cleared.items() if count]
     if cleared:
         say("Came while their routine ran, and cleared as it ended: " + ", ".join(cleared) + ".", "")
+    silent = [f"unit.{name} {count}" for name, count in result.silent.items() if count]
+    if silent:
+        say("Began and never answered: " + ", ".join(silent) + ".", "")
     load = result.bounds.load
     bounds = f"{share_text(load.least, 'down')} to {share_text(load.most, 'up')} on paper"
     say(f"Load: {share_text(result.load)} ({bounds})")

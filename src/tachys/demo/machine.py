@@ -79,8 +79,9 @@ class Routine:
 
     As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another; one that
     ``waits`` takes no more than find room there, and is not asked while none does. ``marks``: what it does so much CPU
-    time after its first instruction. Its event is also the end of a ``tally``, or that one of the store ``spilt`` is
-    lost. After all that it ``spins`` by the clock, and one that ``forgets`` clears what waits for it as it ends.
+    time after its first instruction. Its event is also the end of a ``tally``, an answer of the ``reply``, or that one
+    of the store ``spilt`` is lost. After all that it ``spins`` by the clock, and one that ``forgets`` clears what waits
+    for it as it ends.
     """
 
     name: str
@@ -102,6 +103,7 @@ class Routine:
     spilt: str | None = None
     spins: tuple[int, int] | None = None
     forgets: bool = False
+    reply: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,6 +131,22 @@ class Tally:
 
 
 @dataclass(frozen=True, slots=True)
+class Reply:
+    """What is outside answers within ``takes`` after the step ``asked_by`` has begun, or not at all.
+
+    ``answers``: whether it does, each time it begins, the last for ever. Asked while it works on an answer it ignores
+    that, or begins ``anew``; asked while it stays silent it begins anew. It sets status bits as it answers.
+    """
+
+    name: str
+    asked_by: str
+    takes: tuple[int, int]
+    answers: Sequence[bool] = (True,)
+    anew: bool = False
+    sets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Burns:
     """Part of a step: burns CPU time."""
 
@@ -148,12 +166,13 @@ class Waits:
     """Part of a step: looks at a flag until it is set, and takes it; gives up after ``at_most``, and the step ends.
 
     ``sent``: in place of a flag, until hardware has worked off one more of that store since the step began, which no
-    such wait of this run has used.
+    such wait of this run has used. ``reply``: until that is not being worked on.
     """
 
     flag: str | None
     at_most: tuple[int, int] | None = None
     sent: str | None = None
+    reply: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,6 +217,7 @@ class Plan:
     latches: tuple[Latch, ...] = ()
     stores: tuple[Store, ...] = ()
     tallies: tuple[Tally, ...] = ()
+    replies: tuple[Reply, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,6 +237,7 @@ class Truth:
 
     ``levels``: how many were in a store, from when on; ``sent``: (store, from, to) of what hardware worked off.
     ``marks``: (routine.mark, instant), with ``nth`` for the end of a run that did more; ``tallied``: (tally, from, to).
+    ``asked``: (reply, instant) each time that one begins; ``answered``: (reply, from, to).
     """
 
     served: list[Served] = field(default_factory=list)
@@ -226,6 +247,8 @@ class Truth:
     sent: list[tuple[str, int, int]] = field(default_factory=list)
     marks: list[tuple[str, int]] = field(default_factory=list)
     tallied: list[tuple[str, int, int]] = field(default_factory=list)
+    asked: list[tuple[str, int]] = field(default_factory=list)
+    answered: list[tuple[str, int, int]] = field(default_factory=list)
     busy: int = 0
 
 
@@ -314,6 +337,8 @@ class Machine:
         self._set_going = {tally.name: deque(tally.starts) for tally in plan.tallies}
         self._since: dict[str, int | None] = {tally.name: 0 if tally.repeats else None for tally in plan.tallies}
         self._left = {tally.name: tally.n for tally in plan.tallies}
+        self._works: dict[str, tuple[int, int | None]] = {}  # of a reply: since when, and until when, if ever
+        self._begun = dict.fromkeys((reply.name for reply in plan.replies), 0)
         self._fills = 0
         self._now = 0
         self._mode = "run"  # run, entry, exit, wake, halt
@@ -342,6 +367,7 @@ class Machine:
     # --- one instant -------------------------------------------------------------------------------------------
 
     def _instant(self) -> None:
+        self._answer()
         self._stores_move()
         self._arrive()
         while True:
@@ -401,6 +427,29 @@ class Machine:
                 filled.quiet_at = None
                 filled.over = filled.over or bool(filled.unread)
                 self._ask(filled)
+
+    def _answer(self) -> None:
+        """What is outside answers."""
+        for reply in self.plan.replies:
+            since, until = self._works.get(reply.name, (0, None))
+            if until == self._now:
+                del self._works[reply.name]
+                self.truth.answered.append((reply.name, since, until))
+                self._flags.update(reply.sets)
+                for index, routine in enumerate(self.plan.routines):
+                    if routine.reply == reply.name:
+                        self._raise(index)
+
+    def _ask_for(self, step: str) -> None:
+        """A step has begun: what it asks begins, unless it works on an answer and does not begin anew."""
+        for reply in self.plan.replies:
+            if reply.asked_by != step or (self._works.get(reply.name, (0, None))[1] is not None and not reply.anew):
+                continue
+            turn = min(self._begun[reply.name], len(reply.answers) - 1)
+            self._begun[reply.name] += 1
+            until = self._now + self._cost(reply.takes) if reply.answers[turn] else None
+            self._works[reply.name] = self._now, until
+            self.truth.asked.append((reply.name, self._now))
 
     def _raise(self, index: int) -> None:
         """An event of a routine: it waits, or is lost where as many wait as are remembered."""
@@ -637,6 +686,7 @@ class Machine:
                 self._following_step()
                 return
             self._step_start, self._part, self._loop_state = self._now, -1, "part"
+            self._ask_for(step.name)
         elif self._loop_state == "copy":
             self._go_on_copying(step)
         elif self._part + 1 == len(step.parts) or self._loop_state == "look":  # gave up
@@ -703,6 +753,9 @@ class Machine:
             return False
         if isinstance(part, Waits) and part.sent is not None and self._stores[part.sent].sent > self._used[part.sent]:
             self._used[part.sent] += 1
+            self._loop_state = "part"
+            return False
+        if isinstance(part, Waits) and part.reply is not None and part.reply not in self._works:
             self._loop_state = "part"
             return False
         return self._spins_until is None or self._now < self._spins_until
@@ -772,6 +825,7 @@ class Machine:
             if self._next[index] < len(routine.arrivals)
         ]
         ahead += [self._sets[0][0]] if self._sets else []
+        ahead += [until for _, until in self._works.values() if until is not None]
         ahead += [starts[0] for starts in self._set_going.values() if starts]
         for filled in self._stores.values():
             ahead += list(filled.store.arrivals[filled.came : filled.came + 1])

@@ -219,6 +219,8 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
         )
     if not table.primed and not as_names(table.on) and table.drains is None:
         report.complain(path, "nothing ever starts it", 'write on = "source.sample", or primed = true')
+    if not 0 < table.answers <= 1:
+        report.complain((*path, "answers"), "is how many of its operations end", 'write for instance answers = "90 %"')
     counts = _counts(path, table, report)
     if counts is not None:
         return Unit(name, tuple(map(Event.written, as_names(table.on))), Range(1, LONGEST_PS), table.busy,
@@ -228,12 +230,15 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
     takes = Range(1, 1) if table.takes is None else clocks.cost(table.takes, (*path, "takes"))
     if takes.least == 0:
         report.complain((*path, "takes"), "is 0", "what takes no time is no unit; write for instance 15 cycles")
+    if table.answers < 1 and (table.busy == "queue" or table.drains is not None):
+        with_what = "a queue" if table.busy == "queue" else "drains"
+        report.complain((*path, "answers"), f"not yet beside {with_what}", "leave one of them out")
     depth = (table.depth or 1) if table.busy == "queue" else 0
     drains = table.drains.removeprefix("buffer.") if table.drains else None
     on = tuple(map(Event.written, as_names(table.on)))
     if drains is not None:
         return Unit(name, (), takes, drains=drains, asked_at=on)
-    return Unit(name, on, takes, table.busy, depth, table.primed)
+    return Unit(name, on, takes, table.busy, depth, table.primed, answers=table.answers)
 
 
 def _counts(path: Path, table: UnitTable, report: Reporter) -> Counts | None:
@@ -251,6 +256,8 @@ def _counts(path: Path, table: UnitTable, report: Reporter) -> Counts | None:
     if table.busy == "queue" or table.drains is not None:
         with_what = "a queue" if table.busy == "queue" else "drains"
         report.complain((*path, "counts"), f"not yet beside {with_what}", "leave one of them out")
+    if table.answers < 1:
+        report.complain((*path, "answers"), "not yet beside counts", "leave one of them out")
     if table.repeats and as_names(table.on) and table.busy == "restart":
         report.complain((*path, "busy"), "not yet: what repeats is not started anew", "leave it out")
     return Counts(

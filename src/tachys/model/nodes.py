@@ -79,11 +79,15 @@ class Serial:
 
 @dataclass(frozen=True, slots=True)
 class Burst:
-    """``count`` events at least ``spaced`` ps apart, the beginnings of bursts at least ``every`` ps."""
+    """``count`` events at least ``spaced`` ps apart, the beginnings of bursts at least ``every`` ps.
+
+    ``within``: from its first event to its last it takes so long at most; None: nothing is known of that.
+    """
 
     count: int
     spaced: int
     every: int
+    within: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,7 +177,8 @@ class Unit(Body):
     """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue.
 
     One that ``drains`` a buffer takes one item whenever it is at rest, and works for that; one with ``asked_at`` only
-    as one of these events comes. One that ``counts`` takes as long as that, whatever ``takes`` says.
+    as one of these events comes. One that ``counts`` takes as long as that, whatever ``takes`` says. Of its operations
+    only this share ``answers``: the others never end, and the next start begins anew.
     """
 
     kind: ClassVar[str] = "unit"
@@ -186,6 +191,12 @@ class Unit(Body):
     drains: str | None = None
     asked_at: tuple[Event, ...] = ()
     counts: Counts | None = None
+    answers: Fraction = Fraction(1)
+
+    @property
+    def may_stay_silent(self) -> bool:
+        """Whether an operation may never end."""
+        return self.answers < 1
 
 
 @dataclass(frozen=True, slots=True)

@@ -130,10 +130,11 @@ class SerialTable(Table):
 
 
 class BurstTable(Table):
-    """Bursts: least distances within a burst and between the beginnings of bursts."""
+    """Bursts: least distances within a burst and between the beginnings of bursts, the most that one lasts."""
 
     count: Annotated[int, Field(strict=True, ge=1, le=10**6)]
     spaced: PositiveTime
+    within: PositiveTime | None = None
     every: PositiveTime
 
 
@@ -218,6 +219,7 @@ class UnitTable(Table):
     repeats: bool = False
     cancelled_by: Names = []
     busy: Literal["drop", "restart", "queue"] = "drop"
+    answers: Share = Fraction(1)
     depth: Annotated[int, Field(strict=True, ge=1, le=10**6)] | None = None
     primed: bool = False
 

@@ -61,10 +61,16 @@ def _burst(name: str, table: SourceTable, burst: BurstTable, clocks: ClockTree, 
         report.complain(
             (*path, "burst"), "a burst lasts until the next one begins", "(count - 1) · spaced must be less than every"
         )
+    within = None if burst.within is None else clocks.distance(burst.within, (*path, "burst", "within"))
+    if within is not None and not (burst.count - 1) * spaced <= within < every // 2:
+        report.complain(
+            (*path, "burst", "within"), "is how long a burst lasts at most",
+            "from (count - 1) · spaced on, and less than half of every: else bursts do not look apart",
+        )  # fmt: skip
     source = _sporadic(name, table, spaced, clocks, report)
     mean = source.mean if table.mean else every * 3 // 2 // burst.count
     _judge_mean(path, mean * burst.count, report)
-    return Source(name, gap=spaced, mean=mean, burst=Burst(burst.count, spaced, every))
+    return Source(name, gap=spaced, mean=mean, burst=Burst(burst.count, spaced, every, within))
 
 
 def _judge_mean(path: Path, together: int, report: Reporter) -> None:

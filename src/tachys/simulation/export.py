@@ -48,7 +48,7 @@ def simulated_data(result: Simulated) -> dict[str, Any]:
         "load": {"seen": float(result.load), "shares": {who: float(share) for who, share in result.shares.items()}},
         "loop": things("loop").get("", {}),
         "isrs": {name: {**each, "cleared": result.cleared[name]} for name, each in things("isr", "lost").items()},
-        "units": things("unit", "lost"),
+        "units": {name: {**each, "silent": result.silent[name]} for name, each in things("unit", "lost").items()},
         "flags": things("flag", "overwritten"),
         "buffers": {
             name: {"level": {"most": result.levels[name]}, **each} for name, each in things("buffer", "lost").items()

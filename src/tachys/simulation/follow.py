@@ -217,6 +217,9 @@ def _ended(records: Records, system: System, kind: str, name: str, body: Bools, 
     ends = (records.kind == _ENDS[kind]) & body
     restarts = kind == "unit" and system.unit(name).busy == "restart"
     found = _end(records, ends, going, (records.kind == at.UNIT_LOST) & body if restarts else None)
+    if kind == "unit" and system.unit(name).may_stay_silent:  # that stands right behind the start
+        silent = np.flatnonzero((records.kind == at.UNIT_SILENT) & body)
+        found[np.isin(going + 1, silent)] = LOST_ON_WAY
     off = np.flatnonzero((records.kind == at.UNIT_OFF) & body) if kind == "unit" else empty()
     if len(off):  # what is cancelled has no answer, and lacks none
         sooner = _at_place(off, np.searchsorted(off, going, side="right"))

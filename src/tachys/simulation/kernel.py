@@ -14,7 +14,7 @@ from __future__ import annotations
 from tachys.compiled import bare, kernel
 from tachys.simulation.arriving import next_event, set_next
 from tachys.simulation.counting import observe, write
-from tachys.simulation.draws import draw_body, draw_cost
+from tachys.simulation.draws import draw31, draw_body, draw_cost
 from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 from tachys.simulation.storing import ask, asks, copy_next, put, spill, take_in, take_up
@@ -123,7 +123,7 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
             return False
         take_up(m, log, number, m[unit + U_DRAINS])
         return True
-    if m[m[NEXT] + number] != NEVER:
+    if m[m[NEXT] + number] != NEVER and not m[unit + U_SILENT]:
         busy = m[unit + U_BUSY]
         if busy == QUEUE and m[unit + U_HELD] < m[unit + U_DEPTH]:
             m[m[unit + U_ROOM] + (m[unit + U_HEAD] + m[unit + U_HELD]) % m[unit + U_DEPTH]] = now
@@ -135,11 +135,15 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
             return False
     m[unit + U_CAUSE] = now
     m[unit + U_LEFT] = m[unit + U_COUNTS]
-    if m[unit + U_COUNTS]:
+    m[unit + U_SILENT] = m[unit + U_ANSWERS] < ALWAYS and draw31(m) >= m[unit + U_ANSWERS]
+    if m[unit + U_COUNTS] or m[unit + U_SILENT]:
         set_next(m, number, COUNTING)
     else:
         set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
     write(m, log, UNIT_START, number, now)
+    if m[unit + U_SILENT]:
+        m[unit + U_GONE] += 1
+        write(m, log, UNIT_SILENT, number, now)
     return True
 
 

@@ -149,7 +149,7 @@ class _Reader:
                 lanes.lost.setdefault(f"buffer.{index.buffers[number]}", []).append(time)
         elif kind == at.ITEM_LOST:
             lanes.lost.setdefault(f"buffer.{index.buffers[number]}", []).append(time)
-        elif kind in (at.ITEM_TAKEN, at.ASKED, at.CLEARED):
+        elif kind in (at.ITEM_TAKEN, at.ASKED, at.CLEARED, at.UNIT_SILENT):
             pass
         elif kind == at.TAKEN:
             self.taken = f"isr.{index.rows[number][0]}"

@@ -18,7 +18,8 @@ Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
 NEVER = 1 << 62
-COUNTING = NEVER - 1  # when a unit ends that counts events
+COUNTING = NEVER - 1  # when a unit ends that counts events, or stays silent
+ALWAYS = 1 << 31  # above what 31 random bits can be
 FIRST_FLAG = 1 << 32  # among what an event raises, flags stand behind all rows
 FIRST_FEED = 1 << 40  # and behind them buffers, each number times ITEMS and how many items it puts
 ITEMS = 1 << 20
@@ -49,8 +50,10 @@ SCALARS = 81
  S_HELD) = range(15)  # fmt: skip
 SOURCE_SIZE = S_HELD + 1
 (U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_COUNTS, U_LEFT,
- U_REPEATS, U_ENDS, U_STATS) = range(16)  # fmt: skip
-UNIT_SIZE = U_STATS + 1  # U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come
+ U_REPEATS, U_ENDS, U_ANSWERS, U_SILENT, U_GONE, U_STATS) = range(19)  # fmt: skip
+# U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come; U_ANSWERS: it ends where 31
+# random bits are below that; U_SILENT: what it is at never ends, as U_GONE did not
+UNIT_SIZE = U_STATS + 1
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
  L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_NTH, L_NTH_IN, L_NTH_LEAST, L_NTH_MOST, L_NTH_INNER,
  L_MOMENTS, L_MOMENTS_END, L_PAUSE_LEAST, L_PAUSE_MOST, L_CLEARS, L_STATS) = range(28)  # fmt: skip
@@ -114,7 +117,7 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
- ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF, CLEARED) = range(30)  # fmt: skip
+ ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF, CLEARED, UNIT_SILENT) = range(31)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 

@@ -212,6 +212,7 @@ class _Builder:
             room=self._put([0] * depth), cause=0, head=0, held=0, lost=0,
             drains=self.buffers[unit.drains] if unit.drains else -1, asked=bool(unit.asked_at),
             counts=unit.counts.n if unit.counts else 0, left=0, repeats=bool(unit.counts and unit.counts.repeats),
+            answers=int(unit.answers * at.ALWAYS), silent=False, gone=0,
             stats=self.stats[f"{unit.thing}.time"],
         )  # fmt: skip
 

@@ -46,7 +46,8 @@ class NeedSeen:
 class Simulated:
     """Statistics over all runs; times in ps. ``shares``: of the whole time, by who; ``levels``: most in each buffer.
 
-    ``cleared``: events of each routine that it has cleared itself, as it ended.
+    ``cleared``: events of each routine that it has cleared itself, as it ended; ``silent``: operations of each
+    unit that never ended.
     """
 
     bounds: Bounds
@@ -59,6 +60,7 @@ class Simulated:
     needs: dict[str, NeedSeen] = field(default_factory=dict)
     levels: dict[str, int] = field(default_factory=dict)
     cleared: dict[str, int] = field(default_factory=dict)
+    silent: dict[str, int] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())

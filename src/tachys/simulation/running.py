@@ -15,7 +15,7 @@ from tachys.simulation.kernel import play
 from tachys.simulation.needs import Watch, became, needs_records, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
-from tachys.simulation.statistics import Counted, cleared, counted, levels, losses, taken
+from tachys.simulation.statistics import Counted, cleared, counted, levels, losses, silent, taken
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.load import surplus
@@ -32,6 +32,7 @@ class RunPart:
     counted: dict[str, Counted]
     lost: dict[str, int]
     cleared: dict[str, int]
+    silent: dict[str, int]
     taken: dict[str, int]
     levels: dict[str, int]
     watches: list[Watch]
@@ -62,8 +63,8 @@ def play_part(
         name: replace(each, buckets=each.buckets.copy()) for name, each in counted(run.memory, run.index).items()
     }
     lost, deepest = losses(run.memory, run.index), levels(run.memory, run.index)
-    undone = cleared(run.memory, run.index)
-    return RunPart(length, whole, figures, lost, undone, taken(run.memory, run.index, length), deepest, looking)
+    undone, gone = cleared(run.memory, run.index), silent(run.memory, run.index)
+    return RunPart(length, whole, figures, lost, undone, gone, taken(run.memory, run.index, length), deepest, looking)
 
 
 def simulate(
@@ -157,7 +158,9 @@ def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
     shares = {name: Fraction(sum(part.taken[name] for part in parts), length or 1) for name in first.taken}
     deepest = {name: max(part.levels[name] for part in parts) for name in first.levels}
     undone = {name: sum(part.cleared[name] for part in parts) for name in first.cleared}
-    made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest, cleared=undone)
+    gone = {name: sum(part.silent[name] for part in parts) for name in first.silent}
+    made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest, cleared=undone,
+                     silent=gone)  # fmt: skip
     assert paper.reach is not None
     for number, need in enumerate(paper.needs.values()):
         of, more = need.need.takers, Fraction(0)

@@ -112,6 +112,14 @@ def losses(memory: at.Ints, index: Index) -> dict[str, int]:
     return found
 
 
+def silent(memory: at.Ints, index: Index) -> dict[str, int]:
+    """How many operations of each unit never ended."""
+    return {
+        name: int(memory[memory[at.UNITS] + number * at.UNIT_SIZE + at.U_GONE])
+        for number, name in enumerate(index.units)
+    }
+
+
 def cleared(memory: at.Ints, index: Index) -> dict[str, int]:
     """How many events of each routine it has cleared itself, as it ended."""
     found = dict.fromkeys(index.isrs, 0)

@@ -157,6 +157,7 @@ def _sources(tables: Mapping[str, Any], system: System) -> Iterator[Movable]:
         if isinstance(burst, Mapping):
             yield from _ranged(f"{key}.burst.spaced", burst.get("spaced"), up=False)
             yield from _ranged(f"{key}.burst.every", burst.get("every"), up=False)
+            yield from _ranged(f"{key}.burst.within", burst.get("within"))
 
 
 def _clocks(tables: Mapping[str, Any], timed: tuple[Movable, ...]) -> Iterator[Movable]:

@@ -130,6 +130,11 @@ class Law:
         """Whether what has begun may never end."""
         return False
 
+    @property
+    def silent(self) -> str | None:
+        """Why its end may not come though it has begun; None if it does."""
+        return None
+
     # --- its events, while curves are being found ------------------------------------------------------------------
 
     def curve(self, curves: Curves, event: Event) -> Curve:

@@ -94,17 +94,34 @@ class UnitLaw(Law):
         """Where it can be restarted."""
         return self.node.busy == "restart"
 
+    @property
+    def in_rings(self) -> bool:
+        """Not where an operation may never end: then the token is gone."""
+        return not self.node.may_stay_silent
+
+    @property
+    def silent(self) -> str | None:
+        """Where only some of its operations end."""
+        if not self.node.may_stay_silent:
+            return None
+        return f"{self.node.thing} may not answer: only {float(self.node.answers * 100):g} % of its operations end"
+
+    @property
+    def _begins_anew(self) -> bool:
+        """Whether a start may come while it is at work and begin all the same."""
+        return self.node.busy == "restart" or self.node.may_stay_silent
+
     def curve(self, curves: Curves, event: Event) -> Curve:
         """Starts as their causes come, where none is dropped; ends as far apart as it takes."""
         unit, takes = self.node, self.node.takes
         if curves.tangled(unit.thing):
-            if event.moment == "end" or unit.busy != "restart":
+            if event.moment == "end" or not self._begins_anew:
                 return sporadic(takes.least)
             return Unbounded(f"{unit.thing} restarts itself round a chain")
         starts, wait = curves.starts(unit), curves.wait(unit)
         if event.moment == "end":
             return delayed(starts, wait + takes.most - takes.least, takes.least)
-        return starts if unit.busy == "restart" else delayed(starts, wait, takes.least)
+        return starts if self._begins_anew else delayed(starts, wait, takes.least)
 
     def bounds(self, curves: Curves) -> UnitBounds:
         """Start to end, and whether a start may be lost.
@@ -143,7 +160,7 @@ class UnitLaw(Law):
     @property
     def least_again(self) -> int:
         """An operation, unless one can be broken off."""
-        return 0 if self.node.busy == "restart" else self.node.takes.least
+        return 0 if self._begins_anew else self.node.takes.least
 
     def hardware(self, gaps: Gaps, curves: Curves) -> None:
         """As if any start could be lost."""
@@ -162,13 +179,16 @@ class UnitLaw(Law):
         if lost and unit.busy == "restart":
             gaps.after(unit.start, unit.on, 0)
             return
-        gaps.after(unit.end, unit.on, longest)
+        if not unit.may_stay_silent:
+            gaps.after(unit.end, unit.on, longest)
         again = 2 if lost and unit.busy == "drop" else 1
         gaps.follows(unit.start, unit.on, lambda gap: again * gap + (longest if lost or unit.depth else 0))
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its causes, where none is lost."""
-        return Fraction(0) if found.units[self.node.name].lost else _rate_of_causes(self.system, self.node.on, rates)
+        if self.node.may_stay_silent or found.units[self.node.name].lost:
+            return Fraction(0)
+        return _rate_of_causes(self.system, self.node.on, rates)
 
     def loses(self, found: Finished) -> str | None:
         """A start that finds it busy."""
@@ -183,6 +203,16 @@ class UnitLaw(Law):
         if unit.busy == "drop" and found.units[unit.name].lost:
             return Figure(0, None, reason=f"a start of {who} may be lost")
         return summed(0, [Part("the operation before it", who, 1, unit.takes.most if unit.busy == "queue" else 0)])
+
+    def share(self, event: Event) -> Fraction:
+        """All start; of those that end only some, where it may stay silent."""
+        return self.node.answers if event.moment == "end" else Fraction(1)
+
+    def distance(self, found: Finished, event: Event, least: int) -> Figure:
+        """None is known where it may stay silent."""
+        if self.silent is not None and event.moment == "end":
+            return Figure(0, None, reason=self.silent)
+        return super().distance(found, event, least)
 
     def delay(self, found: Finished, event: Event) -> Figure:
         """The starts that wait before it, and for its end the operation."""

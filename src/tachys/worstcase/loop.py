@@ -503,11 +503,13 @@ class LoopWindows:
         elif wait.on.kind == "unit":
             unit = self.system.unit(wait.on.name)
             alone = all(event.kind == "step" for event in self.system.graph.causes[unit.thing])
-            if alone and unit.counts is None:
+            if alone and unit.counts is None and not unit.may_stay_silent:
                 limits.append(self.events.wait(unit) + unit.takes.most)
         if limits:
             return [Part(wait.part, step.thing, 1, min(limits), by_clock=True)]
-        if wait.next:
+        if wait.on.kind == "unit" and self.system.unit(wait.on.name).may_stay_silent:
+            why = f"{wait.on} may not answer"
+        elif wait.next:
             why = f"nothing makes sure that {wait.on} ends once more"
         elif wait.on.kind == "unit":
             why = f"{wait.on} is started by others too, and may be busy again whenever the loop looks"
@@ -524,7 +526,7 @@ class LoopWindows:
         unit = self.system.unit(wait.on.name)
         before = step.before(wait)
         waits = 1 + sum(isinstance(act, Wait) and act.next and act.on == wait.on for act in before)
-        if unit.counts is not None:
+        if unit.counts is not None or unit.may_stay_silent:
             return False
         if unit.drains is None:
             causes = self.system.graph.causes[unit.thing]

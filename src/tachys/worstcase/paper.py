@@ -77,6 +77,9 @@ def _lost_on_way(reach: EventBounds, links: tuple[Link, ...], *, age: bool) -> s
     """Why an event may be lost on the way; empty if none is. An overwritten flag does not make the last cause older."""
     for link in links:
         body, thing = link.after.thing, None
+        silent = law_of(reach.system, body).silent if link.after.moment == "end" else None
+        if silent is not None:
+            return silent
         if link.kind == "sets":
             thing = Thing(f"flag.{link.flag}")
             other = reach.system.graph.rival(link.flag, reach.system.step(body.name))

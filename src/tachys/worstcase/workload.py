@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from tachys.figures import Part
 from tachys.model.events import Event
-from tachys.model.nodes import Core, Isr
+from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
@@ -97,7 +97,7 @@ def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Interru
     lines = []
     for isr in system.isrs:
         inputs = tuple(
-            Input(event, _served(system.core, isr, curve(event)), cost.most - isr.longer, overhead)
+            Input(event, _served(system, isr, event, curve(event)), cost.most - isr.longer, overhead)
             for event, cost in zip(isr.on, isr.costs, strict=True)
         )
         whole = inputs[0].curve if len(inputs) == 1 else SumOfCurves(tuple(each.curve for each in inputs))
@@ -105,11 +105,19 @@ def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Interru
     return tuple(lines)
 
 
-def _served(core: Core, isr: Isr, curve: Curve) -> Curve:
-    """The events that have a run: of a routine that clears its mark each comes behind the end of the run before."""
+def _served(system: System, isr: Isr, event: Event, curve: Curve) -> Curve:
+    """The events that have a run: of a routine that clears its mark each comes behind the end of the run before.
+
+    A burst that is over before such a run ends has one: whichever of its events that is, the others come no later than
+    ``within`` behind it, and what comes sooner finds the mark set.
+    """
     if not isr.clears:
         return curve
-    return tightest([curve, sporadic(core.least_latency + isr.shortest)])
+    lasts = system.core.least_latency + isr.shortest
+    burst = system.source(event.name).burst if event.kind == "source" else None
+    if burst is not None and burst.within is not None and burst.within < lasts:
+        return Staircase(Fraction(burst.every), burst.within, max(lasts, burst.every - burst.within))
+    return tightest([curve, sporadic(lasts)])
 
 
 class Workload:

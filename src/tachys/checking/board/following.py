@@ -116,7 +116,7 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
         paired = board.units[name].paired
         if paired is None or not paired.judged or moment != "end":
             return None
-        return _answered(times, paired.at, paired.at + paired.after, paired.lost, paired.open)
+        return _answered(times, paired.at, paired.at + paired.after, paired.unanswered, paired.open)
     runs = board.isrs[name]
     delays = runs.latency if moment == "start" else runs.response
     if runs.matched is None or delays is None or delays.relative:

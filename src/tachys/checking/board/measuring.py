@@ -14,7 +14,7 @@ from tachys.checking.board.filling import FAR, Filled, fill
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
 from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
-from tachys.checking.board.pairing import Paired, pair_unit
+from tachys.checking.board.pairing import Paired, may_be_silent, pair_answers, pair_unit
 from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.probes.binding import Readings, bind
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
@@ -366,7 +366,10 @@ def _works(board: Measurement, unit: Unit) -> Paired | None:
         busy = bodies is not None and bodies.cut_begin
         if busy:  # what comes as the capture begins may be what it is busy with
             starts = starts[starts > board.capture.begin + board.resolution]
-        return pair_unit(unit, starts, ends, board.capture.begin, busy=busy)
+        slack, paired = board.slack(unit.takes.most), pair_unit(unit, starts, ends, board.capture.begin, busy=busy)
+        if unit.may_stay_silent or may_be_silent(unit, paired, starts, slack):
+            return pair_answers(unit, starts, ends, board.capture.end, slack, busy=busy)
+        return paired
     if bodies is None:
         return None
     part = bodies.whole

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from tachys.capture.table import Instants
+from tachys.checking.board.accepting import EMPTY
 from tachys.compiled import kernel, zeros
 from tachys.model.nodes import Unit
 
@@ -18,7 +21,8 @@ _MODES = {"drop": DROP, "restart": RESTART, "queue": QUEUE}
 class Paired:
     """Starts at ``at`` ps that ended ``after`` ps later, ``lost`` ones, and ``open`` ones at work as the capture ended.
 
-    ``takes`` is the time at work alone, without waiting behind others. ``judged``: losses could be told.
+    ``takes`` is the time at work alone, without waiting behind others. ``judged``: losses could be told. ``silent``
+    ones never ended, though there was time.
     """
 
     at: Instants
@@ -27,6 +31,12 @@ class Paired:
     open: Instants
     takes: Instants | None = None
     judged: bool = True
+    silent: Instants = field(default_factory=lambda: EMPTY)
+
+    @property
+    def unanswered(self) -> Instants:
+        """The starts without an end that are not at work any more."""
+        return np.sort(np.concatenate([self.lost, self.silent])) if len(self.silent) else self.lost
 
 
 def pair_unit(unit: Unit, starts: Instants, ends: Instants, begin: int, *, busy: bool = False) -> Paired:
@@ -38,6 +48,45 @@ def pair_unit(unit: Unit, starts: Instants, ends: Instants, begin: int, *, busy:
     depth = unit.depth if unit.busy == "queue" else 0
     at, after, takes, lost, waiting = _pair(starts, ends, _MODES[unit.busy], depth, begin, busy)
     return Paired(at, after, lost, waiting, takes)
+
+
+def pair_answers(unit: Unit, starts: Instants, ends: Instants, seen_to: int, slack: int, *, busy: bool) -> Paired:
+    """As :func:`pair_unit`, for a unit that may stay silent; ``seen_to``: where the capture ends.
+
+    An end is that of the first start before it, and behind the end before, that is no longer ago than an operation may
+    take, within ``slack``; or of the last, where it begins anew. What was started before that one never ended.
+    """
+    longest, anew = unit.takes.most + slack, unit.busy == "restart"
+    after = np.searchsorted(starts, ends)
+    before = np.append(0, after)[: len(ends)]
+    begun = after - 1 if anew else np.clip(np.searchsorted(starts, ends - longest), before, after - 1)
+    ended = after > before
+    if busy and len(ends) and not anew:  # the first end is that of what it was at; what came before is not told
+        ended[0] = False
+    number = np.arange(len(starts))
+    segment = np.searchsorted(ends, starts, side="right")
+    taken = np.append(np.where(after > before, begun, -1), len(starts))[segment]  # in the segment of each start
+    without = (number != taken) & ((segment > 0) | anew | (not busy))
+    gone = np.append(starts[1:], seen_to) if anew else np.full(len(starts), seen_to)  # until when its end may come
+    told = segment < len(ends)
+    late = gone - starts > longest
+    silent = without & ((told & (number < taken) & (late | (not anew))) | (~told & late))
+    going = without & ~told & ~late & ((number == len(starts) - 1) | (not anew))
+    lost = without & ~silent & ~going
+    begins = starts[begun[ended]]
+    return Paired(begins, ends[ended] - begins, starts[lost], starts[going], silent=starts[silent])
+
+
+def may_be_silent(unit: Unit, paired: Paired, starts: Instants, slack: int) -> bool:
+    """Whether what was ``paired`` of a unit that always answers looks as if some of its operations had no end.
+
+    Most take as long as modelled, some do not, and no start comes while one may still be at work.
+    """
+    longest, takes = unit.takes.most + slack, paired.after
+    if unit.busy == "queue" or unit.counts is not None or len(starts) < 2 or int(np.diff(starts).min()) <= longest:
+        return False
+    fits = (takes >= unit.takes.least - slack) & (takes <= longest)
+    return 2 * int(fits.sum()) > len(takes) and (len(paired.lost) > 0 or not fits.all())
 
 
 @kernel(weight=2)

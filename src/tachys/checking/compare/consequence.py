@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 
-from tachys.checking.compare.figures import Compared
+from tachys.checking.compare.figures import MILLION, Compared
 from tachys.model.acts import Drain, Guard, Put
-from tachys.model.nodes import Isr, Nth, Period, Source, Step
+from tachys.model.nodes import Isr, Nth, Period, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 
@@ -25,12 +25,7 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
         if kind == "source":
             sources[name] = _source(sources[name], figure)
         elif kind == "unit":
-            counts = units[name].counts
-            units[name] = (
-                replace(units[name], takes=_wider(units[name].takes, figure))
-                if counts is None
-                else replace(units[name], counts=replace(counts, n=figure.measured.most))
-            )
+            units[name] = _unit(units[name], figure)
         elif kind == "isr":
             isrs[name] = _isr(isrs[name], figure)
         elif kind == "step":
@@ -39,6 +34,15 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
     return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
                    loop=loop)  # fmt: skip
+
+
+def _unit(unit: Unit, figure: Compared) -> Unit:
+    assert figure.measured is not None
+    if unit.counts is not None:
+        return replace(unit, counts=replace(unit.counts, n=figure.measured.most))
+    if figure.key == "answers":
+        return replace(unit, answers=Fraction(max(1, figure.measured.most), MILLION))
+    return replace(unit, takes=_wider(unit.takes, figure))
 
 
 def _wider(old: Range, figure: Compared) -> Range:
@@ -57,6 +61,8 @@ def _source(source: Source, figure: Compared) -> Source:
     if figure.key == "period":
         mean, room = Fraction(measured.most), measured.resolution + 1
         return replace(source, period=mean, period_least=mean - room, period_most=mean + room)
+    if figure.key == "within" and source.burst is not None:
+        return replace(source, burst=replace(source.burst, within=measured.most + measured.resolution))
     gap = max(1, measured.least - measured.resolution)
     return replace(source, gap=gap, burst=None, serial=None)
 

@@ -5,6 +5,7 @@ A figure is refuted only by what no resolution, no unseen routine and no toleran
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -24,9 +25,11 @@ from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
 from tachys.model.nodes import Counts, Isr, Source, Step, Unit
-from tachys.model.quantities import Range
+from tachys.model.quantities import Range, time_in_words
 from tachys.stretches import place_of
 from tachys.worstcase.arrivals import source_curve
+
+MILLION = 10**6  # shares are whole millionths
 
 
 class Agreement(StrEnum):
@@ -87,7 +90,7 @@ def compare_figures(board: Measurement) -> tuple[Compared, ...]:
     for source in board.system.sources:
         found += _source(board, source)
     for unit in board.system.units:
-        found.append(_unit(board, unit))
+        found += [_unit(board, unit), *_answers(board, unit)]
     for isr in board.system.isrs:
         found += _isr(board, isr, waits)
     for step in board.system.steps:
@@ -180,6 +183,8 @@ def _distances(board: Measurement, source: Source, about: Thing, instants: Insta
         allowed = curve.least_span(size)
         if span + board.slack(span) < allowed and refuted is None:
             refuted = (size, span, allowed)
+    if source.burst.within is not None:
+        yield from _bursts(board, about, instants, source.burst.every, source.burst.within)
     if refuted is None:
         yield _judged(about, key, pair, None, measured, (max(pair, least), 0))
         return
@@ -187,6 +192,20 @@ def _distances(board: Measurement, source: Source, about: Thing, instants: Insta
     why = f"{size} of them"
     yield Compared(about, key, allowed, None, Measured(span, span, 1, board.resolution), Agreement.REFUTES,
                    span + slack, 0, why)  # fmt: skip
+
+
+def _bursts(board: Measurement, about: Thing, instants: Instants, every: int, within: int) -> Iterator[Compared]:
+    """How long bursts last: in one no two are half of ``every`` apart, and no less lies between two bursts."""
+    if every - 2 * within <= 4 * board.slack(every):
+        yield _not_shown(about, "within", None, within, "its bursts do not look apart at this resolution")
+        return
+    pauses = np.flatnonzero(np.diff(instants) > every // 2)
+    begins, ends = instants[np.append(0, pauses + 1)], instants[np.append(pauses, len(instants) - 1)]
+    lasts = ends - begins
+    worst, slack = int(np.argmax(lasts)), board.slack(within)
+    measured = Measured(int(lasts.min()), int(lasts[worst]), len(lasts), board.resolution)
+    made = _judged(about, "within", None, within, measured, (0, measured.most - slack))
+    yield replace(made, at=int(begins[worst]))
 
 
 # --- units, routines, steps ---------------------------------------------------------------------------------
@@ -204,6 +223,34 @@ def _unit(board: Measurement, unit: Unit) -> Compared:
     measured = Measured(least, most, len(takes), board.resolution)
     slack = board.slack(most)
     return _judged(about, "takes", unit.takes.least, unit.takes.most, measured, (least + slack, most - slack))
+
+
+def _answers(board: Measurement, unit: Unit) -> Iterator[Compared]:
+    """How many of its operations end, in millionths; of a unit that always answers only if one does not.
+
+    So few or many may be chance with a probability of no more than 2 exp(-n D(seen, modelled)), D being the relative
+    entropy (H. Chernoff, Annals of Mathematical Statistics 23, 1952): in one of a million captures of a right model.
+    """
+    paired, modelled = board.units[unit.name].paired, round(unit.answers * MILLION)
+    ended, silent = (0, 0) if paired is None or not paired.judged else (len(paired.at), len(paired.silent))
+    if not ended + silent:
+        if unit.may_stay_silent:
+            yield _not_shown(unit.thing, "answers", modelled, modelled, "no line shows its starts and ends")
+        return
+    if not silent and not unit.may_stay_silent:
+        return
+    many, share = ended + silent, ended / (ended + silent)
+    chance = float(unit.answers)
+    parts = ((share, chance), (1 - share, 1 - chance))
+    off = sum(seen * (math.log(seen / likely) if likely else math.inf) for seen, likely in parts if seen)
+    wrong = many * off > math.log(2 * MILLION)
+    seen, told = round(Fraction(ended, many) * MILLION), f"{modelled / 10**4:g} %" if modelled < MILLION else "all"
+    yield Compared(
+        unit.thing, "answers", modelled, modelled, Measured(seen, seen, many, 0),
+        Agreement.REFUTES if wrong else Agreement.AGREES, seen if wrong else None, seen if wrong else None,
+        f"{ended} of {many} operations ended, {told} in the model",
+        at=int(paired.silent[0]) if paired and silent else None,
+    )  # fmt: skip
 
 
 def _counted(board: Measurement, unit: Unit, counts: Counts) -> Compared:
@@ -256,6 +303,10 @@ def _by_its_step(board: Measurement, unit: Unit, counts: Counts, of: Instants) -
     number = next((each for each in (counts.n, usual) if abs(seen - turns * each) <= behind + 2), None)
     if number is None:
         return _not_shown(about, "counts", counts.n, counts.n, "its step runs after no steady number of them")
+    if number != usual:
+        late = time_in_words(way.reaction.most)
+        why = f"its step mostly runs after {usual}, but may come {late} behind: too few runs to tell these apart"
+        return _not_shown(about, "counts", counts.n, counts.n, why)
     state = Agreement.REFUTES if number != counts.n else Agreement.AGREES
     return Compared(about, "counts", counts.n, counts.n, Measured(number, number, turns, 0), state, number, number,
                     str(counts.of))  # fmt: skip

@@ -20,7 +20,7 @@ from tachys.checking.board.nesting import NOBODY
 from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
-from tachys.checking.compare.figures import Compared, Measured
+from tachys.checking.compare.figures import MILLION, Compared, Measured
 from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.premises import refuted_figures
@@ -39,7 +39,7 @@ from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
 # which figure is looked at first where two explain the same: what happens to a board comes before what it does about it
-_ORDER = ["period", "gap", "burst", "jitter", "takes", "guard", "cost", "each", "time", "every"]
+_ORDER = ["period", "gap", "burst", "within", "jitter", "takes", "guard", "cost", "each", "time", "every"]
 
 LOOKED_AT = 2000  # reactions, the longest first
 
@@ -71,7 +71,7 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
     found += [] if hidden else list(_lost_wake_ups(board))
     left = [each for each in left if not any(each.about in finding.explains for finding in found)]
     found += _took_fewer(board)
-    if not any(figure.key == "gap" or figure.key == "burst" for figure in refuted):
+    if not any(figure.key in ("gap", "burst", "within") for figure in refuted):
         found += list(_unasked(board))
     explained = any(finding.code == "runs-unasked" for finding in found)
     found += [_plain(board, each) for each in left if not (explained and each.code != "reaction-beyond-bound")]
@@ -223,6 +223,8 @@ def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symp
         text += _likely(board, figure)
         modelled = round(board.system.source(figure.about.name).period or 0)
         measured = round(rounded(figure.measured.most, figure.measured.resolution))
+    if figure.key == "answers":
+        modelled, measured = (round(Fraction(each * figure.measured.count, MILLION)) for each in (modelled, measured))
     return Finding(code, figure.about, text, modelled, measured, falls, explains, _where(board, figure))
 
 
@@ -235,8 +237,8 @@ def _code(figure: Compared) -> str:
         return "burst-denser"
     if figure.key == "jitter":
         return "jitter-more"
-    if figure.key == "counts":
-        return "counts-off"
+    if figure.key in ("counts", "answers"):
+        return f"{figure.key}-off"
     if figure.key.startswith("moments."):
         return f"moment-{'later' if figure.beyond else 'sooner'}"
     return f"{figure.key}-{'longer' if figure.beyond else 'shorter'}"

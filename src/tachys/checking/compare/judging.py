@@ -179,7 +179,7 @@ def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
 
 
 def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause, ...]:
-    """What kept the earlier event waiting: from when it came to this one."""
+    """What kept the event before it waiting, whose mark was still set: from when that came to its run."""
     if thing.kind == "buffer":
         drain, begin = board.wanted_before(thing.name, miss.at)
         return causes_of(stretches_of(board, begin, miss.at, drain), None, board.system)
@@ -188,8 +188,11 @@ def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause,
         return ()
     place = int(np.searchsorted(starts, miss.at))
     end = int(starts[place]) if place < len(starts) else board.capture.end
-    bound = board.paper.isrs[thing.name].latency
-    return causes_of(stretches_of(board, miss.at, max(miss.at, end), thing), bound, board.system)
+    bound, matched = board.paper.isrs[thing.name].latency, board.isrs[thing.name].matched
+    came = EMPTY if matched is None else matched.event[matched.event < miss.at]
+    begin = int(came[-1]) if len(came) else miss.at
+    waited = stretches_of(board, begin, max(miss.at, end), thing)
+    return causes_of(waited, bound, board.system, late=end - miss.at)
 
 
 def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:

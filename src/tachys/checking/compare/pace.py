@@ -16,7 +16,7 @@ from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.result import Finding
 from tachys.model.events import Event
-from tachys.model.nodes import Buffer, Isr, Source, Step
+from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
 from tachys.model.quantities import time_in_words
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
@@ -34,7 +34,7 @@ def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
             continue
         event = node.event if isinstance(node, Source) else node.start
         seen = board.events(event)
-        if seen is None and node.thing in board.shown.silent:
+        if seen is None and node.thing in board.shown.silent and not (isinstance(node, Unit) and node.may_stay_silent):
             seen = EMPTY
         if seen is None:
             continue

@@ -6,11 +6,13 @@ _WORDS = {
     "period-off": "its mean period is not the modelled one",
     "every-off": "it runs at another pace than the modelled one",
     "gap-closer": "two events came closer than its gap",
+    "within-longer": "a burst of it lasts longer than modelled",
     "burst-denser": "its events came denser than its bursts allow",
     "jitter-more": "its events stray further from their grid than its jitter",
     "takes-longer": "it works longer than modelled",
     "takes-shorter": "it works for less than modelled",
     "counts-off": "it ends after another number of events than modelled",
+    "answers-off": "it answers more or less often than modelled",
     "cost-longer": "its own running time is longer than modelled",
     "cost-shorter": "its own running time is shorter than modelled",
     "nth-longer": "what only some of its runs do takes longer than modelled",
@@ -47,12 +49,14 @@ _QUANTITIES = {
 _MENDS = {
     "period-off": "look at its registers; tachys dividers has the setting for a rate",
     "every-off": "look at what the step is timed by",
+    "within-longer": "lengthen what waits for its end, or let tachys fit write what was measured",
     "gap-closer": "debounce it, or write the smaller gap",
     "burst-denser": "debounce it, or write the denser burst",
     "jitter-more": "write the larger jitter, or find what delays them",
     "takes-longer": "look at its clock and setting; tachys fit writes what was measured",
     "takes-shorter": "look at its clock and setting; tachys fit writes what was measured",
     "counts-off": "look at what it is set to; tachys fit writes what was counted",
+    "answers-off": "look at what it is asked; tachys fit writes how often it answered",
     "cost-longer": "shorten it, or let tachys fit write what was measured",
     "cost-shorter": "let tachys fit write what was measured",
     "nth-longer": "shorten it, or let tachys fit write what was measured",
@@ -100,5 +104,5 @@ def sentence(code: str, more: str = "") -> str:
         words = code.replace("-", " ")
     if not more:
         return words
-    aside = code in ("burst-denser", "items-lost", "level-more", "counts-off") or quantity in ("nth", "moment")
+    aside = code in ("burst-denser", "items-lost", "level-more") or quantity in ("counts", "answers", "nth", "moment")
     return f"{words} ({more})" if ":" in words or aside or more.startswith("each ") else f"{words}: {more}"

@@ -136,6 +136,10 @@ class _Writer:
         elif figure.key == "counts":
             assert figure.measured is not None
             self._set(table["counts"], f"{where}.counts", "n", figure.measured.most, figure)
+        elif figure.key == "answers" and refuted:
+            assert figure.measured is not None
+            share = min(999_999, max(1, figure.measured.most))
+            self._set(table, where, "answers", f"{share / 10**4:.3g} %", figure)
         elif figure.key == "nth":
             self._range(table["nth"], f"{where}.nth", "cost", figure, tighten=tighten)
         elif figure.key.startswith("moments."):
@@ -154,6 +158,10 @@ class _Writer:
             assert figure.measured is not None
             most = figure.measured.most + 2 * figure.measured.resolution
             self._set(table, where, "jitter", quantity(self._more(most), up=True), figure)
+        elif figure.key == "within":
+            assert figure.measured is not None
+            lasts = quantity(self._more(figure.measured.most + figure.measured.resolution), up=True)
+            self._set(table["burst"], f"{where}.burst", "within", lasts, figure)
         elif figure.key == "burst":
             self._burst(table, where, figure, result)
         elif figure.key in ("period", "every"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from tachys.checking.compare.figures import Compared
+from tachys.checking.compare.figures import MILLION, Compared
 from tachys.checking.out.pooling import pool
 from tachys.checking.out.telling import COUNTS
 from tachys.checking.result import CheckResult, Finding, NeedCheck, Seen
@@ -53,8 +53,12 @@ def _number(value: int | None) -> float | None:
     return None if value is None else float(value)
 
 
+def _share(millionths: int | None) -> float | None:
+    return None if millionths is None else millionths / MILLION
+
+
 def _figure(figure: Compared) -> dict[str, Any]:
-    measured, value = figure.measured, _number if figure.key == "counts" else seconds
+    measured, value = figure.measured, {"counts": _number, "answers": _share}.get(figure.key, seconds)
     return {
         "about": figure.about,
         "figure": figure.key,

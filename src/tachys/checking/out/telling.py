@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 _STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
 COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked", "items-lost", "level-more", "counts-off",
-          "was-reset")  # fmt: skip
+          "was-reset", "answers-off")  # fmt: skip
 
 
 def figure_text(finding: Finding, value: int | None) -> str:
@@ -31,7 +31,7 @@ def finding_text(finding: Finding) -> str:
             return f"{text}: at least {finding.measured}, model {finding.modelled}"
         if finding.code == "counts-off":
             return f"{text}: {finding.measured}, model {finding.modelled}"
-        return text if finding.code in ("runs-unasked", "was-reset") else f"{text}: {finding.measured}"
+        return text if finding.code in ("runs-unasked", "was-reset", "answers-off") else f"{text}: {finding.measured}"
     if finding.measured is None or finding.code == "runs-too-often":  # it has its figures in it
         return text
     if finding.code in _STAYS_AWAY and finding.modelled is not None:
