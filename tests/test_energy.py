@@ -1,16 +1,23 @@
 """Supply current and battery life: by hand, charge that is kept to the last rational, paper against play, a river gauge."""
 
+import json
+import random
 from fractions import Fraction as F
 
 import pytest
+from pydantic import TypeAdapter
 
 from attack import Attack, attack, toml
+from calling import tachys
 from tachys.energy.current import on_paper, played
 from tachys.energy.life import life
 from tachys.errors import InputError
 from tachys.model.loading import read_model
+from tachys.outputs import output_type
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
+from tachys.worstcase.analysis import bounds
+from two_machines import assert_agreement
 
 S = 10**12
 NODE = """
@@ -116,3 +123,76 @@ def test_charge_by_state_is_charge_by_cause_and_no_more_than_paper_allows(first)
         paper = on_paper(system, over=length)
         assert paper.average[0] <= found.average[0], seed
         assert found.average[1] <= paper.average[1], seed
+
+
+# --- how deep it sleeps ----------------------------------------------------------------------------------------------
+
+DEEP = NODE.replace("sleep = true", 'sleep = "deep"').replace('run = "3.2 mA"', 'run = "3.2 mA"') + (
+    '[sleep.deep]\nwake = "120 us"\ncurrent = "0.4 uA"\n'
+    '[need.heard]\nfrom = "source.alarm"\nto = "isr.alarm.end"\nwithin = "530 us"\n'
+)
+
+
+def test_a_deeper_sleep_takes_longer_to_wake_and_less_current():
+    """Per alarm 120 us at 1 mA and 480 us at 3.2 mA, 0.4 uA else; the routine begins 120 us later."""
+    found = played(simulate(read_model(DEEP, "m.toml"), 200 * S, RunOptions()))
+    awake, wakes = F(10 * 480 + 80, 10**6), F(10 * 120, 10**6)
+    hand = F(32, 10**4) * awake + F(1, 10**3) * wakes + F(4, 10**7) * (200 - awake - wakes)
+    assert found.average == (hand / 200, hand / 200)
+    assert set(found.states) == {"run", "wake", "sleep.deep"}
+    assert found.causes["isr.alarm"].charge[1] == 10 * (F(32, 10**4) * F(400, 10**6) + F(1, 10**3) * F(120, 10**6))
+    paper = bounds(read_model(DEEP, "m.toml"))
+    assert paper.isrs["alarm"].latency.most == 120_000_000
+    assert paper.needs["heard"].verdict == "met"
+    both = DEEP.replace('sleep = "deep"', 'every = "3 s"\nsleep = "deep"') + "[step.doze]\nsleep = true\n"
+    found = played(simulate(read_model(both, "m.toml"), 200 * S, RunOptions()))
+    assert {"sleep", "sleep.deep"} <= set(found.states)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_both_machines_wake_alike(seed):
+    dice = random.Random(seed)
+    text = DEEP.replace('every = "20 s"\noffset = "10 s"', f'gap = "{dice.choice([500, 700, 2000])} us"')
+    text = text.replace('sleep = "deep"', 'polls = "due"\nsleep = "deep"').replace(
+        'cost = "400 us"', f'cost = "{dice.randint(1, 400)} us"\nsets = "due"'
+    )
+    assert_agreement(read_model(text + "[step.doze]\nsleep = true\n", "m.toml"), RunOptions(seed=seed), S // 10)
+
+
+def test_what_cannot_be_said_yet_is_said():
+    for more, what in [
+        ('[sleep.deep]\nwake = "1 us"\nstops = ["clock.a"]\n', "not yet: stops"),
+        ('[need.life]\nlasts = "2 years"\n', "not yet: lasts"),
+        ('[state.run]\ncurrent = "1 mA"\n', "write .core. current"),
+        ('[battery]\ncapacity = "220 mAh"\nusable = "0 %"\n', "how much of it can be used"),
+        ('[step.b]\nsleep = "deeper"\n', "names no depth of sleep"),
+        ('[step.b]\nsleep = { masked = "1 us" }\n', "not yet: masked"),
+    ]:
+        text = (NODE if "battery" not in more else NODE.partition("[battery]")[0]) + more
+        with pytest.raises(InputError, match=what):
+            read_model(text, "m.toml")
+
+
+def test_the_command_says_it_on_one_screen_as_data_and_as_rows(tmp_path):
+    assert tachys(tmp_path, "new", "here", "--like", "river-gauge").returncode == 0
+    asked = ("energy", "here/model.toml", "here/board.vcd", "--for", "200 s")
+    told = tachys(tmp_path, *asked)
+    assert told.returncode == 0
+    assert max(map(len, told.stdout.splitlines())) <= 100
+    assert "--variant asleep" in told.stdout
+    data = json.loads(tachys(tmp_path, *asked, "--format", "json").stdout)
+    found = TypeAdapter(output_type("energy")).validate_python(data)
+    assert found["paper"]["average"]["least"] < found["played"]["average"]["most"] < found["paper"]["average"]["most"]
+    assert list(found["captures"]) == ["here/board.vcd"]
+    for each in found["savings"]:
+        assert each["average"] < found["played"]["average"]["most"]
+    rows = tachys(tmp_path, *asked, "--no-savings", "--format", "csv").stdout.splitlines()
+    assert rows[0].startswith("what,name,share played")
+    assert any(row.startswith("cause,step.gauge,") for row in rows)
+
+
+def test_what_is_not_given_is_asked_for(tmp_path):
+    (tmp_path / "m.toml").write_text(NODE.replace('spin = "3.2 mA", ', "").replace("sleep = true", 'pause = "1 s"'))
+    told = tachys(tmp_path, "energy", "m.toml", "--for", "30 s")
+    assert told.returncode == 0
+    assert 'no current is given for spin; write [core] current = { spin = "1 mA" }' in " ".join(told.stdout.split())

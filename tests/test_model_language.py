@@ -102,8 +102,8 @@ def test_the_base_of_these_tests_is_sound():
         ("[need.n]", '[probe.D0]\nshows = "unit.u.end"\n[need.n]', "happens at an instant, which a level cannot show"),
         ("[need.n]", '[probe.D0]\ncodes = { x = "isr.r" }\n[need.n]', '"x" is no bus value'),
         ("[need.n]", '[probe.D0]\nshows = "isr.r"\ncodes = { 1 = "isr.r" }\n[need.n]', "a probe shows one thing"),
-        ("[need.n]", '[state.run]\ncurrent = "3 mW"\n[need.n]', 'unknown unit "mW"'),
-        ("[need.n]", '[state.rest]\ncurrent = "3 mA"\n[need.n]', "m.toml:2"),
+        ("[need.n]", '[sleep.deep]\nwake = "1 us"\ncurrent = "3 mW"\n[need.n]', 'unknown unit "mW"'),
+        ("[need.n]", '[state.rest]\ncurrent = "3 mA"\n[need.n]', "not known here any more"),
         ("[step.p]", '[step."a b"]\ncost = "1 us"\n[step.p]', "this name cannot be used"),
     ],
 )  # fmt: skip
@@ -164,7 +164,7 @@ SOURCE = Path(tachys.__file__).parent
 FLOORS = {"errors": 0, "foreign": 0, "measures": 0, "outputs": 0, "stretches": 0, "frames": 1, "files": 1, "words": 1,
           "figures": 2,
           "plain": 2, "dividers": 2, "model": 3, "needs": 3, "demo": 4, "examples": 5, "worstcase": 4, "capture": 4, "simulation": 5,
-          "checking": 5, "trying": 6, "drawing": 6, "api": 7, "warming": 7, "report": 7, "compiled": 0, "cli": 8}  # fmt: skip
+          "checking": 5, "trying": 6, "drawing": 6, "api": 7, "energy": 7, "warming": 7, "report": 7, "compiled": 0, "cli": 8}  # fmt: skip
 
 
 def module_of(path):

@@ -35,7 +35,7 @@ def part(system, act):
     if isinstance(act, acts.Pause):
         return Pauses(pair(act.length))
     if isinstance(act, acts.Halt):
-        return Halts(act.unless)
+        return Halts(act.unless, act.wake.most)
     if isinstance(act, acts.Put):
         return Fills(act.buffer, pair(act.items))
     return empties(act) if isinstance(act, acts.Drain) else Burns(pair(act.cost), holds(act.guards))

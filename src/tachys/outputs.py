@@ -81,6 +81,16 @@ def _statistics(name: str, **more: Any) -> Any:
     return _null_or(_shape(name, count=int, **dict.fromkeys(times, Seconds), **more))
 
 
+def _energy() -> Any:
+    amperes = _null_or(_range("Amperes", float))
+    part = _shape("Part", share=_range("Shares", Share), charge=_range("Coulombs", float))
+    supply = _shape("Supply", average=amperes, states=_by_name(part), causes=_by_name(part), missing=_list(str),
+                    life=_null_or(_shape("Life", least=float, most=_null_or(float))))  # fmt: skip
+    saving = _shape("Saving", change=str, average=float, falls=_list(str))
+    return _shape("Energy", format=_head("energy"), title=str, length=Seconds, paper=supply, played=supply,
+                  captures=_by_name(_null_or(supply)), savings=_list(saving))  # fmt: skip
+
+
 def _simulation() -> Any:
     stats = _statistics("Statistics")
     load = _shape("Load", seen=Share, shares=_by_name(Share))
@@ -214,7 +224,7 @@ def _probes() -> Any:
 
 OUTPUTS = {"bounds": _bounds, "simulation": _simulation, "check": _check, "checks": _checks, "capture": _capture,
            "levels": _levels, "worst": _worst, "compare": _compare, "sweep": _sweep, "headroom": _headroom,
-           "priorities": _priorities, "probes": _probes}  # fmt: skip
+           "energy": _energy, "priorities": _priorities, "probes": _probes}  # fmt: skip
 
 
 def output_type(name: str) -> Any:

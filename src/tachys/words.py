@@ -64,6 +64,35 @@ def limit_text(value: int | Fraction | None, rounding: str = "near") -> str:
     return time_text(value, rounding)
 
 
+def amperes_text(amperes: Fraction, rounding: str = "near") -> str:
+    """A current to four digits, such as "40.28 uA"."""
+    return _scaled_text(amperes, ((Fraction(1), "A"), (Fraction(1, 10**3), "mA"), (Fraction(1, 10**6), "uA"),
+                                  (Fraction(1, 10**9), "nA")), rounding)  # fmt: skip
+
+
+def charge_text(coulombs: Fraction, rounding: str = "near") -> str:
+    """A charge in hours of a current, such as "0.967 mAh"."""
+    return _scaled_text(coulombs / 3600, ((Fraction(1), "Ah"), (Fraction(1, 10**3), "mAh"), (Fraction(1, 10**6), "uAh"),
+                                          (Fraction(1, 10**9), "nAh")), rounding)  # fmt: skip
+
+
+def life_text(seconds: Fraction | None, rounding: str = "near") -> str:
+    """How long a battery lasts, to three digits: "2.31 years", "41.0 days", "5.20 hours"; None: without end."""
+    if seconds is None:
+        return "without end"
+    units = ((Fraction(365 * 86_400), "years"), (Fraction(86_400), "days"), (Fraction(3600), "hours"))
+    return _scaled_text(seconds, units, rounding, 3)
+
+
+def _scaled_text(value: Fraction, units: tuple[tuple[Fraction, str], ...], rounding: str, digits: int = 4) -> str:
+    scale, unit = next((each for each in units if value >= each[0]), units[-1])
+    number = Decimal((value / scale).numerator) / Decimal((value / scale).denominator)
+    if not number:
+        return f"0 {unit}"
+    places = Decimal(1).scaleb(min(0, max(number.adjusted(), 0) + 1 - digits))
+    return f"{number.quantize(places, rounding=_ROUNDING[rounding])} {unit}"
+
+
 def count_text(count: int, one: str, many: str | None = None) -> str:
     """ "1 miss", "3 misses"."""
     return f"{count} {one if count == 1 else many or one + 's'}"

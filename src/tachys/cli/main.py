@@ -35,6 +35,7 @@ _COMMANDS = {
     "fit": "correct a model from what captures show",
     "compare": "variants, models or captures side by side",
     "sweep": "a model at every point of a range of its figures",
+    "energy": "supply current, who causes it, how long a battery lasts",
     "headroom": "how far each figure may move until something is missed",
     "priorities": "levels and orders with which every need is met",
     "draw": "a timeline of a model or a capture as a picture",

@@ -177,9 +177,13 @@ class Waits:
 
 @dataclass(frozen=True, slots=True)
 class Halts:
-    """Part of a step: stops the core until a routine has run, unless one of the flags is set."""
+    """Part of a step: stops the core until a routine has run, unless one of the flags is set.
+
+    ``wake``: from so deep a sleep it takes so long to wake; else as long as the plan says.
+    """
 
     unless: tuple[str, ...] = ()
+    wake: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -351,6 +355,7 @@ class Machine:
         self._step_start = 0
         self._started = 0  # when the start-up had ended
         self._spins_until: int | None = None
+        self._wakes_in: int | None = None
 
     def run(self, until: int) -> Truth:
         """Play from 0 to ``until`` ps; what is unfinished then is left out."""
@@ -378,7 +383,7 @@ class Machine:
             elif self._mode == "halt":
                 if not any(self._waiting):
                     return
-                self._start_mode("wake", self.plan.wake)
+                self._start_mode("wake", self.plan.wake if self._wakes_in is None else self._wakes_in)
                 continue
             frame = self._stack[-1]
             if frame.until >= 0:  # it looks at the clock, which went on while it was away
@@ -736,7 +741,7 @@ class Machine:
             self._loop_state = "look"
             self._spins_until = None if part.at_most is None else self._now + self._cost(part.at_most)
         elif not self._flags.intersection(part.unless):
-            self._mode = "halt"
+            self._mode, self._wakes_in = "halt", part.wake
 
     def _spinning(self) -> bool:
         """Whether the loop has to let time pass; a flag that it waits for is taken here."""

@@ -159,12 +159,16 @@ class Put(Act):
 
 @dataclass(frozen=True, slots=True)
 class Halt(Act):
-    """Halts until a routine has been served, unless one of the flags ``unless`` is set: it looks and halts as one."""
+    """Halts until a routine has been served, unless one of the flags ``unless`` is set: it looks and halts as one.
+
+    ``depth``: how deep, by its name; the plain sleep has none.
+    """
 
     part: ClassVar[str] = "wakes"
     state: ClassVar[ActState] = "sleeps"
     unless: tuple[str, ...] = ()
     wake: Range = ZERO
+    depth: str = ""
 
     @property
     def takes(self) -> Range:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from fractions import Fraction
 
 from tachys.model.accepting import make_accepted
@@ -13,11 +14,13 @@ from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags, polled_by
 from tachys.model.names import STARTUP
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.nodes import Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
-from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, Duration, Range
+from tachys.model.nodes import Amperes, Battery, Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
+from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, CurrentRange, Duration, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
     AllTable,
+    BatteryTable,
+    CurrentsTable,
     GuardTable,
     IsrTable,
     LoopTable,
@@ -44,7 +47,9 @@ def build(model: ModelFile, report: Reporter) -> System:
     filled = Buffers(model, clocks, report)
     isrs = _isrs(model.isr, core, filled, clocks, report)
     loop = _loop(model.loop, model.startup, model.step, core, filled, clocks, report)
-    units = tuple(_unit(name, table, clocks, report) for name, table in model.unit.items())
+    units = tuple(
+        _on_top(_unit(name, table, clocks, report), table.current, core, report) for name, table in model.unit.items()
+    )
     buffers = filled.made()
     _judge_rings(core, units, isrs, buffers, report)
     needs = make_deadlines(model.isr, clocks)
@@ -73,10 +78,31 @@ def build(model: ModelFile, report: Reporter) -> System:
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         accepted=make_accepted(model, report, frozenset(need.name for need in needs)),
-        currents={name: state.current for name, state in model.state.items()},
+        currents=_currents(model, core),
+        battery=_battery(model.battery, report),
         remarks=tuple(sorted(report.remarks)),
         places=places,
     )
+
+
+def _currents(model: ModelFile, core: Core) -> dict[str, Amperes]:
+    """Of each state of the core and each depth of sleep that has one."""
+    given = {state: getattr(model.core.current, state) for state in CurrentsTable.model_fields}
+    given |= {f"sleep.{name}": depth.current for name, depth in model.sleep.items()}
+    return {state: _amperes(current, core) for state, current in given.items() if current is not None}
+
+
+def _amperes(current: CurrentRange, core: Core) -> Amperes:
+    scale = core.clock.hertz / 10**6 if current.per_clock else Fraction(1)
+    return current.least * scale, current.most * scale
+
+
+def _battery(table: BatteryTable | None, report: Reporter) -> Battery | None:
+    if table is None:
+        return None
+    if not 0 < table.usable <= 1:
+        report.complain(("battery", "usable"), "is how much of it can be used", 'write for instance usable = "80 %"')
+    return Battery(table.capacity, table.usable, table.self_discharge)
 
 
 def _judge_rings(
@@ -111,7 +137,14 @@ def _core(model: ModelFile, clocks: ClockTree, report: Reporter) -> Core:
         wake=clocks.cost(table.wake, ("core", "wake")),
         late_arrival=table.late_arrival,
         lowest_is_urgent=table.urgent == "low",
+        depths=tuple(_depths(model, clocks)),
     )
+
+
+def _depths(model: ModelFile, clocks: ClockTree) -> Iterator[tuple[str, Range]]:
+    """How long it takes to wake from each."""
+    for name, table in model.sleep.items():
+        yield name, clocks.cost(table.wake, ("sleep", name, "wake"))
 
 
 def _isrs(
@@ -239,6 +272,17 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
     if drains is not None:
         return Unit(name, (), takes, drains=drains, asked_at=on)
     return Unit(name, on, takes, table.busy, depth, table.primed, answers=table.answers)
+
+
+def _on_top(unit: Unit, current: CurrentRange | None, core: Core, report: Reporter) -> Unit:
+    """That unit with its supply current."""
+    if current is None:
+        return unit
+    if unit.counts is not None:
+        report.complain(
+            ("unit", unit.name, "current"), "not yet beside counts", "what only counts events takes next to nothing"
+        )
+    return replace(unit, current=_amperes(current, core))
 
 
 def _counts(path: Path, table: UnitTable, report: Reporter) -> Counts | None:
@@ -382,7 +426,15 @@ def _acts(
             report.complain(where, "the part does nothing", "give it a cost, waits, puts or a pause")
         yield from _part(where, part, None, core, filled, clocks, report)
     if table.sleep:
-        yield Halt(as_names(table.sleep.unless) if isinstance(table.sleep, SleepTable) else (), core.wake)
+        yield _halt(table.sleep, core)
+
+
+def _halt(given: bool | str | SleepTable, core: Core) -> Halt:
+    """How a step sleeps: plainly, or as deep as it says."""
+    table = given if isinstance(given, SleepTable) else SleepTable(depth=given if isinstance(given, str) else None)
+    if table.depth is None:
+        return Halt(as_names(table.unless), core.wake)
+    return Halt(as_names(table.unless), dict(core.depths).get(table.depth, core.wake), table.depth)
 
 
 def _idles(part: PartTable) -> bool:

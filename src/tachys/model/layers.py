@@ -28,7 +28,7 @@ SECTIONS = (
     "step",
     "need",
     "probe",
-    "state",
+    "sleep",
 )  # of tables with names
 _SWITCHES = {"nesting", "late_arrival", "primed", "sleep", "age"}
 _ONE_WAY = {

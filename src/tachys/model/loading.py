@@ -264,7 +264,18 @@ OUTSIDE = {
         "tasks of an operating system lie outside the language",
         "nearest is a routine on a level of its own below all interrupts: on what wakes the task, with its cost",
     ),
+    "state": ("not known here any more", 'write [core] current = { run = "3.2 mA", sleep = "1.9 uA" }'),
     "mode": ("modes lie outside the language", "nearest is a [variant.NAME] for each, looked at one by one"),
+}
+
+
+_TOLD = "tachys energy MODEL says the average and how long it lasts"
+NOT_YET = {
+    ("sleep", "stops"): "leave it out: every clock goes on",
+    ("step", "plain_if"): "leave it out: it sleeps as deep whatever is at work",
+    ("step", "masked"): "leave it out: interrupts are served as it wakes",
+    ("need", "lasts"): _TOLD,
+    ("need", "current"): _TOLD,
 }
 
 
@@ -275,6 +286,8 @@ def _words(fault: Any) -> tuple[str, str]:
         path = fault["loc"]
         if len(path) == 1 and path[0] in OUTSIDE:
             return OUTSIDE[str(path[0])]
+        if (path[0], path[-1]) in NOT_YET:
+            return f"not yet: {path[-1]}", NOT_YET[path[0], path[-1]]
         return "unknown key", did_you_mean(str(path[-1]), known_keys(path), "key here")
     if kind == "missing":
         key = fault["loc"][-1]

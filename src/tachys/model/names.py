@@ -16,7 +16,7 @@ from tachys.needs.takers import INTERRUPTS
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
-_NAMED = ("clock", "source", "unit", "isr", "flag", "buffer", "step", "need")
+_NAMED = ("clock", "sleep", "source", "unit", "isr", "flag", "buffer", "step", "need")
 BODIES = ("unit", "isr", "step")
 _TICKS = "-ticks"  # behind the name of a step: what counts those by which it is due
 STARTUP = "startup"  # a table of its own, and the name of the step that it makes
@@ -162,6 +162,10 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
             following = _as_list(waits.get("next")) if isinstance(waits, dict) else []
             for thing in [*following, *(thing for thing in _as_list(waits) if thing.startswith("unit."))]:
                 yield ("step", name, "waits"), thing, [f"unit.{unit}" for unit in table_of(raw, "unit")], "unit"
+    for name, table in table_of(raw, "step").items():
+        sleep = table.get("sleep")
+        for depth in _as_list(sleep.get("depth") if isinstance(sleep, dict) else sleep):
+            yield ("step", name, "sleep"), depth, list(table_of(raw, "sleep")), "depth of sleep"
     watchdog = raw.get("watchdog")
     if isinstance(watchdog, dict):
         for event in _as_list(watchdog.get("fed_by")):

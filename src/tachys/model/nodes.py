@@ -39,6 +39,7 @@ class Core:
     exit: Range = ZERO
     chain: Range = ZERO
     wake: Range = ZERO
+    depths: tuple[tuple[str, Range], ...] = ()
     late_arrival: bool = False
     lowest_is_urgent: bool = True
 
@@ -75,6 +76,18 @@ class Serial:
     frame: int
     clock: Clock | None = None
     setting: SerialSetting | None = None
+
+
+Amperes = tuple[Fraction, Fraction]  # the least and the most of a supply current
+
+
+@dataclass(frozen=True, slots=True)
+class Battery:
+    """So many coulombs, of which this share is usable, and of which this share is lost by itself each year."""
+
+    capacity: Fraction
+    usable: Fraction
+    leaks: Fraction
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,7 +191,7 @@ class Unit(Body):
 
     One that ``drains`` a buffer takes one item whenever it is at rest, and works for that; one with ``asked_at`` only
     as one of these events comes. One that ``counts`` takes as long as that, whatever ``takes`` says. Of its operations
-    only this share ``answers``: the others never end, and the next start begins anew.
+    only this share ``answers``: the others never end, and the next start begins anew. ``current``: on top, at work.
     """
 
     kind: ClassVar[str] = "unit"
@@ -192,6 +205,7 @@ class Unit(Body):
     asked_at: tuple[Event, ...] = ()
     counts: Counts | None = None
     answers: Fraction = Fraction(1)
+    current: Amperes = (Fraction(0), Fraction(0))
 
     @property
     def may_stay_silent(self) -> bool:

@@ -21,7 +21,17 @@ _SHARES = {"%": Fraction(1, 100), "ppm": Fraction(1, 10**6)}
 _BAUD = {"Bd": 1, "kBd": 10**3, "MBd": 10**6}
 FAMILIES: tuple[Mapping[str, int | Fraction], ...] = (_SECONDS, _HERTZ, _BAUD, _SHARES)  # units of one kind
 _AMPERES = {"A": Fraction(1), "mA": Fraction(1, 10**3), "uA": Fraction(1, 10**6), "nA": Fraction(1, 10**9)}
+_AMPERE_HOURS = {"Ah": Fraction(1), "mAh": Fraction(1, 10**3), "uAh": Fraction(1, 10**6)}
 _NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
+
+
+@dataclass(frozen=True, slots=True)
+class CurrentRange:
+    """A supply current in amperes, or in amperes for each MHz of the core's clock."""
+
+    least: Fraction
+    most: Fraction
+    per_clock: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,6 +177,36 @@ def parse_current(value: object) -> Fraction:
     if current < 0:
         raise ValueError(f'"{value}" is negative; a supply current is 0 or more')
     return current
+
+
+def parse_current_range(value: object) -> CurrentRange:
+    """Read one supply current, ``"3.2 mA"`` or ``"120 uA/MHz"`` (of the core's clock), or ``[least, most]``."""
+    ends: list[object] = value if isinstance(value, list) else [value, value]
+    if len(ends) != 2:
+        raise ValueError(f'a range has two ends, not {len(ends)}; write ["2.8 mA", "3.2 mA"]')
+    plain = [end.rstrip().removesuffix("/MHz") if isinstance(end, str) else end for end in ends]
+    per_clock = [isinstance(end, str) and end.rstrip().endswith("/MHz") for end in ends]
+    if per_clock[0] != per_clock[1]:
+        raise ValueError('both ends are of one kind: write ["110 uA/MHz", "120 uA/MHz"]')
+    least, most = map(parse_current, plain)
+    if least > most:
+        raise ValueError("the range runs backwards; write the smaller one first")
+    return CurrentRange(least, most, per_clock[0])
+
+
+def parse_capacity(value: object) -> Fraction:
+    """Read ``"220 mAh"`` as coulombs, more than 0."""
+    capacity = _scaled(value, _AMPERE_HOURS, "220 mAh")
+    if capacity <= 0:
+        raise ValueError(f'"{value}" is no capacity; it must be more than 0, for instance "220 mAh"')
+    return capacity * 3600
+
+
+def parse_leak(value: object) -> Fraction:
+    """Read ``"1 %/year"`` as a fraction of one a year."""
+    if not isinstance(value, str) or not value.rstrip().endswith("/year"):
+        raise ValueError(f'"{value}" is no self-discharge; write for instance "1 %/year"')
+    return parse_share(value.rstrip().removesuffix("/year").rstrip())
 
 
 def parse_share(value: object) -> Fraction:

@@ -12,12 +12,15 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema
 
 from tachys.model.quantities import (
+    CurrentRange,
     Duration,
     DurationRange,
     parse_baud,
-    parse_current,
+    parse_capacity,
+    parse_current_range,
     parse_duration,
     parse_duration_range,
+    parse_leak,
     parse_positive_duration,
     parse_rate,
     parse_share,
@@ -28,7 +31,10 @@ _NUMBER = r"^\s*[+]?\d+(\.\d*)?([eE][+-]?\d+)?\s*"
 _TIME = {"type": "string", "pattern": _NUMBER + r"(s|ms|us|µs|ns|ps|cycles?(@.+)?)\s*$", "examples": ["250 us"]}
 _RATE = {"type": "string", "pattern": _NUMBER + r"(Hz|kHz|MHz|GHz)\s*$", "examples": ["48 MHz"]}
 _BAUD = {"type": "string", "pattern": _NUMBER + r"(Bd|kBd|MBd)\s*$", "examples": ["115200 Bd"]}
-_CURRENT = {"type": "string", "pattern": _NUMBER + r"(A|mA|uA|µA|nA)\s*$", "examples": ["3.2 mA"]}
+_AMPERES = {"type": "string", "pattern": _NUMBER + r"(A|mA|uA|µA|nA)(/MHz)?\s*$", "examples": ["3.2 mA"]}
+_CURRENT = {"anyOf": [_AMPERES, {"type": "array", "items": _AMPERES, "minItems": 2, "maxItems": 2}]}
+_CAPACITY = {"type": "string", "pattern": _NUMBER + r"(Ah|mAh|uAh)\s*$", "examples": ["220 mAh"]}
+_LEAK = {"type": "string", "pattern": _NUMBER + r"(%|ppm)/year\s*$", "examples": ["1 %/year"]}
 _SHARE = {"type": "string", "pattern": _NUMBER + r"(%|ppm)\s*$", "examples": ["50 ppm"]}
 _RANGE = {"anyOf": [_TIME, {"type": "array", "items": _TIME, "minItems": 2, "maxItems": 2}]}
 
@@ -42,7 +48,9 @@ PositiveTime = Annotated[Duration, *_quantity(parse_positive_duration, _TIME)]
 TimeRange = Annotated[DurationRange, *_quantity(parse_duration_range, _RANGE)]
 Rate = Annotated[Fraction, *_quantity(parse_rate, _RATE)]
 Baud = Annotated[Fraction, *_quantity(parse_baud, _BAUD)]
-Current = Annotated[Fraction, *_quantity(parse_current, _CURRENT)]
+Current = Annotated[CurrentRange, *_quantity(parse_current_range, _CURRENT)]
+Capacity = Annotated[Fraction, *_quantity(parse_capacity, _CAPACITY)]
+Leak = Annotated[Fraction, *_quantity(parse_leak, _LEAK)]
 Share = Annotated[Fraction, *_quantity(parse_share, _SHARE)]
 Tolerance = Annotated[Fraction, *_quantity(parse_tolerance, _SHARE)]
 
@@ -89,6 +97,15 @@ class ClockTable(Table):
     multiply: Positive = 1
 
 
+class CurrentsTable(Table):
+    """The supply current while the core does this; nothing is said of a state that is left out."""
+
+    run: Current | None = None
+    spin: Current | None = None
+    wake: Current | None = None
+    sleep: Current | None = None
+
+
 class CoreTable(Table):
     """The processor core: its clock and how it takes interrupts."""
 
@@ -102,6 +119,7 @@ class CoreTable(Table):
     chain: Time | None = None
     late_arrival: bool = False
     wake: Time | None = None
+    current: CurrentsTable = Field(default_factory=CurrentsTable)
 
 
 class TimerTable(Table):
@@ -222,6 +240,7 @@ class UnitTable(Table):
     answers: Share = Fraction(1)
     depth: Annotated[int, Field(strict=True, ge=1, le=10**6)] | None = None
     primed: bool = False
+    current: Current | None = None
 
 
 class NthTable(Table):
@@ -272,7 +291,23 @@ class LoopTable(Table):
 class SleepTable(Table):
     """Halts until the next interrupt has been served, unless one of these flags is set."""
 
-    unless: Names
+    depth: str | None = None
+    unless: Names = []
+
+
+class DepthTable(Table):
+    """A deeper sleep: how long it takes to wake from it, and the current meanwhile."""
+
+    wake: TimeRange
+    current: Current | None = None
+
+
+class BatteryTable(Table):
+    """What all of it lives on."""
+
+    capacity: Capacity
+    usable: Share = Fraction(1)
+    self_discharge: Leak = Fraction(0)
 
 
 class FlagTable(Table):
@@ -310,7 +345,7 @@ class StepTable(PartTable):
     polls: str | list[str] | AllTable = []
     every: PositiveTime | CountTable | None = None
     rearm: Literal["grid", "skip", "now"] = "grid"
-    sleep: bool | SleepTable = False
+    sleep: bool | str | SleepTable = False
     sets: Names = []
     drains: str | DrainTable | None = None
     each: TimeRange | None = None
@@ -373,12 +408,6 @@ class AcceptTable(Table):
     because: str = ""
 
 
-class StateTable(Table):
-    """What the supply current is while the core does this."""
-
-    current: Current
-
-
 class ModelFile(Table):
     """A Tachys model, version 1."""
 
@@ -399,7 +428,8 @@ class ModelFile(Table):
     probe: dict[str, ProbeTable] = {}
     capture: CaptureTable = Field(default_factory=CaptureTable)
     accept: AcceptTable = Field(default_factory=AcceptTable)
-    state: dict[Literal["run", "spin", "sleep", "wake"], StateTable] = {}
+    sleep: dict[str, DepthTable] = {}
+    battery: BatteryTable | None = None
     variant: dict[str, dict[str, Any]] = {}
 
 

@@ -11,7 +11,7 @@ from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Graph
-from tachys.model.nodes import Buffer, Clock, Core, Isr, Loop, Probe, Source, Step, Unit
+from tachys.model.nodes import Amperes, Battery, Buffer, Clock, Core, Isr, Loop, Probe, Source, Step, Unit
 from tachys.needs.kinds import Need
 
 Kind = TypeVar("Kind", Source, Unit, Isr, Step, Buffer)
@@ -41,7 +41,8 @@ class System:
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)
     measured: dict[str, tuple[int, ...]] = field(default_factory=dict, hash=False)
-    currents: dict[str, Fraction] = field(default_factory=dict, hash=False)
+    currents: dict[str, Amperes] = field(default_factory=dict, hash=False)
+    battery: Battery | None = None
     remarks: tuple[Remark, ...] = ()
     laid_over: tuple[str, ...] = ()
     places: dict[str, Place] = field(default_factory=dict, compare=False, hash=False)
@@ -50,6 +51,11 @@ class System:
         counts = ((len(self.sources), "sources"), (len(self.units), "units"), (len(self.isrs), "routines"))
         parts = ", ".join(f"{count} {what}" for count, what in (*counts, (len(self.steps), "steps")))
         return f"<System {self.title or 'without a title'}: {parts}>"
+
+    @cached_property
+    def waking(self) -> int:
+        """The longest time in ps that the core takes to wake."""
+        return max((step.halt.wake.most for step in self.steps if step.halt is not None), default=0)
 
     @cached_property
     def startup(self) -> Step | None:

@@ -133,6 +133,8 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
         write(m, log, UNIT_LOST, number, m[unit + U_CAUSE] if busy == RESTART else now)
         if busy != RESTART:
             return False
+    if m[m[NEXT] + number] == NEVER:
+        m[unit + U_SINCE] = now
     m[unit + U_CAUSE] = now
     m[unit + U_LEFT] = m[unit + U_COUNTS]
     m[unit + U_SILENT] = m[unit + U_ANSWERS] < ALWAYS and draw31(m) >= m[unit + U_ANSWERS]
@@ -211,6 +213,7 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
         begins = 1
         take_up(m, log, number, m[unit + U_DRAINS])
     else:
+        m[unit + U_WORKED] += now - m[unit + U_SINCE]
         set_next(m, number, NEVER)
     m[m[ENDED] + m[N_ENDED]] = 2 * number + begins
     m[N_ENDED] += 1
@@ -883,9 +886,13 @@ def loop_act(m: Ints, log: Ints) -> bool:
 @kernel(inline=True)
 def begin_waking(m: Ints, log: Ints) -> None:
     """A line is pending while the core is halted."""
-    length = draw_cost(m, m[WAKE_LEAST], m[WAKE_MOST])
-    m[ASLEEP] += m[NOW] - m[HALTED]
+    act, slept = m[AT_ACT] - ACT_SIZE, m[NOW] - m[HALTED]
+    length = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
+    m[ASLEEP] += slept
+    m[m[STEPS] + m[AT_STEP] * STEP_SIZE + P_ASLEPT] += slept
     m[WAKING] += length
+    m[WOKEN_BY] = m[BEST]
+    m[m[LINES] + m[BEST] * LINE_SIZE + L_WOKE] += length
     m[MODE] = WAKE
     m[UNTIL] = m[NOW] + length
     write(m, log, WAKES, m[AT_STEP], m[HALTED])
@@ -993,6 +1000,7 @@ def play(memory: Ints, records: Ints, turns: int) -> bool:
             if m[MODE] == RUN:
                 if m[PHASE] == WAITS or m[PHASE] == SPINS or m[PHASE] == PUTS:
                     later = min(later, m[WAIT_UNTIL])
+                    m[m[STEPS] + m[AT_STEP] * STEP_SIZE + P_SPUN] += min(later, m[END]) - now
             elif m[MODE] != HALT:
                 later = min(later, m[UNTIL])
             if later > m[END]:

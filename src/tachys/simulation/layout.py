@@ -36,7 +36,7 @@ OCTAVES = 62
  FRAMES, FRAME_SIZE, NEXT, BLOCKS, RAISES_AT, CHAIN, CHAIN_SIZE, STATS, STAT_SIZE) = range(27, 50)  # fmt: skip
 # --- scalars: how to play -----------------------------------------------------------------------------------------
 (COSTS, ARRIVALS, JITTER, BITS, RECORD, NESTING, LATE_ARRIVAL, ENTRY_LEAST, ENTRY_MOST, EXIT_LEAST, EXIT_MOST,
- CHAIN_LEAST, CHAIN_MOST, WAKE_LEAST, WAKE_MOST, OVERHEAD_LEAST, OVERHEAD_MOST) = range(50, 67)  # fmt: skip
+ CHAIN_LEAST, CHAIN_MOST, OVERHEAD_LEAST, OVERHEAD_MOST, WOKEN_BY) = range(50, 66)  # fmt: skip
 EARLIEST_ITEM = 67
 # --- scalars: within one instant ------------------------------------------------------------------------------------
 (ACTS, WITHIN, ENDED, N_ENDED, AT_ENDED, ENTRY_PAID, LOG_FULL, LOG_END, AT_ONCE) = range(68, 77)
@@ -50,23 +50,24 @@ SCALARS = 81
  S_HELD) = range(15)  # fmt: skip
 SOURCE_SIZE = S_HELD + 1
 (U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_COUNTS, U_LEFT,
- U_REPEATS, U_ENDS, U_ANSWERS, U_SILENT, U_GONE, U_STATS) = range(19)  # fmt: skip
+ U_REPEATS, U_ENDS, U_ANSWERS, U_SILENT, U_GONE, U_SINCE, U_WORKED, U_STATS) = range(21)  # fmt: skip
 # U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come; U_ANSWERS: it ends where 31
-# random bits are below that; U_SILENT: what it is at never ends, as U_GONE did not
+# random bits are below that; U_SILENT: what it is at never ends, as U_GONE did not; U_WORKED: how long in all, and
+# since U_SINCE
 UNIT_SIZE = U_STATS + 1
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
  L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_NTH, L_NTH_IN, L_NTH_LEAST, L_NTH_MOST, L_NTH_INNER,
- L_MOMENTS, L_MOMENTS_END, L_PAUSE_LEAST, L_PAUSE_MOST, L_CLEARS, L_STATS) = range(28)  # fmt: skip
-LINE_SIZE = L_STATS + 1  # L_NTH: each so many-th run does more (0: none), the one after L_NTH_IN others next
+ L_MOMENTS, L_MOMENTS_END, L_PAUSE_LEAST, L_PAUSE_MOST, L_CLEARS, L_WOKE, L_STATS) = range(29)  # fmt: skip
+LINE_SIZE = L_STATS + 1  # L_NTH: each so many-th run does more (0: none), after L_NTH_IN others; L_WOKE: waking for it
 I_LEAST, I_MOST, I_INNER = range(3)  # of an event within a routine: so much CPU time after the first instruction
 INNER_SIZE = I_INNER + 1
 (R_LINE, R_LEAST, R_MOST, R_PENDING, R_WAITS, R_LOST, R_ASKED, R_CLEARED, R_MEASURED,
  R_MEASURED_END) = range(10)  # fmt: skip
 ROW_SIZE = R_MEASURED_END + 1
 # P_ALL: it opens once all flags that it polls are set, P_ONCE: at time zero alone, P_ASKED: the buffer at whose request
-# it opens, P_TAKES: how many items it takes at once, or none
+# it opens, P_TAKES: how many items it takes at once, or none; P_SPUN, P_ASLEPT: how long it has spun and slept in all
 (P_POLLS, P_POLLS_END, P_ALL, P_WHOLE, P_REST, P_DEN, P_REARM, P_ACTS, P_ACTS_END, P_DUE, P_DUE_OVER, P_LAST, P_BODY,
- P_ASKED, P_DRAINS, P_TAKES, P_ONCE, P_STATS) = range(18)  # fmt: skip
+ P_ASKED, P_DRAINS, P_TAKES, P_ONCE, P_SPUN, P_ASLEPT, P_STATS) = range(20)  # fmt: skip
 STEP_SIZE = P_STATS + 1
 # of each act of a step: what it is, how long it takes or its limit, what it waits for (or the buffer), flags, guards,
 # measured costs

@@ -106,7 +106,7 @@ class _Builder:
         words[at.RECORD], words[at.NESTING], words[at.LATE_ARRIVAL] = record, core.nesting, core.late_arrival
         for place, times in (
             (at.ENTRY_LEAST, core.entry), (at.EXIT_LEAST, core.exit), (at.CHAIN_LEAST, core.chain),
-            (at.WAKE_LEAST, core.wake), (at.OVERHEAD_LEAST, overhead),
+            (at.OVERHEAD_LEAST, overhead),
         ):  # fmt: skip
             words[place], words[place + 1] = times.least, times.most
         for place in (at.DRAW_0, at.DRAW_1, at.DRAW_2, at.DRAW_3):
@@ -212,8 +212,8 @@ class _Builder:
             room=self._put([0] * depth), cause=0, head=0, held=0, lost=0,
             drains=self.buffers[unit.drains] if unit.drains else -1, asked=bool(unit.asked_at),
             counts=unit.counts.n if unit.counts else 0, left=0, repeats=bool(unit.counts and unit.counts.repeats),
-            answers=int(unit.answers * at.ALWAYS), silent=False, gone=0,
-            stats=self.stats[f"{unit.thing}.time"],
+            answers=int(unit.answers * at.ALWAYS), silent=False, gone=0, since=0,
+            worked=0,            stats=self.stats[f"{unit.thing}.time"],
         )  # fmt: skip
 
     def _buffer(self, buffer: Buffer) -> list[int]:
@@ -243,7 +243,7 @@ class _Builder:
             drains=self.buffers[drains.buffer] if drains else -1, each_least=drains.each.least if drains else 0,
             each_most=drains.each.most if drains else 0, takes=drains.most if drains else 0,
             moves=self.buffers[isr.moves_to] if isr.moves_to else -1, pause_least=isr.pause.least,
-            pause_most=isr.pause.most, clears=isr.clears, stats=self.stats[f"{isr.thing}.latency"],
+            pause_most=isr.pause.most, clears=isr.clears, woke=0, stats=self.stats[f"{isr.thing}.latency"],
             **self._inner(isr),
         )  # fmt: skip
 
@@ -302,11 +302,13 @@ class _Builder:
             den=bottom, rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
             due_over=rest, last=-1, body=0, asked=self.buffers[step.asked_by] if step.asked_by else -1,
             drains=self.buffers[step.drains.buffer] if step.drains else -1,
-            takes=step.drains.most if step.drains else 0, once=step.once, stats=self.stats[f"{step.thing}.interval"],
+            takes=step.drains.most if step.drains else 0, once=step.once, spun=0,
+            aslept=0, stats=self.stats[f"{step.thing}.interval"],
         )  # fmt: skip
 
     def _act(self, step: Step, act: Act) -> list[int]:
         own = act.each if isinstance(act, Drain) else act.items if isinstance(act, Put) else act.takes
+        own = act.wake if isinstance(act, Halt) else own
         least, most = _pair(act.gives_up if isinstance(act, Wait) else own)
         unit, looked_at = -1, act.unless if isinstance(act, Halt) else ()
         if isinstance(act, Wait):

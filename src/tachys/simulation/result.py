@@ -47,7 +47,7 @@ class Simulated:
     """Statistics over all runs; times in ps. ``shares``: of the whole time, by who; ``levels``: most in each buffer.
 
     ``cleared``: events of each routine that it has cleared itself, as it ended; ``silent``: operations of each
-    unit that never ended.
+    unit that never ended. ``spent``: the time in ps by state and by who caused it, of which supply currents are made.
     """
 
     bounds: Bounds
@@ -61,6 +61,7 @@ class Simulated:
     levels: dict[str, int] = field(default_factory=dict)
     cleared: dict[str, int] = field(default_factory=dict)
     silent: dict[str, int] = field(default_factory=dict)
+    spent: dict[tuple[str, str], int] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())

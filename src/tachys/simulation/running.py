@@ -15,7 +15,7 @@ from tachys.simulation.kernel import play
 from tachys.simulation.needs import Watch, became, needs_records, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
-from tachys.simulation.statistics import Counted, cleared, counted, levels, losses, silent, taken
+from tachys.simulation.statistics import Counted, cleared, counted, levels, losses, silent, spent, taken
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.load import surplus
@@ -34,6 +34,7 @@ class RunPart:
     cleared: dict[str, int]
     silent: dict[str, int]
     taken: dict[str, int]
+    spent: dict[tuple[str, str], int]
     levels: dict[str, int]
     watches: list[Watch]
 
@@ -64,7 +65,11 @@ def play_part(
     }
     lost, deepest = losses(run.memory, run.index), levels(run.memory, run.index)
     undone, gone = cleared(run.memory, run.index), silent(run.memory, run.index)
-    return RunPart(length, whole, figures, lost, undone, gone, taken(run.memory, run.index, length), deepest, looking)
+    depths = {step.name: step.halt.depth for step in system.steps if step.halt is not None}
+    return RunPart(
+        length, whole, figures, lost, undone, gone, taken(run.memory, run.index, length),
+        spent(run.memory, run.index, depths, length), deepest, looking,
+    )  # fmt: skip
 
 
 def simulate(
@@ -159,8 +164,9 @@ def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
     deepest = {name: max(part.levels[name] for part in parts) for name in first.levels}
     undone = {name: sum(part.cleared[name] for part in parts) for name in first.cleared}
     gone = {name: sum(part.silent[name] for part in parts) for name in first.silent}
+    times = {key: sum(part.spent[key] for part in parts) for key in first.spent}
     made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest, cleared=undone,
-                     silent=gone)  # fmt: skip
+                     silent=gone, spent=times)  # fmt: skip
     assert paper.reach is not None
     for number, need in enumerate(paper.needs.values()):
         of, more = need.need.takers, Fraction(0)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -157,6 +158,40 @@ def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
     return found
 
 
+def spent(memory: at.Ints, index: Index, depths: Mapping[str, str], end: int) -> dict[tuple[str, str], int]:
+    """What the core was in up to ``end``, in ps, by (state, who caused it), and how long each unit worked.
+
+    States are "run", "spin", "wake", "sleep" or "sleep.DEPTH", of the step by ``depths``; of a unit its own name. An
+    entry counts for the routine entered, an exit for the one left, waking for the one that ended the sleep.
+    """
+    known = taken(memory, index, end)
+    bodies = [*(f"isr.{name}" for name in index.isrs), *(f"step.{name}" for name in index.steps)]
+    found = {("run", name): known[name] + known.get(f"{name}.overhead", 0) for name in bodies}
+    found["run", "loop"] = known["loop.overhead"]
+    for number, name in enumerate(index.isrs):
+        found["wake", f"isr.{name}"] = int(memory[memory[at.LINES] + number * at.LINE_SIZE + at.L_WOKE])
+    beyond = sum(woken for (state, _), woken in found.items() if state == "wake") - known["wake"]
+    if beyond:  # it wakes as the time ends
+        found["wake", f"isr.{index.isrs[int(memory[at.WOKEN_BY])]}"] -= beyond
+    spun = 0
+    for number, name in enumerate(index.steps):
+        step = int(memory[at.STEPS]) + number * at.STEP_SIZE
+        spun += int(memory[step + at.P_SPUN])
+        found["spin", f"step.{name}"] = int(memory[step + at.P_SPUN])
+        deep = f"sleep.{depths[name]}" if depths.get(name) else "sleep"
+        found[deep, "sleep"] = found.get((deep, "sleep"), 0) + int(memory[step + at.P_ASLEPT])
+        if memory[at.MODE] == at.HALT and int(memory[at.AT_STEP]) == number:
+            found[deep, "sleep"] += end - int(memory[at.HALTED])
+    found["spin", "loop"] = known["spun"] - spun
+    for number, name in enumerate(index.units):
+        unit = int(memory[at.UNITS]) + number * at.UNIT_SIZE
+        works = memory[memory[at.NEXT] + number] != at.NEVER
+        found[f"unit.{name}", f"unit.{name}"] = int(memory[unit + at.U_WORKED]) + (
+            end - int(memory[unit + at.U_SINCE]) if works else 0
+        )
+    return found
+
+
 def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) -> None:
     """Add the parts of bodies, and take off the parts of entries, exits and wakings, that lie on the end."""
     mode, now, until = int(memory[at.MODE]), int(memory[at.NOW]), int(memory[at.UNTIL])
@@ -167,6 +202,8 @@ def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) 
         frame = frames + level * size
         done = int(memory[frame + at.B_DONE]) + (running if level == depth else 0)
         found[f"isr.{index.isrs[int(memory[frame + at.B_LINE])]}"] += done
+    if memory[at.PASS_RAN]:  # the pass is not over, but its overhead is
+        found["loop.overhead"] += int(memory[at.PASS_COST])
     phase = int(memory[at.PHASE])
     done = int(memory[frames + at.B_DONE]) + (running if depth == 0 else 0)
     if phase == at.WORKS:

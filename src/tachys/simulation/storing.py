@@ -110,6 +110,8 @@ def take_up(m: Ints, log: Ints, number: int, buffer: int) -> None:
     """A unit takes the oldest of the buffer that it drains, and works for it."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
     leave(m, log, buffer)
+    if m[m[NEXT] + number] == NEVER:
+        m[unit + U_SINCE] = now
     m[unit + U_CAUSE] = now
     set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
     write(m, log, UNIT_START, number, now)

@@ -64,6 +64,8 @@ def movable(tables: Mapping[str, Any], system: System) -> list[Movable]:
         found += _ranged(f"{key}.pause", table.get("pause"), steady=False)
         if not isinstance(table.get("every"), Mapping):  # a number of ticks is no time
             found += _ranged(f"{key}.every", table.get("every"), up=False, steady=False)
+    for name, table in _tables(tables, "sleep"):
+        found += _ranged(f"sleep.{name}.wake", table.get("wake"))
     core: list[Movable] = []
     for key in ("entry", "exit", "chain", "wake"):
         core += _ranged(f"core.{key}", tables.get("core", {}).get(key))

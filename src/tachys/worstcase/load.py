@@ -95,7 +95,7 @@ def _loop_shares(system: System, loop: Loop, reach: EventBounds, left: Fraction)
         return Fraction(cost, cost + shortest - least) if cost else ZERO
 
     for step in loop.steps:
-        rate = _step_rate(system, step, reach)
+        rate = step_rate(system, step, reach)
         sure = min(reach.least_rate(step.start) * _sure_cost(step), left)
         items = _items(reach, step)
         copied = ONE if items is None else _rate_of(items[0]) * items[1]
@@ -141,7 +141,7 @@ def passes(system: System, reach: EventBounds) -> Curve | None:
     return None
 
 
-def _step_rate(system: System, step: Step, reach: EventBounds) -> Fraction | None:
+def step_rate(system: System, step: Step, reach: EventBounds) -> Fraction | None:
     """The most runs of a step per ps; None when nothing but the pass limits it."""
     rates = [Fraction(0)] if step.once else []
     try:

@@ -48,7 +48,7 @@ def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> li
     """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
     core, level = board.system.core, urgency_of(board.system, waiting)
     sleepers = {step.thing for step in board.system.steps if step.halt is not None}
-    wake = core.wake.most if sleepers else 0
+    wake = board.system.waking
     found: list[WaitPart] = []
     last_set = _last_set(board, waiting, end)
     if last_set is not None and begin < last_set[0] < end:

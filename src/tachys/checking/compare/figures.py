@@ -573,9 +573,9 @@ def _guards(
         measured = Measured(0, max(0, most), len(lengths), board.resolution)
         # what is just being entered as the event comes is entered first, and the pins do not show it
         core = board.system.core
-        sleeps = about.kind == "step" and board.system.step(about.name).halt is not None
+        halt = board.system.step(about.name).halt if about.kind == "step" else None
         sure = int(surely.max()) - board.slack(most) - max(core.entry.most, core.chain.most)
-        sure -= core.wake.most if sleeps else 0
+        sure -= halt.wake.most if halt is not None else 0
         if modelled or sure > 0:
             at = int(np.concatenate([when for when, _, _ in parts])[int(np.argmax(surely))])
             yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)

@@ -1,0 +1,170 @@
+"""``tachys energy``: the average supply current, who causes it, how long a battery lasts, and what would save most."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import TYPE_CHECKING
+
+import click
+
+from tachys.cli.modelling import Changes, model_options, titled
+from tachys.cli.output import format_option
+from tachys.cli.parameters import TIME
+from tachys.cli.playing import length_of, play_options, ways_of
+from tachys.words import NONE, amperes_text, charge_text, life_text, share_text, time_text
+
+if TYPE_CHECKING:
+    from tachys.energy.current import Supply
+    from tachys.energy.saving import Saving
+    from tachys.model.nodes import Amperes
+    from tachys.model.system import System
+    from tachys.needs.verdicts import Verdict
+
+Row = list["str | Verdict"]
+DAY = 86_400
+MOST_SAVINGS = 3
+
+
+@click.command("energy")
+@click.argument("model", type=click.Path())
+@click.argument("captures", nargs=-1, type=click.Path(), metavar="[CAPTURE...]")
+@click.option("--for", "length", type=TIME, default="100 s", show_default=True, help="How long to play.")
+@click.option("--no-savings", is_flag=True, help="Try no changes.")
+@play_options
+@model_options
+@format_option
+def energy_command(
+    model: str, captures: tuple[str, ...], length: Fraction, no_savings: bool, bodies: str, phases: str, arrivals: str,
+    clocks: str, seed: int, changes: Changes, shape: str,
+) -> int:  # fmt: skip
+    """The average supply current of MODEL: least and most on paper, played, and as far as each CAPTURE shows its load.
+
+    By state and by who causes it; with a [battery] how long that lasts; and the changes that save most, each made and
+    played: variants, depths of sleep, each figure a tenth better. None of them costs a need that holds on paper.
+    """
+    from tachys.capture.reading import read_capture
+    from tachys.checking.checking import check
+    from tachys.cli.output import print_csv, print_json, progress_bar, warn
+    from tachys.energy.current import on_capture, on_paper, played
+    from tachys.energy.export import energy_data
+    from tachys.energy.saving import savings
+    from tachys.model.loading import ModelText
+    from tachys.simulation.running import simulate
+    from tachys.worstcase.analysis import bounds
+
+    text = ModelText.load(model)
+    system = text.system(changes.variants, changes.settings, changes.costs)
+    warn(system.remarks)
+    bound, ways, until = bounds(system), ways_of(system, bodies, phases, arrivals, clocks, seed), length_of(length)
+    paper, play = on_paper(system, found=bound), played(simulate(system, until, ways, bounds=bound))
+    seen = {path: on_capture(check(system, read_capture(path), bound)) for path in captures}
+    found: list[Saving] = []
+    if not no_savings:
+        laid = changes.variants, changes.settings, changes.costs
+        with progress_bar("trying changes") as told:
+            found = savings(text, laid, bound, until, ways, told)
+    if shape == "json":
+        print_json(energy_data(system, until, paper, play, seen, found))
+    elif shape == "csv":
+        print_csv(("what", "name", "share played", "coulombs played", "amperes least", "amperes most"),
+                  list(_csv_rows(paper, play)))  # fmt: skip
+    else:
+        show_energy(system, titled(system, model), until, paper, play, seen)
+        _show_savings(play, found)
+    return 0
+
+
+def _csv_rows(paper: Supply, play: Supply) -> list[list[object]]:
+    rows: list[list[object]] = []
+    for what, on_paper, in_play in (("state", paper.states, play.states), ("cause", paper.causes, play.causes)):
+        for name in dict.fromkeys((*in_play, *on_paper)):
+            part, bound = in_play.get(name), on_paper.get(name)
+            seen = (part.share[0], part.charge[1]) if part else (0, 0)
+            rows.append([what, name, *map(float, seen), *(map(float, bound.charge) if bound else (None, None))])
+    return rows
+
+
+def show_energy(
+    system: System, title: str, length: int, paper: Supply, play: Supply, seen: dict[str, Supply | None]
+) -> None:
+    """The average and the life, then state by state, then who causes it."""
+    from tachys.cli.output import heading, say, table
+
+    heading(f"{title}: supply current")
+    columns = [("", ""), ("least", "right"), ("played", "right"), ("most", "right")]
+    rows = [["average on paper", *_ends(paper.average, play.average)]]
+    for path, each in seen.items():
+        ends = [NONE] * 3 if each is None else _ends(each.average, None)
+        rows.append([f"by the load in {path}", *ends])
+    if system.battery is not None:
+        rows.append(["battery lasts", *_lasts(system, paper.average, play.average)])
+    table(columns, rows)
+    missing = tuple(dict.fromkeys((*paper.missing, *play.missing)))
+    if missing:
+        states = ", ".join(missing)
+        say(f'  Unknown: no current is given for {states}; write [core] current = {{ {missing[0]} = "1 mA" }}.')
+    if any(each is None for each in seen.values()):
+        say("  A capture shows the load where every routine and step has a line, or one shows idle.")
+    heading(f"State by state, {time_text(length)} played")
+    _table_of("state", paper, play, length, causes=False)
+    heading("Who causes it")
+    _table_of("cause", paper, play, length, causes=True)
+
+
+def _ends(paper: Amperes | None, play: Amperes | None) -> list[str]:
+    low, high = (NONE, NONE) if paper is None else (amperes_text(paper[0], "down"), amperes_text(paper[1], "up"))
+    return [low, _played(play), high]
+
+
+def _played(play: Amperes | None) -> str:
+    if play is None:
+        return NONE
+    first, last = amperes_text(play[0]), amperes_text(play[1])
+    return first if first == last else f"{first} to {last}"
+
+
+def _lasts(system: System, paper: Amperes | None, play: Amperes | None) -> list[str]:
+    from tachys.energy.life import life
+
+    assert system.battery is not None
+    known, likely = life(system.battery, paper), life(system.battery, play)
+    low, high = (NONE, NONE) if known is None else (life_text(known[0], "down"), life_text(known[1], "up"))
+    return [low, NONE if likely is None else life_text(likely[0]), high]
+
+
+def _table_of(what: str, paper: Supply, play: Supply, length: int, *, causes: bool) -> None:
+    from tachys.cli.output import table
+
+    on_paper, in_play = (paper.causes, play.causes) if causes else (paper.states, play.states)
+    total, seconds = play.average, Fraction(length, 10**12)
+    rows = []
+    for name, part in sorted(in_play.items(), key=lambda item: -item[1].charge[1]):
+        average = part.charge[1] / seconds
+        bound = on_paper.get(name)
+        rows.append([
+            name, share_text(part.share[0]), NONE if causes or bound is None else share_text(bound.share[1], "up"),
+            amperes_text(average), share_text(average / total[1]) if total and total[1] else NONE,
+            charge_text(average * DAY),
+        ])  # fmt: skip
+    columns = [(what, ""), ("of the time", "right"), ("most on paper", "right"), ("of the average", "right"),
+               ("share", "right"), ("a day", "right")]  # fmt: skip
+    if causes:
+        rows, columns = [row[:2] + row[3:] for row in rows], columns[:2] + columns[3:]
+    table(columns, rows)
+
+
+def _show_savings(play: Supply, found: list[Saving]) -> None:
+    from tachys.cli.output import heading, say, table
+
+    if play.average is None or not found:
+        return
+    heading("What saves most, each made and played")
+    rows = []
+    kept = [each for each in found if not each.falls]
+    shown = sorted(kept[:MOST_SAVINGS] + found[len(kept) :][:MOST_SAVINGS], key=lambda each: each.average)
+    for each in shown:
+        saves = 1 - each.average / play.average[1]
+        rows.append([each.change, amperes_text(each.average), share_text(saves), ", ".join(each.falls) or NONE])
+    table([("change", ""), ("average", "right"), ("saves", "right"), ("needs that fall", "")], rows)
+    if any(each.falls for each in shown):
+        say("  A need that falls is proved as it is, and not with that change.")

@@ -1,0 +1,1 @@
+"""Supply current and battery life."""

@@ -1,0 +1,93 @@
+"""What would save most: changes of a model, each made and played, of which none may cost a need that holds on paper."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any
+
+from tachys.energy.current import played
+from tachys.errors import InputError
+from tachys.model.costs import CostTable
+from tachys.model.loading import ModelText
+from tachys.model.system import System
+from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
+from tachys.trying.figures import movable
+from tachys.worstcase.analysis import bounds
+from tachys.worstcase.bounds import Bounds
+
+MOST_TRIED = 60
+TENTH = Fraction(1, 10)
+
+
+@dataclass(frozen=True, slots=True)
+class Saving:
+    """A change as the command line has it, the average in amperes that it gives in play, and needs that fall by it."""
+
+    change: str
+    average: Fraction
+    falls: tuple[str, ...] = ()
+
+
+def savings(
+    text: ModelText,
+    laid: tuple[tuple[str, ...], tuple[str, ...], CostTable | None],
+    before: Bounds,
+    length: int,
+    ways: RunOptions,
+    progress: Callable[[float], None] | None = None,
+) -> list[Saving]:
+    """Every change that lowers the average, the most first: variants, depths of sleep, each figure a tenth better.
+
+    ``laid``: variants, settings and costs that are laid over the model already. A change with which a need that was proved is
+    not any more comes after all others. What a change makes wrong is left out.
+    """
+    was = played(simulate(before.system, length, ways, bounds=before)).average
+    if was is None:
+        return []
+    variants, settings, costs = laid
+    found = []
+    tried = list(_changes(text, before.system, variants, settings, costs))[:MOST_TRIED]
+    for number, (words, more_variants, more) in enumerate(tried):
+        if progress is not None:
+            progress(number / len(tried))
+        try:
+            system = text.system((*variants, *more_variants), (*settings, *more), costs)
+        except InputError:
+            continue
+        paper = bounds(system)
+        average = played(simulate(system, length, ways, bounds=paper)).average
+        if average is not None and average[1] < was[1]:
+            proved = {name for name, need in before.needs.items() if need.proved}
+            kept = {name for name, need in paper.needs.items() if need.proved}
+            found.append(Saving(words, average[1], tuple(sorted(proved & paper.needs.keys() - kept))))
+    return sorted(found, key=lambda saving: (bool(saving.falls), saving.average))
+
+
+def _changes(
+    text: ModelText,
+    system: System,
+    variants: tuple[str, ...],
+    settings: tuple[str, ...],
+    costs: CostTable | None,
+) -> Iterator[tuple[str, tuple[str, ...], tuple[str, ...]]]:
+    """(words, variants, settings) of each change that is tried."""
+    for name in text.variants:
+        if name not in variants:
+            yield f"--variant {name}", (name,), ()
+    tables = text.merged(variants, settings, costs)
+    for step in system.steps:
+        if step.halt is None:
+            continue
+        table: Any = tables["step"][step.name]["sleep"]
+        key = f"step.{step.name}.sleep" + (".depth" if isinstance(table, dict) else "")
+        for depth, _ in system.core.depths:
+            if depth != step.halt.depth:
+                yield f"--set {key}={depth}", (), (f"{key}={depth}",)
+    for each in movable(tables, system):
+        if each.key.startswith(("clock.", "core.clock")) or ".guard" in each.key or ".serial." in each.key:
+            continue
+        changed = each.scaled(1 - TENTH if each.up else 1 + TENTH)
+        yield " ".join(f"--set {setting}" for setting in changed), (), changed
