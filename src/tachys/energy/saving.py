@@ -41,8 +41,8 @@ def savings(
 ) -> list[Saving]:
     """Every change that lowers the average, the most first: variants, depths of sleep, each figure a tenth better.
 
-    ``laid``: variants, settings and costs that are laid over the model already. A change with which a need that was proved is
-    not any more comes after all others. What a change makes wrong is left out.
+    ``laid``: what is laid over the model already: variants, settings, costs. A change with which a need that was proved
+    is not any more comes after all others. What a change makes wrong is left out.
     """
     was = played(simulate(before.system, length, ways, bounds=before)).average
     if was is None:
