@@ -4,6 +4,7 @@ from fractions import Fraction
 
 import pytest
 
+from tachys.model.events import Event
 from tachys.model.loading import read_model
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.arrivals import Bursts, Moved, Staircase, SumOfCurves, Tightest, delayed, least_spans, moved
@@ -180,3 +181,15 @@ def test_load_in_windows_and_storms():
     assert found.isrs["w"].lost
     assert "overload" in found.isrs["w"].lost_reason
     assert found.needs["n"].verdict == "at risk"
+
+
+@pytest.mark.parametrize(("tick", "lost"), [('every = "1000 ns"', False), ('gap = "900 ns"', True)])
+def test_what_follows_a_step_behind_a_flag_comes_no_denser_than_the_flag(tick, lost):
+    """A flag is taken within a pass of 11 and the routine on top (8): two starts are 1000 less some 20 apart."""
+    found = paper(
+        f'[source.tick]\n{tick}\n[isr.tick]\non = "source.tick"\nlevel = 0\ncost = "5 ns"\nsets = "due"\n'
+        '[loop]\noverhead = "1 ns"\n[step.work]\npolls = "due"\ncost = "10 ns"\n'
+        '[unit.sends]\non = "step.work.end"\ntakes = "900 ns"\n'
+    )
+    assert found.units["sends"].lost is lost
+    assert 975 * NS <= found.reach.events.curve(Event("step.work.start")).least_span(2) + 100 * NS * lost <= 1000 * NS

@@ -46,7 +46,7 @@ def settle(system: System, *, plain: bool = False) -> Settled:
     asked = {event.thing.end if event.moment == "nth" else event for event in asked}
     raised = sorted(event for event in asked if event.kind in ("isr", "step"))
     raised = [event for event in raised if event not in rings.rounds]
-    delays, turns, work = Spreads(), 0, 0
+    delays, turns, work = Spreads(reacts=dict.fromkeys(_reacting(system, raised), 0)), 0, 0
     endless: list[Event] = []
     while True:
         events = Events(system, delays, rings)
@@ -64,8 +64,20 @@ def settle(system: System, *, plain: bool = False) -> Settled:
                 delays.spread[event] = None
                 if event.kind == "step":
                     delays.late[event.name] = None
+                    delays.reacts.pop(event.name, None)
             endless += doomed
             turns = work = 0
+
+
+def _reacting(system: System, raised: list[Event]) -> list[str]:
+    """The steps among those that raise something that alone take one flag, which is all that they wait for."""
+    known = {event.name for event in raised if event.kind == "step"}
+    return [
+        step.name
+        for step in system.steps
+        if step.name in known and len(step.polls) == 1 and step.asked_by is None and step.every is None
+        and system.graph.rival(step.polls[0], step) is None and system.graph.sets_of(step.polls[0])
+    ]  # fmt: skip
 
 
 def _grow(system: System, load: Workload, events: Events, delays: Spreads, raised: list[Event]) -> list[Event]:
@@ -87,6 +99,8 @@ def _grow(system: System, load: Workload, events: Events, delays: Spreads, raise
         if step.every is not None:
             late = windows.late(step)
             changed |= _widen(delays.late, step.name, late)
+        if delays.reacts.get(step.name) is not None:
+            changed |= _widen(delays.reacts, step.name, windows.reaction(step, step.polls[0], 0))
         if changed:
             grown.append(event)
     return grown
@@ -95,7 +109,7 @@ def _grow(system: System, load: Workload, events: Events, delays: Spreads, raise
 def with_all(settled: Settled, system: System, isrs: dict[str, IsrBounds], steps: dict[str, StepBounds]) -> Events:
     """The curves of every event, those that nothing stands on included, now that all figures are known."""
     known = settled.events.delays
-    delays = Spreads(dict(known.spread), dict(known.late))
+    delays = Spreads(dict(known.spread), dict(known.late), dict(known.reacts))
     for name, isr in isrs.items():
         for moment in ("start", "end", *isr.inner):
             delays.spread.setdefault(f"isr.{name}.{moment}", _spread(isr.until(moment)))

@@ -538,6 +538,9 @@ class StepLaw(Law):
             drains = step.drains  # what takes few at once may have a row of runs to do as a window begins
             begun = 1 if drains is None else -(-self.system.buffer(drains.buffer).depth // drains.most)
             promises.append(moved(curves.openings(step), extra=begun))
+            reacts = curves.delays.reacts.get(step.name)
+            if reacts is not None:  # each run takes a set of its own, no later behind that than it reacts
+                promises.append(delayed(curves.openings(step), reacts, again))
         starts = tightest(promises)
         return starts if event.moment == "start" else curves.moved(event, starts, 1, again)
 

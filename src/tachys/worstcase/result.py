@@ -151,7 +151,11 @@ class LoadBounds:
 
 @dataclass(slots=True)
 class Spreads:
-    """How much the time from cause to an event varies, in ps, by event; None: without bound."""
+    """How much the time from cause to an event varies, in ps, by event; None: without bound.
+
+    ``late``: of steps against their timers, ``reacts``: against the flag that they take, of those that others follow.
+    """
 
     spread: dict[str, int | None] = field(default_factory=dict)
     late: dict[str, int | None] = field(default_factory=dict)
+    reacts: dict[str, int | None] = field(default_factory=dict)
