@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 Row = list["str | Verdict"]
 DAY = 86_400
 MOST_SAVINGS = 3
+_DOING = {"run": "running", "spin": "spinning", "wake": "waking", "sleep": "asleep", "unit": "at work"}
 
 
 @click.command("energy")
@@ -92,13 +93,14 @@ def show_energy(
 
     heading(f"{title}: supply current")
     columns = [("", ""), ("least", "right"), ("played", "right"), ("most", "right")]
-    rows = [["average on paper", *_ends(paper.average, play.average)]]
+    rows = [["average", *_ends(paper.average, play.average)]]
     for path, each in seen.items():
         ends = [NONE] * 3 if each is None else _ends(each.average, None)
         rows.append([f"by the load in {path}", *ends])
     if system.battery is not None:
         rows.append(["battery lasts", *_lasts(system, paper.average, play.average)])
     table(columns, rows)
+    say("  Least and most: what the model allows in the long run.")
     missing = tuple(dict.fromkeys((*paper.missing, *play.missing)))
     if missing:
         states = ", ".join(missing)
@@ -142,15 +144,15 @@ def _table_of(what: str, paper: Supply, play: Supply, length: int, *, causes: bo
         average = part.charge[1] / seconds
         bound = on_paper.get(name)
         rows.append([
-            name, share_text(part.share[0]), NONE if causes or bound is None else share_text(bound.share[1], "up"),
+            name, share_text(part.share[0]),
+            _DOING[play.mostly[name].partition(".")[0]] if causes
+            else NONE if bound is None else share_text(bound.share[1], "up"),
             amperes_text(average), share_text(average / total[1]) if total and total[1] else NONE,
             charge_text(average * DAY),
         ])  # fmt: skip
-    columns = [(what, ""), ("of the time", "right"), ("most on paper", "right"), ("of the average", "right"),
-               ("share", "right"), ("a day", "right")]  # fmt: skip
-    if causes:
-        rows, columns = [row[:2] + row[3:] for row in rows], columns[:2] + columns[3:]
-    table(columns, rows)
+    third = ("mostly", "") if causes else ("most on paper", "right")
+    table([(what, ""), ("of the time", "right"), third, ("of the average", "right"), ("share", "right"),
+           ("a day", "right")], rows)  # fmt: skip
 
 
 def _show_savings(play: Supply, found: list[Saving]) -> None:

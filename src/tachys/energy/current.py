@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 
 from tachys.checking.result import CheckResult
@@ -47,7 +47,8 @@ class Supply:
     """What a model takes. ``average`` in amperes, None where the current of a state is ``missing``.
 
     ``states``: "run", "spin", "wake", "sleep", "sleep.DEPTH", "unit.NAME"; ``causes``: "isr.NAME", "step.NAME", "loop"
-    (passes and idling), "sleep", "unit.NAME". ``wakes`` on paper: the most a second, if there is a bound.
+    (passes and idling), "sleep", "unit.NAME". ``mostly``: the state in which a cause takes most of its charge, in play.
+    ``wakes`` on paper: the most a second, if there is a bound.
     """
 
     average: Amperes | None
@@ -55,6 +56,7 @@ class Supply:
     causes: dict[str, Part]
     missing: tuple[str, ...] = ()
     wakes: Fraction | None = None
+    mostly: dict[str, str] = field(default_factory=dict)
 
 
 def currents_of(system: System) -> dict[str, Amperes]:
@@ -67,7 +69,7 @@ def played(result: Simulated) -> Supply:
     currents, length = currents_of(result.bounds.system), Fraction(result.length, PS_PER_SECOND)
     states: dict[str, Part] = {}
     causes: dict[str, Part] = {}
-    missing = []
+    missing, mostly = [], dict[str, tuple[Fraction, str]]()
     for (state, cause), ps in result.spent.items():
         if not ps or (state.startswith("unit.") and state not in currents):
             continue
@@ -77,13 +79,15 @@ def played(result: Simulated) -> Supply:
         share = Fraction(ps, result.length)
         least, most = currents.get(state, NOTHING)
         part = Part((share, share), (least * time, most * time))
+        mostly[cause] = max(mostly.get(cause, (ZERO, state)), (part.charge[1], state))
         for table, key in ((states, state), (causes, cause)):
             table[key] = part if key not in table else _sum(table[key], part)
     average = None
     if not missing and length:
         least, most = (sum((part.charge[side] for part in states.values()), ZERO) / length for side in (0, 1))
         average = least, most
-    return Supply(average, states, causes, tuple(dict.fromkeys(missing)))
+    told = {cause: state for cause, (_, state) in mostly.items()}
+    return Supply(average, states, causes, tuple(dict.fromkeys(missing)), mostly=told)
 
 
 def _sum(one: Part, other: Part) -> Part:

@@ -90,4 +90,11 @@ def _changes(
         if each.key.startswith(("clock.", "core.clock")) or ".guard" in each.key or ".serial." in each.key:
             continue
         changed = each.scaled(1 - TENTH if each.up else 1 + TENTH)
-        yield " ".join(f"--set {setting}" for setting in changed), (), changed
+        yield " ".join(f"--set {_shell(setting)}" for setting in changed), (), changed
+
+
+def _shell(setting: str) -> str:
+    """A setting as it is typed."""
+    key, _, value = setting.partition("=")
+    quote = "'" if '"' in value else '"'
+    return f"{key}={quote}{value}{quote}" if " " in value else setting
