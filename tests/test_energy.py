@@ -162,7 +162,6 @@ def test_both_machines_wake_alike(seed):
 def test_what_cannot_be_said_yet_is_said():
     for more, what in [
         ('[sleep.deep]\nwake = "1 us"\nstops = ["clock.a"]\n', "not yet: stops"),
-        ('[need.life]\nlasts = "2 years"\n', "not yet: lasts"),
         ('[state.run]\ncurrent = "1 mA"\n', "write .core. current"),
         ('[battery]\ncapacity = "220 mAh"\nusable = "0 %"\n', "how much of it can be used"),
         ('[step.b]\nsleep = "deeper"\n', "names no depth of sleep"),
@@ -196,3 +195,44 @@ def test_what_is_not_given_is_asked_for(tmp_path):
     told = tachys(tmp_path, "energy", "m.toml", "--for", "30 s")
     assert told.returncode == 0
     assert 'no current is given for spin; write [core] current = { spin = "1 mA" }' in " ".join(told.stdout.split())
+
+
+# --- what must hold --------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("need", "verdict"),
+    [
+        ('current = "1.98 uA"', "met"),  # 1.97675 at most
+        ('current = "1.97 uA"', "at risk"),
+        ('current = "1.96 uA"', "missed"),  # each alarm takes 400 us at least: 1.9 · (1 - 2e-5) + 3200 · 2e-5 = 1.96396
+        ('lasts = "9 years"', "met"),  # 176 mAh / (1.97675 + 0.25114 uA) = 78 999 hours, 9.018 years
+        ('lasts = "9.05 years"', "at risk"),
+        ('lasts = "9.1 years"', "missed"),  # 176 mAh / (1.96396 + 0.25114 uA) = 79 455 hours, 9.070 years
+    ],
+)
+def test_what_a_life_or_an_average_must_be_is_judged_on_paper(need, verdict, tmp_path):
+    system = read_model(f"{NODE}[need.frugal]\n{need}\n", "m.toml")
+    assert bounds(system).needs["frugal"].verdict == verdict
+    assert simulate(system, 100 * S, RunOptions()).needs["frugal"].verdict == verdict
+    (tmp_path / "m.toml").write_text(f"{NODE}[need.frugal]\n{need}\n")
+    told = tachys(tmp_path, "bounds", "m.toml")
+    assert (
+        ("9.018 years" in told.stdout) or ("9.01 years" in told.stdout)
+        if "lasts" in need
+        else "1.977 uA" in told.stdout
+    )
+    assert told.returncode == (verdict == "missed")
+
+
+def test_what_such_a_need_lacks_is_said():
+    for text, what in [
+        (NODE.partition("[battery]")[0] + '[need.n]\nlasts = "2 years"\n', "there is no battery"),
+        (NODE + '[need.n]\nlasts = "2 ages"\n', "unknown unit"),
+        (NODE + '[need.n]\nlasts = "900 years"\n', "empties itself"),
+    ]:
+        with pytest.raises(InputError, match=what):
+            read_model(text, "m.toml")
+    silent = bounds(read_model(NODE.replace('run = "3.2 mA", ', "") + '[need.n]\ncurrent = "2 uA"\n', "m.toml"))
+    assert silent.needs["n"].verdict == "unseen"
+    assert "no current is given for run" in silent.needs["n"].reason
