@@ -19,7 +19,7 @@ from planted import FAULTS, MODEL, planted
 from tachys.cli.main import main
 from tachys.demo import board
 from tachys.demo.analyser import to_csv, to_vcd
-from tachys.demo.project import model_text
+from tachys.demo.project import examples, model_text
 from trials import trial
 
 HERE = Path(__file__).parent
@@ -77,6 +77,9 @@ def inputs():
     )
     yield "half_clock", lambda: {"m.toml": model_text()}, [(*each, "--variant", "half_clock") for each in MODELS]
     yield "every_key", lambda: {"m.toml": (HERE / "every_key.toml").read_text()}, [*MODELS, *MORE]
+    energy = ("energy", "m.toml", "--for", "130 s")
+    gauge = next(each for each in examples() if each.name == "river-gauge")
+    yield "river_gauge", lambda: {"m.toml": gauge.text("model.toml")}, [energy, (*energy, "--format", "json")]
     for path in sorted((HERE / "counterexamples").glob("*.toml")):
         yield path.stem, lambda path=path: {"m.toml": path.read_text()}, MODELS
     drawn = [("draw", "m.toml", "c.vcd", "--text", "--from", "100 ms", "--to", "101 ms"), ("draw", "c.vcd", "--text"),

@@ -9,13 +9,14 @@ from pydantic import TypeAdapter
 
 from attack import Attack, attack, toml
 from calling import tachys
-from tachys.energy.current import on_paper, played
+from tachys.energy.current import on_paper
 from tachys.energy.life import life
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.outputs import output_type
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
+from tachys.simulation.supply import played
 from tachys.worstcase.analysis import bounds
 from two_machines import assert_agreement
 

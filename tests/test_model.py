@@ -67,7 +67,7 @@ def test_all_faults_of_a_file_come_at_once():
         'm.toml:17: probe.D0: "isr.wheel.start" happens at an instant, which a level cannot show; '
         'add edge = "rise", "fall", "both", "toggle" or "pulse"',
         'm.toml:19: need.x: does not say what must hold; write from, to and within = "40 us"; or load = "70 %"; '
-        'or of and one of lost = 0, fill = 12, jitter = "5 us", every = "50 ms" with give_or_take = "2 %"',
+        'or of and one of lost = 0, fill = 12, jitter = "5 us", every = "50 ms" with give_or_take = "2 %"; or current = "40 uA"; or lasts = "2 years"',
         'm.toml:20: need.x.from: "source.wheel" names no event; did you mean "source.whel"?',
     ]
 
@@ -158,7 +158,20 @@ def test_a_model_of_every_key_is_read_bounded_and_told():
     for section, things in (("isrs", system.isrs), ("units", system.units), ("steps", system.steps)):
         assert list(data[section]) == [thing.name for thing in things]
     assert set(data["flags"]) == {"bit", "ready", "rare", "taken", "block", "spare"}
-    needs = {"adc.deadline", "way", "kept", "room", "pace", "steady", "watchdog", "block", "written", "shallow"}
+    needs = {
+        "adc.deadline",
+        "way",
+        "kept",
+        "room",
+        "pace",
+        "steady",
+        "watchdog",
+        "block",
+        "written",
+        "shallow",
+        "frugal",
+        "life",
+    }
     assert data["needs"].keys() == needs
 
 

@@ -181,7 +181,8 @@ def _worst() -> Any:
 def _compare() -> Any:
     value = float | str | None
     changed = _shape("Changed", key=str, values=_list(_null_or(str)))
-    row = _shape("Row", about=str, quantity=str, kind=Literal["time", "share", "number", "word"], values=_list(value),
+    kind = Literal["time", "share", "number", "current", "life", "word"]
+    row = _shape("Row", about=str, quantity=str, kind=kind, values=_list(value),
                  differs=bool)  # fmt: skip
     return _shape("Comparison", format=_head("compare"), columns=_list(str), verdicts=_list(str),
                   changed=_list(changed), rows=_list(row))  # fmt: skip

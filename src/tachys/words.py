@@ -85,7 +85,7 @@ def life_text(seconds: Fraction | None, rounding: str = "near") -> str:
 
 
 def _scaled_text(value: Fraction, units: tuple[tuple[Fraction, str], ...], rounding: str, digits: int = 4) -> str:
-    scale, unit = next((each for each in units if value >= each[0]), units[-1])
+    scale, unit = next((each for each in units if abs(value) >= each[0]), units[-1])
     number = Decimal((value / scale).numerator) / Decimal((value / scale).denominator)
     if not number:
         return f"0 {unit}"

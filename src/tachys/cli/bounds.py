@@ -12,7 +12,7 @@ from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.needs.takers import INTERRUPTS
 from tachys.needs.verdicts import Verdict
-from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
+from tachys.needs.words import bound_text, doubt_of, slack_text, value_text, what_holds
 from tachys.words import count_text, exact_share, exact_time, share_text, time_text
 
 if TYPE_CHECKING:
@@ -106,8 +106,8 @@ def by_slack(needs: Iterable[NeedBounds]) -> list[NeedBounds]:
 def need_row(need: NeedBounds) -> Row:
     """Name, what, limit, bound, slack, verdict."""
     bound = bound_text(need.need, need.bound, unseen=need.verdict is Verdict.UNSEEN)
-    room = "-" if need.bound is None else value_text(need.need, need.limit - need.bound, "down")
-    return [need.need.name, what_holds(need.need), value_text(need.need, need.limit), bound, room, need.verdict]
+    limit, room = value_text(need.need, need.limit), slack_text(need.need, need.limit, need.bound)
+    return [need.need.name, what_holds(need.need), limit, bound, room, need.verdict]
 
 
 def _show_needs(found: Bounds) -> None:

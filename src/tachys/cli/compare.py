@@ -16,7 +16,7 @@ from tachys.cli.parameters import TIME
 from tachys.cli.playing import length_of
 from tachys.frames import PS
 from tachys.needs.verdicts import Verdict
-from tachys.words import NONE, count_text, share_text, time_text
+from tachys.words import NONE, amperes_text, count_text, life_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.trying.comparing import Changed, Column, Comparison, Row, Value
@@ -193,4 +193,8 @@ def _text(row: Row, value: Value) -> str | Verdict:
     rounding = "near" if row.quantity.endswith(("seen", "played")) or row.quantity in ("limit", "period") else "up"
     if row.kind == "time":
         return time_text(round(value * PS), rounding)
+    if row.kind == "current":
+        return amperes_text(Fraction(value), rounding)
+    if row.kind == "life":
+        return life_text(Fraction(value), "down" if rounding == "up" else rounding)
     return share_text(Fraction(value), rounding) if row.kind == "share" else f"{value:g}"

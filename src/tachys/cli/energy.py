@@ -14,11 +14,11 @@ from tachys.cli.playing import length_of, play_options, ways_of
 from tachys.words import NONE, amperes_text, charge_text, life_text, share_text, time_text
 
 if TYPE_CHECKING:
-    from tachys.energy.current import Supply
     from tachys.energy.saving import Saving
     from tachys.model.nodes import Amperes
     from tachys.model.system import System
     from tachys.needs.verdicts import Verdict
+    from tachys.worstcase.supply import Supply
 
 Row = list["str | Verdict"]
 DAY = 86_400
@@ -46,11 +46,12 @@ def energy_command(
     from tachys.capture.reading import read_capture
     from tachys.checking.checking import check
     from tachys.cli.output import print_csv, print_json, progress_bar, warn
-    from tachys.energy.current import on_capture, on_paper, played
+    from tachys.energy.current import on_capture, on_paper
     from tachys.energy.export import energy_data
     from tachys.energy.saving import savings
     from tachys.model.loading import ModelText
     from tachys.simulation.running import simulate
+    from tachys.simulation.supply import played
     from tachys.worstcase.analysis import bounds
 
     text = ModelText.load(model)

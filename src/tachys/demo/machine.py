@@ -356,9 +356,12 @@ class Machine:
         self._started = 0  # when the start-up had ended
         self._spins_until: int | None = None
         self._wakes_in: int | None = None
+        self._ran = True  # a step, in this pass
+        self._until_end = 0
 
     def run(self, until: int) -> Truth:
         """Play from 0 to ``until`` ps; what is unfinished then is left out."""
+        self._until_end = until
         if self.plan.steps and self.plan.steps[-1].once:
             self._at_step = len(self.plan.steps) - 1
             self._begin_loop_body(0, ())
@@ -691,6 +694,7 @@ class Machine:
                 self._following_step()
                 return
             self._step_start, self._part, self._loop_state = self._now, -1, "part"
+            self._ran = True
             self._ask_for(step.name)
         elif self._loop_state == "copy":
             self._go_on_copying(step)
@@ -819,11 +823,24 @@ class Machine:
         self._loop_state = "gate"
         if self._at_step == len(self.plan.steps):
             self._at_step = -1
+            self._pass_idly()
             self._begin_loop_body(self.plan.overhead, ())
+
+    def _pass_idly(self) -> None:
+        """Passes behind one in which nothing ran are alike, up to the last look before something comes or is due."""
+        idle, self._ran = not self._ran, False
+        if not idle or not self.plan.overhead:
+            return
+        due = [self._due[step.name] for step in self.plan.steps if step.every is not None]
+        many = (min(self._until_end + 1, *self._ahead(), *due) - 1 - self._now) // self.plan.overhead
+        if many > 0:
+            self._now += many * self.plan.overhead
+            self.truth.busy += many * self.plan.overhead
 
     # --- time --------------------------------------------------------------------------------------------------
 
-    def _advance(self, until: int) -> None:
+    def _ahead(self) -> list[int]:
+        """When something comes from outside next."""
         ahead = [
             routine.arrivals[self._next[index]]
             for index, routine in enumerate(self.plan.routines)
@@ -836,6 +853,10 @@ class Machine:
             ahead += list(filled.store.arrivals[filled.came : filled.came + 1])
             ahead += list((filled.store.sent_at or ())[filled.looked : filled.looked + 1])
             ahead += [instant for instant in (filled.quiet_at, filled.idle_at) if instant is not None]
+        return ahead
+
+    def _advance(self, until: int) -> None:
+        ahead = self._ahead()
         frame = self._stack[-1]
         spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look", "fill")
         if spins:

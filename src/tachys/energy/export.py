@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from tachys.energy.current import Part, Supply
 from tachys.energy.life import life
 from tachys.energy.saving import Saving
 from tachys.model.nodes import Battery
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import System
+from tachys.worstcase.supply import Part, Supply
 
 
 def energy_data(

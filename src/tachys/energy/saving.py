@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
-from tachys.energy.current import played
 from tachys.errors import InputError
 from tachys.model.costs import CostTable
 from tachys.model.loading import ModelText
 from tachys.model.system import System
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
+from tachys.simulation.supply import played
 from tachys.trying.figures import movable
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.bounds import Bounds

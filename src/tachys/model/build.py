@@ -52,8 +52,8 @@ def build(model: ModelFile, report: Reporter) -> System:
     )
     buffers = filled.made()
     _judge_rings(core, units, isrs, buffers, report)
-    needs = make_deadlines(model.isr, clocks)
-    needs += [need for name, table in model.need.items() if (need := make_need(name, table, clocks, report))]
+    needs, battery = make_deadlines(model.isr, clocks), _battery(model.battery, report)
+    needs += [need for name, table in model.need.items() if (need := make_need(name, table, clocks, report, battery))]
     needs += [make_watchdog(model.watchdog, clocks)] if model.watchdog else []
     probes = tuple(make_probe(name, table, clocks, report) for name, table in model.probe.items())
     note_lone_flags(model, report)
@@ -79,7 +79,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         accepted=make_accepted(model, report, frozenset(need.name for need in needs)),
         currents=_currents(model, core),
-        battery=_battery(model.battery, report),
+        battery=battery,
         remarks=tuple(sorted(report.remarks)),
         places=places,
     )

@@ -269,13 +269,10 @@ OUTSIDE = {
 }
 
 
-_TOLD = "tachys energy MODEL says the average and how long it lasts"
 NOT_YET = {
     ("sleep", "stops"): "leave it out: every clock goes on",
     ("step", "plain_if"): "leave it out: it sleeps as deep whatever is at work",
     ("step", "masked"): "leave it out: interrupts are served as it wakes",
-    ("need", "lasts"): _TOLD,
-    ("need", "current"): _TOLD,
 }
 
 

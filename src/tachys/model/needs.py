@@ -7,14 +7,16 @@ from fractions import Fraction
 
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import IDLE, Probe
+from tachys.model.nodes import IDLE, Battery, Probe
 from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
 from tachys.needs.kinds import (
+    CurrentNeed,
     FeedNeed,
     FillNeed,
     JitterNeed,
+    LifeNeed,
     LoadNeed,
     LossNeed,
     Need,
@@ -27,6 +29,8 @@ from tachys.needs.takers import INTERRUPTS
 _KINDS = {
     frozenset({"from", "to", "within"}): frozenset({"age"}),
     frozenset({"load"}): frozenset({"over", "of"}),
+    frozenset({"current"}): frozenset(),
+    frozenset({"lasts"}): frozenset(),
     frozenset({"of", "lost"}): frozenset(),
     frozenset({"of", "fill"}): frozenset(),
     frozenset({"of", "every", "give_or_take"}): frozenset(),
@@ -48,7 +52,9 @@ def make_deadlines(tables: Mapping[str, IsrTable], clocks: ClockTree) -> list[Ne
     return needs
 
 
-def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) -> Need | None:
+def make_need(
+    name: str, table: NeedTable, clocks: ClockTree, report: Reporter, battery: Battery | None = None
+) -> Need | None:
     """The need of one table; None if it does not say what must hold."""
     path: Path = ("need", name)
     keys = {"from" if key == "from_" else key for key in table.model_fields_set} - {"accept", "because"}
@@ -57,7 +63,7 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
         report.complain(
             path, "does not say what must hold",
             'write from, to and within = "40 us"; or load = "70 %"; or of and one of lost = 0, fill = 12, '
-            'jitter = "5 us", every = "50 ms" with give_or_take = "2 %"',
+            'jitter = "5 us", every = "50 ms" with give_or_take = "2 %"; or current = "40 uA"; or lasts = "2 years"',
         )  # fmt: skip
         return None
     if table.from_ is not None and table.to is not None and table.within is not None:
@@ -74,6 +80,8 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
                 'write of = "interrupts", or leave over out',
             )  # fmt: skip
         return LoadNeed(name, table.load, over, of)
+    if table.current is not None or table.lasts is not None:
+        return _supply(name, table, report, battery)
     if not isinstance(table.of, str):
         report.complain((*path, "of"), "takes one event or thing here", "only a load takes a list")
         return None
@@ -87,6 +95,22 @@ def make_need(name: str, table: NeedTable, clocks: ClockTree, report: Reporter) 
     assert table.give_or_take is not None
     every = clocks.exact(table.every, (*path, "every"))[1]
     return PeriodNeed(name, Event.written(table.of), floor_ps(every), floor_ps(every * table.give_or_take))
+
+
+def _supply(name: str, table: NeedTable, report: Reporter, battery: Battery | None) -> Need | None:
+    """A need of the average current, or of the life that follows from it."""
+    path: Path = ("need", name)
+    if table.current is not None:
+        if table.current.per_clock or table.current.least != table.current.most:
+            report.complain((*path, "current"), "is one current, at most", 'write for instance current = "40 uA"')
+        return CurrentNeed(name, table.current.most)
+    assert table.lasts is not None
+    if battery is None:
+        report.complain((*path, "lasts"), "there is no battery", 'add [battery] capacity = "220 mAh"')
+        return None
+    if battery.allows(table.lasts) < 0:
+        report.complain((*path, "lasts"), "the battery empties itself sooner", "look at its self_discharge")
+    return LifeNeed(name, battery.allows(table.lasts), battery)
 
 
 def make_watchdog(table: WatchdogTable, clocks: ClockTree) -> FeedNeed:

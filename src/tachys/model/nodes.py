@@ -78,6 +78,7 @@ class Serial:
     setting: SerialSetting | None = None
 
 
+YEAR = 365 * 86_400  # in seconds
 Amperes = tuple[Fraction, Fraction]  # the least and the most of a supply current
 
 
@@ -88,6 +89,18 @@ class Battery:
     capacity: Fraction
     usable: Fraction
     leaks: Fraction
+
+    def lasts(self, average: Fraction) -> Fraction | None:
+        """How many seconds at an average current in amperes; None: without end.
+
+        Life = capacity · usable / (average + capacity · self-discharge / 365 days).
+        """
+        taken = average + self.capacity * self.leaks / YEAR
+        return self.capacity * self.usable / taken if taken else None
+
+    def allows(self, seconds: Fraction) -> Fraction:
+        """The average current with which it lasts so long; less than 0 where it empties itself sooner."""
+        return self.capacity * self.usable / seconds - self.capacity * self.leaks / YEAR
 
 
 @dataclass(frozen=True, slots=True)

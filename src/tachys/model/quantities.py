@@ -22,6 +22,8 @@ _BAUD = {"Bd": 1, "kBd": 10**3, "MBd": 10**6}
 FAMILIES: tuple[Mapping[str, int | Fraction], ...] = (_SECONDS, _HERTZ, _BAUD, _SHARES)  # units of one kind
 _AMPERES = {"A": Fraction(1), "mA": Fraction(1, 10**3), "uA": Fraction(1, 10**6), "nA": Fraction(1, 10**9)}
 _AMPERE_HOURS = {"Ah": Fraction(1), "mAh": Fraction(1, 10**3), "uAh": Fraction(1, 10**6)}
+_LIVES = {"years": Fraction(365 * 86_400), "year": Fraction(365 * 86_400), "days": Fraction(86_400),
+          "day": Fraction(86_400), "hours": Fraction(3600), "hour": Fraction(3600)}  # fmt: skip
 _NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
 
 
@@ -200,6 +202,14 @@ def parse_capacity(value: object) -> Fraction:
     if capacity <= 0:
         raise ValueError(f'"{value}" is no capacity; it must be more than 0, for instance "220 mAh"')
     return capacity * 3600
+
+
+def parse_life(value: object) -> Fraction:
+    """Read ``"2 years"`` as seconds, more than 0."""
+    seconds = _scaled(value, _LIVES, "2 years")
+    if seconds <= 0:
+        raise ValueError(f'"{value}" is no life; it must be more than 0, for instance "2 years"')
+    return seconds
 
 
 def parse_leak(value: object) -> Fraction:

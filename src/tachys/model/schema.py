@@ -21,6 +21,7 @@ from tachys.model.quantities import (
     parse_duration,
     parse_duration_range,
     parse_leak,
+    parse_life,
     parse_positive_duration,
     parse_rate,
     parse_share,
@@ -34,6 +35,7 @@ _BAUD = {"type": "string", "pattern": _NUMBER + r"(Bd|kBd|MBd)\s*$", "examples":
 _AMPERES = {"type": "string", "pattern": _NUMBER + r"(A|mA|uA|µA|nA)(/MHz)?\s*$", "examples": ["3.2 mA"]}
 _CURRENT = {"anyOf": [_AMPERES, {"type": "array", "items": _AMPERES, "minItems": 2, "maxItems": 2}]}
 _CAPACITY = {"type": "string", "pattern": _NUMBER + r"(Ah|mAh|uAh)\s*$", "examples": ["220 mAh"]}
+_LIFE = {"type": "string", "pattern": _NUMBER + r"(years?|days?|hours?)\s*$", "examples": ["2 years"]}
 _LEAK = {"type": "string", "pattern": _NUMBER + r"(%|ppm)/year\s*$", "examples": ["1 %/year"]}
 _SHARE = {"type": "string", "pattern": _NUMBER + r"(%|ppm)\s*$", "examples": ["50 ppm"]}
 _RANGE = {"anyOf": [_TIME, {"type": "array", "items": _TIME, "minItems": 2, "maxItems": 2}]}
@@ -50,6 +52,7 @@ Rate = Annotated[Fraction, *_quantity(parse_rate, _RATE)]
 Baud = Annotated[Fraction, *_quantity(parse_baud, _BAUD)]
 Current = Annotated[CurrentRange, *_quantity(parse_current_range, _CURRENT)]
 Capacity = Annotated[Fraction, *_quantity(parse_capacity, _CAPACITY)]
+Life = Annotated[Fraction, *_quantity(parse_life, _LIFE)]
 Leak = Annotated[Fraction, *_quantity(parse_leak, _LEAK)]
 Share = Annotated[Fraction, *_quantity(parse_share, _SHARE)]
 Tolerance = Annotated[Fraction, *_quantity(parse_tolerance, _SHARE)]
@@ -362,7 +365,7 @@ class WatchdogTable(Table):
 
 
 class NeedTable(Table):
-    """Something that must hold: a time between events, a load, nothing lost, a fill, a period, a jitter."""
+    """Something that must hold: a time, a load, nothing lost, a fill, a period, a jitter, a current, a life."""
 
     from_: str | None = Field(None, alias="from")
     to: str | None = None
@@ -376,6 +379,8 @@ class NeedTable(Table):
     jitter: PositiveTime | None = None
     load: Share | None = None
     over: PositiveTime | None = None
+    current: Current | None = None
+    lasts: Life | None = None
     accept: Literal["paper"] | None = None
     because: str | None = None
 

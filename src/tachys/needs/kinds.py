@@ -13,11 +13,13 @@ import numpy as np
 from tachys.figures import Figure, Part, summed
 from tachys.frames import PS
 from tachys.model.events import Event, Thing
+from tachys.model.nodes import Battery
 from tachys.needs.paper import Paper
 from tachys.needs.seen import Broken, Instants, Look, Observation, Past, Total, distances_of, from_last
 from tachys.needs.verdicts import Proof, Verdict, verdict_of
 
 Amount = int | Fraction
+Measures = Literal["time", "share", "number", "current", "life"]
 LOOP = Thing("loop")
 
 
@@ -44,7 +46,7 @@ class NeedBounds:
     @property
     def may_break(self) -> bool:
         """Whether it is known that it may be broken, though no number says by how much."""
-        return self.bound is None and bool(self.figure or not self.need.timed)
+        return self.bound is None and bool(self.figure or self.need.measures in ("share", "number"))
 
     @property
     def verdict(self) -> Verdict:
@@ -53,10 +55,10 @@ class NeedBounds:
 
 
 class Need(ABC):
-    """Something that must hold. Limits and values are in ps, a share of one, or a number (``measures``)."""
+    """Something that must hold. Limits and values are in ps, a share of one, a number, or amperes (``measures``)."""
 
     __slots__ = ()
-    measures: ClassVar[Literal["time", "share", "number"]] = "time"
+    measures: ClassVar[Measures] = "time"
     timed: ClassVar[bool] = True
     bound_is_wait: ClassVar[bool] = False  # the parts of the bound are what a single wait is made of
     _limit: ClassVar[str]  # the field that holds the limit
@@ -127,10 +129,12 @@ class Need(ABC):
         return after
 
     def given(self, value: Amount | None) -> float | None:
-        """A limit, bound or value as programs read it: seconds, a share of one, a number."""
+        """A limit, bound or value as programs read it: seconds, a share of one, a number, amperes."""
         if value is None:
             return None
-        return int(value) if self.measures == "number" else float(value if self.measures == "share" else value / PS)
+        if self.measures == "number":
+            return int(value)
+        return float(value / PS if self.measures == "time" else value)
 
     @abstractmethod
     def words(self, time: Callable[[int], str]) -> str:
@@ -204,7 +208,7 @@ class LoadNeed(Need):
     ``of``: what these alone take, "interrupts" or routines and steps with what belongs to them; empty: everything.
     """
 
-    measures: ClassVar[Literal["time", "share", "number"]] = "share"
+    measures: ClassVar[Measures] = "share"
     timed: ClassVar[bool] = False
     _limit: ClassVar[str] = "share"
     name: str
@@ -245,10 +249,54 @@ class LoadNeed(Need):
 
 
 @dataclass(frozen=True, slots=True)
+class CurrentNeed(Need):
+    """The average supply current in amperes, at most; only paper judges that, since all that is seen ends somewhere."""
+
+    measures: ClassVar[Measures] = "current"
+    timed: ClassVar[bool] = False
+    _limit: ClassVar[str] = "most"
+    name: str
+    most: Fraction
+
+    def bound(self, paper: Paper) -> NeedBounds:
+        """The most of the long run."""
+        average, reason = paper.supply()
+        if average is None:
+            return NeedBounds(self, self.most, None, False, reason)
+        return NeedBounds(self, self.most, average[1], average[1] <= self.most, "", least=average[0])
+
+    def sum_up(self, seen: Observation, surplus: Fraction = Fraction(0)) -> Total | None:
+        """What was seen, which breaks nothing."""
+        average = seen.supply()
+        return None if average is None else Total(average, [], 0)
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return "average current"
+
+
+@dataclass(frozen=True, slots=True)
+class LifeNeed(CurrentNeed):
+    """The battery lasts so long: the average current is no more than that allows."""
+
+    measures: ClassVar[Measures] = "life"
+    battery: Battery
+
+    def given(self, value: Amount | None) -> float | None:
+        """A life in seconds; without end as None."""
+        lasts = None if value is None else self.battery.lasts(Fraction(value))
+        return None if lasts is None else float(lasts)
+
+    def words(self, time: Callable[[int], str]) -> str:
+        """What must hold."""
+        return "battery lasts"
+
+
+@dataclass(frozen=True, slots=True)
 class NumberNeed(Need):
     """At most ``most`` of something at the thing ``of``."""
 
-    measures: ClassVar[Literal["time", "share", "number"]] = "number"
+    measures: ClassVar[Measures] = "number"
     timed: ClassVar[bool] = False
     _limit: ClassVar[str] = "most"
     _events: ClassVar[tuple[str, ...]] = ("of",)

@@ -33,5 +33,8 @@ class Paper(Protocol):
     def level(self, buffer: Thing) -> int:
         """The most items that can be in a buffer at once."""
 
+    def supply(self) -> tuple[tuple[Fraction, Fraction] | None, str]:
+        """(least and most average supply current in amperes, why none is known)."""
+
     def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""

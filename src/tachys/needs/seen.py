@@ -97,6 +97,9 @@ class Observation(Protocol):
     def beyond(self, buffer: Thing, level: int) -> tuple[Instants, int, int] | None:
         """(when puts made a buffer hold more than that, as far as it is known, how many did, the most that was in)."""
 
+    def supply(self) -> Fraction | None:
+        """The most that the average supply current was, in amperes; None where nothing shows it."""
+
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What these (empty: all) took of the core: of the busiest window of that length in ps, or of all seen."""
 

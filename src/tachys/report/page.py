@@ -26,7 +26,7 @@ from tachys.drawing.scene import Moment
 from tachys.figures import Figure
 from tachys.foreign import printable
 from tachys.needs.verdicts import Verdict
-from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
+from tachys.needs.words import bound_text, doubt_of, slack_text, value_text, what_holds
 from tachys.report.timeline import timeline_data
 from tachys.trying.headroom import Headroom
 from tachys.words import exact_share, exact_time, time_text
@@ -120,7 +120,7 @@ def _on_paper(need: Any, results: Sequence[CheckResult]) -> dict[str, Any]:
         "name": need.need.name, "holds": what_holds(need.need), "limit": value_text(need.need, need.limit),
         "bound": bound_text(need.need, bound),
         "seen": "-" if worst is None else value_text(need.need, worst),
-        "slack": "-" if bound is None else value_text(need.need, need.limit - bound, "down"),
+        "slack": slack_text(need.need, need.limit, bound),
         "bound_bar": _bar(bound, need.limit), "seen_bar": _bar(worst, need.limit), "verdict": str(verdict),
         "cut": bound is None or _share(bound, need.limit) > _FULL, "reasons": reasons,
         "why": None if need.figure is None else _parts(need.figure),

@@ -117,6 +117,10 @@ class PlayedSlice:
         """The :class:`Level` of a watch tells."""
         return None
 
+    def supply(self) -> Fraction | None:
+        """Counters of all runs tell."""
+        return None
+
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """Counters tell, or :class:`BusySpans`."""
         return None
@@ -247,6 +251,7 @@ class _AllRuns:
     taken: Fraction
     busiest: Fraction
     levels: tuple[Level, ...] = ()
+    average: Fraction | None = None
     slack: int = 0
     end: int = 0
     whole: bool = True
@@ -278,21 +283,34 @@ class _AllRuns:
         beyond, deepest = sum(each.beyond for each in self.levels), max(each.deepest for each in self.levels)
         return np.zeros(0, np.int64), beyond, deepest
 
+    def supply(self) -> Fraction | None:
+        """The average of all runs."""
+        return self.average
+
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What was taken of the core in all, or in the busiest window."""
         return Taken(self.taken if over is None else self.busiest, 0)
 
 
-def became(paper: NeedBounds, parts: list[Watch], lost: dict[str, int], load: Fraction, surplus: Fraction) -> NeedSeen:
+def became(
+    paper: NeedBounds,
+    parts: list[Watch],
+    lost: dict[str, int],
+    load: Fraction,
+    surplus: Fraction,
+    supply: Fraction | None = None,
+) -> NeedSeen:
     """What became of a need in all runs together.
 
-    ``load`` over all of them; ``surplus``: how much of it can be more than in the long run, because they end.
+    ``load`` and average ``supply`` current over all of them; ``surplus``: how much of the load can be more than in the
+    long run, because they end.
     """
     need = paper.need
     if not need.timed:
         levels = tuple(part.level for part in parts if part.level is not None)
-        total = need.sum_up(_AllRuns(lost, load, max(part.busiest for part in parts), levels), surplus)
-        assert total is not None
+        total = need.sum_up(_AllRuns(lost, load, max(part.busiest for part in parts), levels, supply), surplus)
+        if total is None:
+            return NeedSeen(need, verdict_of(paper.proof), paper.limit, None, None, 0)
         holds = need.measures == "number"  # a load of what ends somewhere may be below that of the long run
         verdict = verdict_of(paper.proof, seen=holds, held=holds, broken=total.misses > 0)
         return NeedSeen(need, verdict, paper.limit, None, total.value, total.misses)

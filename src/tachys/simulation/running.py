@@ -16,6 +16,7 @@ from tachys.simulation.needs import Watch, became, needs_records, watched, watch
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
 from tachys.simulation.statistics import Counted, cleared, counted, levels, losses, silent, spent, taken
+from tachys.simulation.supply import played
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.load import surplus
@@ -168,11 +169,13 @@ def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
     made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest, cleared=undone,
                      silent=gone, spent=times)  # fmt: skip
     assert paper.reach is not None
+    average = played(made).average
     for number, need in enumerate(paper.needs.values()):
         of, more = need.need.takers, Fraction(0)
         load = share_of(shares, of) if of else made.load
         if need.need.measures == "share":
             more = Fraction(sum(surplus(paper.reach, part.length, of) for part in parts), length or 1)
-        found = became(need, [part.watches[number] for part in parts], lost, load, more)
+        found = became(need, [part.watches[number] for part in parts], lost, load, more,
+                       None if average is None else average[1])  # fmt: skip
         made.needs[need.need.name] = found
     return made

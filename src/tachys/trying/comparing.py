@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, get_args
 
 from tachys.figures import Figure
 from tachys.frames import PS
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from tachys.simulation.result import Simulated
 
 Value = float | str | None
-Kind = Literal["time", "share", "number", "word"]
+Kind = Literal["time", "share", "number", "current", "life", "word"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -213,7 +213,7 @@ def _needs(column: Column) -> Iterator[tuple[str, str, Kind, Value]]:
         yield about, "limit", kind, need.need.given(need.limit)
         bound: Value = need.need.given(need.bound)
         if bound is None:
-            bound = "possible" if kind == "number" else "unbounded"
+            bound = {"number": "possible", "current": "unknown", "life": "unknown"}.get(kind, "unbounded")
         yield about, "bound", kind, bound
         if column.checked is not None:
             yield about, "seen", kind, need.need.given(column.checked.needs[name].value)
@@ -277,7 +277,7 @@ def comparison_of(data: Any) -> Comparison | None:
         values = row.get("values") if isinstance(row, dict) else None
         if not isinstance(values, list) or len(values) != len(columns):
             return None
-        if row.get("kind") not in ("time", "share", "number", "word"):
+        if row.get("kind") not in get_args(Kind):
             return None
         if not all(each is None or isinstance(each, (int, float, str)) for each in values):
             return None

@@ -129,8 +129,8 @@ class _Search:
         self._most = tries
         self._told = told
         self._known: dict[tuple[tuple[str, int], ...], Bounds] = {}
-        self.needs = tuple(need.name for need in system.needs if need.measures != "share")
-        self.fixed = tuple(need.name for need in system.needs if need.measures == "share")
+        self.needs = tuple(need.name for need in system.needs if need.measures in ("time", "number"))
+        self.fixed = tuple(need.name for need in system.needs if need.measures not in ("time", "number"))
         fallen = self.bounds(self.now).needs
         self._late |= {self._owner(name) for name in self.needs if not fallen[name].proved}  # these are moved first
 

@@ -13,6 +13,7 @@ from tachys.worstcase.arrivals import exact_sum
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.laws import hop, law_of
 from tachys.worstcase.result import LoadBounds
+from tachys.worstcase.supply import supply_bounds
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +47,12 @@ class BoundsOnPaper:
         """The most items that can be in a buffer at once."""
         level, depth = self.reach.buffers[buffer.name].level, self.reach.system.buffer(buffer.name).depth
         return depth if level is None else min(level, depth)
+
+    def supply(self) -> tuple[tuple[Fraction, Fraction] | None, str]:
+        """(least and most average supply current in amperes, why none is known)."""
+        found = supply_bounds(self.reach, self.taken)
+        lacks = f"no current is given for {', '.join(found.missing)}" if found.missing else ""
+        return found.average, lacks
 
     def load(self, over: int | None, of: tuple[str, ...]) -> tuple[Fraction, Fraction, str]:
         """(least, most, why no less) of the share taken: in any window of that length in ps, or in the long run."""

@@ -367,9 +367,10 @@ def _works(board: Measurement, unit: Unit) -> Paired | None:
         if busy:  # what comes as the capture begins may be what it is busy with
             starts = starts[starts > board.capture.begin + board.resolution]
         slack, paired = board.slack(unit.takes.most), pair_unit(unit, starts, ends, board.capture.begin, busy=busy)
-        if unit.may_stay_silent or may_be_silent(unit, paired, starts, slack):
-            return pair_answers(unit, starts, ends, board.capture.end, slack, busy=busy)
-        return paired
+        if not unit.may_stay_silent and not may_be_silent(unit, paired, starts, slack):
+            return paired
+        other = pair_answers(unit, starts, ends, board.capture.end, slack, busy=busy)
+        return other if unit.may_stay_silent or other.answers_again else paired
     if bodies is None:
         return None
     part = bodies.whole

@@ -34,6 +34,11 @@ class Paired:
     silent: Instants = field(default_factory=lambda: EMPTY)
 
     @property
+    def answers_again(self) -> bool:
+        """Whether one that ended comes after one that did not: it has not just stopped."""
+        return len(self.silent) > 0 and len(self.at) > 0 and bool(self.silent[0] < self.at[-1])
+
+    @property
     def unanswered(self) -> Instants:
         """The starts without an end that are not at work any more."""
         return np.sort(np.concatenate([self.lost, self.silent])) if len(self.silent) else self.lost

@@ -118,6 +118,10 @@ class BoardSeen:
         lost = np.sort(np.concatenate([EMPTY, *parts]))
         return (lost, len(lost)) if parts else None
 
+    def supply(self) -> Fraction | None:
+        """No line shows a current."""
+        return None
+
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What was taken of the core, at least: of the busiest window of ``over`` ps, or of the whole capture."""
         board = self.board

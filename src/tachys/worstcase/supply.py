@@ -1,0 +1,222 @@
+"""The average supply current on paper, from the least to the most that bounds allow.
+
+The core is in one state at any instant: it runs (bodies, entries, exits, passes in which a step ran), spins (all else
+that it is awake), wakes or sleeps; each state has a current, and what units take while they work comes on top. So the
+average is the sum over the states of share and current, and the most that it can be is the most of that sum over all
+shares that the bounds allow: a linear program of one equation, solved by filling up the dearest state first
+(G. Dantzig, "Discrete-variable extremum problems", Operations Research 5, 1957). All of it in rationals.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+from tachys.model.events import Event
+from tachys.model.nodes import Amperes, Unit
+from tachys.model.quantities import PS_PER_SECOND
+from tachys.model.system import System
+from tachys.worstcase.arrivals import NoBound, tightest
+from tachys.worstcase.eventbounds import EventBounds
+from tachys.worstcase.load import passes, step_rate
+from tachys.worstcase.result import LoadBounds
+
+ZERO, ONE = Fraction(0), Fraction(1)
+NOTHING: Amperes = (ZERO, ZERO)
+Share = tuple[Fraction, Fraction]  # of the time, the least and the most
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Of a state or a cause: its share of the time and its charge, the least and the most, in coulombs.
+
+    On paper the charge is that of one second: its part of the average current, in amperes.
+    """
+
+    share: Share
+    charge: Amperes
+
+
+@dataclass(frozen=True, slots=True)
+class Supply:
+    """What a model takes. ``average`` in amperes, None where the current of a state is ``missing``.
+
+    ``states``: "run", "spin", "wake", "sleep", "sleep.DEPTH", "unit.NAME"; ``causes``: "isr.NAME", "step.NAME", "loop"
+    (passes and idling), "sleep", "unit.NAME". ``mostly``: the state in which a cause takes most of its charge, in play.
+    ``wakes`` on paper: the most a second, if there is a bound.
+    """
+
+    average: Amperes | None
+    states: dict[str, Part]
+    causes: dict[str, Part]
+    missing: tuple[str, ...] = ()
+    wakes: Fraction | None = None
+    mostly: dict[str, str] = field(default_factory=dict)
+
+
+def currents_of(system: System) -> dict[str, Amperes]:
+    """The current of each state that has one, units with theirs."""
+    return system.currents | {unit.thing: unit.current for unit in system.units if any(unit.current)}
+
+
+def supply_bounds(reach: EventBounds, load: LoadBounds, over: int | None = None, ran: Share | None = None) -> Supply:
+    """The least and the most in the long run, or in any window of ``over`` ps, of which ``load`` must know.
+
+    ``ran``: the share that the core was seen to run. What never comes closer than a gap may stay away for ever: then
+    the least is that of sleep.
+    """
+    currents, shares = currents_of(reach.system), _Shares(reach, load, over, ran)
+    core = shares.of_core()
+    works = {
+        unit.thing: shares.of_unit(unit) for unit in reach.system.units if any(unit.current)
+    }  # of the narrowed system: what buffers hold is known there
+    missing = tuple(state for state, (_, most) in core.items() if most and state not in currents)
+    states = {state: _part(share, currents.get(state)) for state, share in (core | works).items() if share[1]}
+    causes = {cause: _part(share, currents.get(state)) for cause, (state, share) in shares.by_cause(core).items()}
+    causes |= {unit: _part(share, currents[unit]) for unit, share in works.items()}
+    average = None
+    if not missing:
+        least = _least({state: (share, currents.get(state, NOTHING)) for state, share in core.items()})
+        most = _most({state: (share, currents.get(state, NOTHING)) for state, share in core.items()})
+        on_top = [states[unit].charge for unit in works if unit in states]
+        average = least + sum((each[0] for each in on_top), ZERO), most + sum((each[1] for each in on_top), ZERO)
+    return Supply(average, states, causes, missing, shares.wakes())
+
+
+def _part(share: Share, current: Amperes | None) -> Part:
+    least, most = current or NOTHING
+    return Part(share, (share[0] * least, share[1] * most))
+
+
+Weighed = Mapping[str, tuple[Share, Amperes]]
+
+
+def _most(states: Weighed) -> Fraction:
+    """The most of the sum of share and current, the shares between their ends and one in all."""
+    return _filled([(share, current[1]) for share, current in states.values()])
+
+
+def _least(states: Weighed) -> Fraction:
+    return -_filled([(share, -current[0]) for share, current in states.values()])
+
+
+def _filled(states: Iterable[tuple[Share, Fraction]]) -> Fraction:
+    """Each at its least; what is left goes to the dearest, as far as that can be."""
+    ranked = sorted(states, key=lambda each: -each[1])
+    left = max(ZERO, ONE - sum((share[0] for share, _ in ranked), ZERO))
+    total = ZERO
+    for (least, most), worth in ranked:
+        more = min(left, most - least)
+        left -= more
+        total += (least + more) * worth
+    return total
+
+
+@dataclass(frozen=True, slots=True)
+class _Shares:
+    """What shares of the time bounds allow, in the long run or in any window of ``over`` ps."""
+
+    reach: EventBounds
+    load: LoadBounds
+    over: int | None
+    ran: Share | None
+
+    @property
+    def system(self) -> System:
+        """With what is known of buffers."""
+        return self.reach.system
+
+    @property
+    def deep(self) -> dict[str, str]:
+        """The state of each step that halts."""
+        halts = {step.name: step.halt for step in self.system.steps if step.halt is not None}
+        return {name: f"sleep.{halt.depth}" if halt.depth else "sleep" for name, halt in halts.items()}
+
+    def of_core(self) -> dict[str, Share]:
+        """The least and most share of each state; together they are one."""
+        least, most = self.load.least, self.load.most
+        if self.over is not None:
+            least, most = ZERO, next(each.most for each in self.load.windows if each.length == self.over)
+        if self.ran is not None:
+            least, most = max(least, self.ran[0]), max(least, self.ran[0], min(most, self.ran[1]))
+        if not self.deep:
+            return {"run": (least, most), "spin": (ONE - most, ONE - least)}
+        wake = self._waking()
+        found = {"run": (least, most), "spin": (ZERO, min(self._spinning(), ONE - least)), "wake": (ZERO, wake)}
+        return found | dict.fromkeys(self.deep.values(), (ZERO, ONE - least))
+
+    def by_cause(self, core: Mapping[str, Share]) -> dict[str, tuple[str, Share]]:
+        """(state, share) of each cause that paper knows of; what spins is that of the steps that wait or pause."""
+        found = {}
+        for share in self.load.shares:
+            who = "loop" if share.who == "loop.overhead" else share.who
+            found[who] = "run", (share.least if self.over is None else ZERO, share.most)
+        for step in self.system.steps:
+            spins = min(self._spun(step.name), core["spin"][1])
+            if spins and step.spins:
+                found[f"{step.thing} spinning"] = "spin", (ZERO, spins)
+        return found
+
+    def _count(self, event: Event) -> Fraction:
+        """The most of an event a ps."""
+        curve = self.reach.events.raised(event)
+        if self.over is None:
+            return curve.rate()
+        return Fraction(curve.most_within(self.over), self.over)
+
+    def wakes(self) -> Fraction | None:
+        """The most wake-ups a second: each ends with an event of some line, that came after the one before."""
+        if not self.deep:
+            return ZERO
+        try:
+            many = sum((self._count(event) for isr in self.system.isrs for event in isr.on), ZERO)
+        except NoBound:
+            return None
+        return (many + (ZERO if self.over is None else Fraction(1, self.over))) * PS_PER_SECOND
+
+    def _waking(self) -> Fraction:
+        wakes = self.wakes()
+        return ONE if wakes is None else min(ONE, wakes / PS_PER_SECOND * self.system.waking)
+
+    def _spinning(self) -> Fraction:
+        """Where each pass halts, what its steps pause and wait; else there may be passes in which nothing runs."""
+        if passes(self.system, self.reach) is None:
+            return ONE
+        return min(ONE, sum((self._spun(step.name) for step in self.system.steps), ZERO))
+
+    def _spun(self, name: str) -> Fraction:
+        """The most share that a step spins."""
+        step, bound = self.system.step(name), self.reach.steps[name]
+        ways = [step.spins] if all(wait.at_most is not None for wait in step.waits) else []
+        if step.halt is None and bound.duration.most is not None:
+            ways.append(bound.duration.most)
+        if not step.spins and not step.waits:
+            return ZERO
+        longest = min(ways, default=None)
+        if longest is None:
+            return ONE
+        with suppress(NoBound):
+            if self.over is None:
+                rate = step_rate(self.system, step, self.reach)
+                return ONE if rate is None else min(ONE, rate * longest)
+            rounds, starts = passes(self.system, self.reach), self.reach.events.curve(step.start)
+            starts = starts if rounds is None else tightest([starts, rounds])
+            if bound.duration.most is not None:
+                return min(ONE, Fraction(starts.most_within(self.over + bound.duration.most) * longest, self.over))
+        return ONE
+
+    def of_unit(self, unit: Unit) -> Share:
+        """How much of the time it works."""
+        least = ZERO if self.over is not None else self.reach.least_rate(unit.end) * unit.takes.least
+        if unit.may_stay_silent:
+            return ZERO, ONE
+        with suppress(NoBound):
+            starts = self.reach.events.curve(unit.start)
+            if self.over is None:
+                return least, min(ONE, starts.rate() * unit.takes.most)
+            return least, min(
+                ONE, Fraction(starts.most_within(self.over + unit.takes.most) * unit.takes.most, self.over)
+            )
+        return least, ONE
