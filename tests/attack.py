@@ -8,7 +8,7 @@ import random
 
 NS = 1000
 WOVEN = 1_000_000  # seeds below are as they were before there were tokens
-KINDS = ("clock", "source", "unit", "isr", "flag", "buffer", "step", "need", "probe")
+KINDS = ("clock", "sleep", "source", "unit", "isr", "flag", "buffer", "step", "need", "probe")
 STOCKED = 2_000_000  # as were seeds below before there were buffers
 FULL = 3_000_000  # from here on all have some
 INSIDE = 100_000_000  # from here on routines do more each n-th time; less that the seed of what they stand in
@@ -17,6 +17,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+DEEP = 8_000_000_000  # from here on steps sleep deep; less that the seed of what they stand in
 SILENT = 4_000_000_000  # from here on units may not answer; less that the seed of what they stand in
 SPILLING = 600_000_000  # from here on something hangs on losses of buffers; less that the seed of what they stand in
 
@@ -778,6 +779,20 @@ class Ticking(Attack):
         return model
 
 
+class Deep(Attack):
+    """A model of another attack, whose steps sleep as deep as they like."""
+
+    def deep(self, model):
+        """That model."""
+        model["sleep"] = {name: {"wake": self.span(60)} for name in ("shallow", "deep")}
+        for step in model.get("step", {}).values():
+            if step.get("sleep") is True and self.chance(0.7):
+                step["sleep"] = self.one("shallow", "deep")
+            elif isinstance(step.get("sleep"), dict) and self.chance(0.7):
+                step["sleep"]["depth"] = self.one("shallow", "deep")
+        return model
+
+
 class Silent(Attack):
     """A model of another attack, whose units do not always answer."""
 
@@ -806,6 +821,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= DEEP:
+        return Deep(seed).deep(attack(seed - DEEP))
     if seed >= SILENT:
         return Silent(seed).silent(attack(seed - SILENT))
     if seed >= TICKING:
