@@ -22,3 +22,9 @@ def at_random(dice: random.Random, until: int, least: int, most: int) -> Iterato
     while now <= until:
         yield now
         now += dice.randint(least, most)
+
+
+def telegrams(dice: random.Random, until: int, pauses: tuple[int, int], length: int, character: int) -> Iterator[int]:
+    """Characters of ``character`` ps, back to back within a telegram of so many, which begin ``pauses`` apart."""
+    for begin in at_random(dice, until, *pauses):
+        yield from (begin + place * character for place in range(length))

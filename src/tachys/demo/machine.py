@@ -832,7 +832,7 @@ class Machine:
         if not idle or not self.plan.overhead:
             return
         due = [self._due[step.name] for step in self.plan.steps if step.every is not None]
-        many = (min(self._until_end + 1, *self._ahead(), *due) - 1 - self._now) // self.plan.overhead
+        many = (min([self._until_end + 1, *self._ahead(), *due]) - 1 - self._now) // self.plan.overhead
         if many > 0:
             self._now += many * self.plan.overhead
             self.truth.busy += many * self.plan.overhead

@@ -3,19 +3,12 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
 
 from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps
-from tachys.demo.arrivals import MS, US, at_random
+from tachys.demo.arrivals import MS, US, telegrams
 from tachys.demo.machine import Burns, Empties, Fills, Machine, Plan, Routine, Store, Task
 
 ANALYSER = Analyser(250_000, -21, 51_000 * US + 13_777, 1200 * MS)
-
-
-def telegrams(dice: random.Random, until: int, pauses: tuple[int, int], length: int, character: int) -> Iterator[int]:
-    """Characters, back to back within a telegram."""
-    for begin in at_random(dice, until, *pauses):
-        yield from (begin + place * character for place in range(length))
 
 
 def record() -> Recording:

@@ -6,7 +6,7 @@ import random
 from collections.abc import Iterator
 
 from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps
-from tachys.demo.arrivals import MS, US, at_random
+from tachys.demo.arrivals import MS, US, at_random, telegrams
 from tachys.demo.machine import Burns, Empties, Machine, Plan, Routine, Store, Tally, Task
 
 ANALYSER = Analyser(250_000, 12, 31_000 * US + 4_407, 3_000 * MS)
@@ -27,7 +27,7 @@ def record() -> Recording:
     dice = random.Random(7)
     tick = list(range(600 * US, until, 1_003 * US))
     door = list(bounces(dice, until))
-    air = [begin + place * 2_083_300_000 for begin in at_random(dice, until, 24 * MS, 60 * MS) for place in range(10)]
+    air = list(telegrams(dice, until, (24 * MS, 60 * MS), 10, 2_083_300_000))
     plan = Plan(
         (
             Routine("tick", 0, tick, (2_100_000, 2_900_000)),
