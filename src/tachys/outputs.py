@@ -73,7 +73,7 @@ def _bounds() -> Any:
     return _shape("Bounds", format=_head("bounds"), title=str, laid_over=_list(str),
                   load=load, loop=_by_name(figure), isrs=_by_name(isr),
                   units=_by_name(unit), flags=_by_name(flag), buffers=_by_name(buffer), steps=_by_name(step),
-                  needs=_by_name(need))  # fmt: skip
+                  needs=_by_name(need), **_or_not({"energy": _supply()}))  # fmt: skip
 
 
 def _statistics(name: str, **more: Any) -> Any:
@@ -81,11 +81,15 @@ def _statistics(name: str, **more: Any) -> Any:
     return _null_or(_shape(name, count=int, **dict.fromkeys(times, Seconds), **more))
 
 
-def _energy() -> Any:
-    amperes = _null_or(_range("Amperes", float))
+def _supply() -> Any:
     part = _shape("Part", share=_range("Shares", Share), charge=_range("Coulombs", float))
-    supply = _shape("Supply", average=amperes, states=_by_name(part), causes=_by_name(part), missing=_list(str),
-                    life=_null_or(_shape("Life", least=float, most=_null_or(float))))  # fmt: skip
+    return _shape("Supply", average=_null_or(_range("Amperes", float)), states=_by_name(part), causes=_by_name(part),
+                  missing=_list(str), wakes=_null_or(float),
+                  life=_null_or(_shape("Life", least=float, most=_null_or(float))))  # fmt: skip
+
+
+def _energy() -> Any:
+    supply = _supply()
     saving = _shape("Saving", change=str, average=float, falls=_list(str))
     return _shape("Energy", format=_head("energy"), title=str, length=Seconds, paper=supply, played=supply,
                   captures=_by_name(_null_or(supply)), savings=_list(saving))  # fmt: skip
@@ -106,7 +110,8 @@ def _simulation() -> Any:
     return _shape("Simulation", format=_head("simulation"), title=str, laid_over=_list(str),
                   runs=int, length=Seconds, complete=bool,
                   load=load, loop=_by_name(stats), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
-                  buffers=_by_name(buffer), steps=_by_name(step), needs=_by_name(need))  # fmt: skip
+                  buffers=_by_name(buffer), steps=_by_name(step), needs=_by_name(need),
+                  **_or_not({"energy": _supply()}))  # fmt: skip
 
 
 def _finding(name: str, **more: Any) -> Any:

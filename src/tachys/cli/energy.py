@@ -127,7 +127,7 @@ def _played(play: Amperes | None) -> str:
 
 
 def _lasts(system: System, paper: Amperes | None, play: Amperes | None) -> list[str]:
-    from tachys.energy.life import life
+    from tachys.worstcase.supply import life
 
     assert system.battery is not None
     known, likely = life(system.battery, paper), life(system.battery, play)

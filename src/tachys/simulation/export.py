@@ -7,6 +7,8 @@ from typing import Any
 from tachys.measures import measures_of
 from tachys.plain import seconds, statistics
 from tachys.simulation.result import NeedSeen, Simulated
+from tachys.simulation.supply import played
+from tachys.worstcase.supply import currents_of, supply_data
 
 
 def _need(need: NeedSeen) -> dict[str, Any]:
@@ -55,4 +57,5 @@ def simulated_data(result: Simulated) -> dict[str, Any]:
         },
         "steps": things("step"),
         "needs": {name: _need(need) for name, need in result.needs.items()},
+        **({"energy": supply_data(played(result), system.battery)} if currents_of(system) else {}),
     }

@@ -892,6 +892,7 @@ def begin_waking(m: Ints, log: Ints) -> None:
     m[m[STEPS] + m[AT_STEP] * STEP_SIZE + P_ASLEPT] += slept
     m[WAKING] += length
     m[WOKEN_BY] = m[BEST]
+    m[WAKE_UPS] += 1
     m[m[LINES] + m[BEST] * LINE_SIZE + L_WOKE] += length
     m[MODE] = WAKE
     m[UNTIL] = m[NOW] + length

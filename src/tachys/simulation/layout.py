@@ -36,7 +36,7 @@ OCTAVES = 62
  FRAMES, FRAME_SIZE, NEXT, BLOCKS, RAISES_AT, CHAIN, CHAIN_SIZE, STATS, STAT_SIZE) = range(27, 50)  # fmt: skip
 # --- scalars: how to play -----------------------------------------------------------------------------------------
 (COSTS, ARRIVALS, JITTER, BITS, RECORD, NESTING, LATE_ARRIVAL, ENTRY_LEAST, ENTRY_MOST, EXIT_LEAST, EXIT_MOST,
- CHAIN_LEAST, CHAIN_MOST, OVERHEAD_LEAST, OVERHEAD_MOST, WOKEN_BY) = range(50, 66)  # fmt: skip
+ CHAIN_LEAST, CHAIN_MOST, OVERHEAD_LEAST, OVERHEAD_MOST, WOKEN_BY, WAKE_UPS) = range(50, 67)  # fmt: skip
 EARLIEST_ITEM = 67
 # --- scalars: within one instant ------------------------------------------------------------------------------------
 (ACTS, WITHIN, ENDED, N_ENDED, AT_ENDED, ENTRY_PAID, LOG_FULL, LOG_END, AT_ONCE) = range(68, 77)

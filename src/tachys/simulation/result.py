@@ -47,7 +47,8 @@ class Simulated:
     """Statistics over all runs; times in ps. ``shares``: of the whole time, by who; ``levels``: most in each buffer.
 
     ``cleared``: events of each routine that it has cleared itself, as it ended; ``silent``: operations of each
-    unit that never ended. ``spent``: the time in ps by state and by who caused it, of which supply currents are made.
+    unit that never ended. ``spent``: the time in ps by state and by who caused it, of which supply currents are made;
+    ``wakes``: how often the core woke.
     """
 
     bounds: Bounds
@@ -62,6 +63,7 @@ class Simulated:
     cleared: dict[str, int] = field(default_factory=dict)
     silent: dict[str, int] = field(default_factory=dict)
     spent: dict[tuple[str, str], int] = field(default_factory=dict)
+    wakes: int = 0
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())

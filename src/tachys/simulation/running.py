@@ -12,6 +12,7 @@ from tachys.model.system import System
 from tachys.needs.takers import share_of
 from tachys.simulation.engine import Run, work_of
 from tachys.simulation.kernel import play
+from tachys.simulation.layout import WAKE_UPS
 from tachys.simulation.needs import Watch, became, needs_records, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
@@ -36,6 +37,7 @@ class RunPart:
     silent: dict[str, int]
     taken: dict[str, int]
     spent: dict[tuple[str, str], int]
+    wakes: int
     levels: dict[str, int]
     watches: list[Watch]
 
@@ -69,7 +71,7 @@ def play_part(
     depths = {step.name: step.halt.depth for step in system.steps if step.halt is not None}
     return RunPart(
         length, whole, figures, lost, undone, gone, taken(run.memory, run.index, length),
-        spent(run.memory, run.index, depths, length), deepest, looking,
+        spent(run.memory, run.index, depths, length), int(run.memory[WAKE_UPS]), deepest, looking,
     )  # fmt: skip
 
 
@@ -167,7 +169,7 @@ def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
     gone = {name: sum(part.silent[name] for part in parts) for name in first.silent}
     times = {key: sum(part.spent[key] for part in parts) for key in first.spent}
     made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest, cleared=undone,
-                     silent=gone, spent=times)  # fmt: skip
+                     silent=gone, spent=times, wakes=sum(part.wakes for part in parts))  # fmt: skip
     assert paper.reach is not None
     average = played(made).average
     for number, need in enumerate(paper.needs.values()):

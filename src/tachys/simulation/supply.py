@@ -32,7 +32,8 @@ def played(result: Simulated) -> Supply:
         least, most = (sum((part.charge[side] for part in states.values()), ZERO) / length for side in (0, 1))
         average = least, most
     told = {cause: state for cause, (_, state) in mostly.items()}
-    return Supply(average, states, causes, tuple(dict.fromkeys(missing)), mostly=told)
+    wakes = result.wakes / length if length else ZERO
+    return Supply(average, states, causes, tuple(dict.fromkeys(missing)), wakes, told)
 
 
 def _sum(one: Part, other: Part) -> Part:

@@ -8,6 +8,7 @@ from tachys.needs.kinds import NeedBounds
 from tachys.plain import by_thing, figure, possible, seconds
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.result import LoadBounds
+from tachys.worstcase.supply import currents_of, supply_bounds, supply_data
 
 
 def _need(need: NeedBounds) -> dict[str, Any]:
@@ -66,4 +67,12 @@ def bounds_data(bounds: Bounds) -> dict[str, Any]:
         },
         "steps": by_thing(bounds.steps, "step", figure, "drifts", bounded=True),
         "needs": {name: _need(need) for name, need in bounds.needs.items()},
+        **_energy(bounds),
     }
+
+
+def _energy(bounds: Bounds) -> dict[str, Any]:
+    """The supply current of a model that has any."""
+    if bounds.reach is None or not currents_of(bounds.system):
+        return {}
+    return {"energy": supply_data(supply_bounds(bounds.reach, bounds.load), bounds.system.battery)}

@@ -13,9 +13,10 @@ from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from fractions import Fraction
+from typing import Any
 
 from tachys.model.events import Event
-from tachys.model.nodes import Amperes, Unit
+from tachys.model.nodes import Amperes, Battery, Unit
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound, tightest
@@ -45,7 +46,7 @@ class Supply:
 
     ``states``: "run", "spin", "wake", "sleep", "sleep.DEPTH", "unit.NAME"; ``causes``: "isr.NAME", "step.NAME", "loop"
     (passes and idling), "sleep", "unit.NAME". ``mostly``: the state in which a cause takes most of its charge, in play.
-    ``wakes`` on paper: the most a second, if there is a bound.
+    ``wakes``: how often it wakes a second, on paper the most, if there is a bound.
     """
 
     average: Amperes | None
@@ -220,3 +221,35 @@ class _Shares:
                 ONE, Fraction(starts.most_within(self.over + unit.takes.most) * unit.takes.most, self.over)
             )
         return least, ONE
+
+
+# --- how long it lasts, and all of it as plain data ------------------------------------------------------------------
+
+
+def life(battery: Battery, average: Amperes | None) -> tuple[Fraction, Fraction | None] | None:
+    """The shortest and the longest life in seconds; None: unknown, a longest of None: without end."""
+    if average is None:
+        return None
+    shortest, longest = (battery.lasts(each) for each in (average[1], average[0]))
+    return None if shortest is None else (shortest, longest)
+
+
+def supply_data(supply: Supply, battery: Battery | None) -> dict[str, Any]:
+    """Amperes, coulombs (on paper those of one second) and seconds."""
+    lasts = None if battery is None else life(battery, supply.average)
+    return {
+        "average": None if supply.average is None else _ends(supply.average),
+        "states": {name: _part_data(part) for name, part in supply.states.items()},
+        "causes": {name: _part_data(part) for name, part in supply.causes.items()},
+        "missing": list(supply.missing),
+        "wakes": None if supply.wakes is None else float(supply.wakes),
+        "life": None if lasts is None else _ends(lasts),
+    }
+
+
+def _ends(pair: tuple[Fraction, Fraction | None]) -> dict[str, float | None]:
+    return {"least": float(pair[0]), "most": None if pair[1] is None else float(pair[1])}
+
+
+def _part_data(part: Part) -> dict[str, Any]:
+    return {"share": _ends(part.share), "charge": _ends(part.charge)}
