@@ -190,6 +190,9 @@ def test_the_command_says_it_on_one_screen_as_data_and_as_rows(tmp_path):
     assert list(found["captures"]) == ["here/board.vcd"]
     for each in found["savings"]:
         assert each["average"] < found["played"]["average"]["most"]
+    drawn = tachys(tmp_path, *asked, "--no-savings", "-o", "o.svg")
+    assert drawn.stdout.splitlines()[-1] == "Wrote o.svg."
+    assert "step.gauge" in (tmp_path / "o.svg").read_text()
     rows = tachys(tmp_path, *asked, "--no-savings", "--format", "csv").stdout.splitlines()
     assert rows[0].startswith("what,name,share played")
     assert any(row.startswith("cause,step.gauge,") for row in rows)
@@ -199,6 +202,7 @@ def test_what_is_not_given_is_asked_for(tmp_path):
     (tmp_path / "m.toml").write_text(NODE.replace('spin = "3.2 mA", ', "").replace("sleep = true", 'pause = "1 s"'))
     told = tachys(tmp_path, "energy", "m.toml", "--for", "30 s")
     assert told.returncode == 0
+    assert tachys(tmp_path, "energy", "m.toml", "--for", "30 s", "-o", "o.png").returncode == 2
     assert 'no current is given for spin; write [core] current = { spin = "1 mA" }' in " ".join(told.stdout.split())
 
 

@@ -88,7 +88,7 @@ def _scaled_text(value: Fraction, units: tuple[tuple[Fraction, str], ...], round
     scale, unit = next((each for each in units if abs(value) >= each[0]), units[-1])
     number = Decimal((value / scale).numerator) / Decimal((value / scale).denominator)
     if not number:
-        return f"0 {unit}"
+        return f"0 {units[0][1]}"
     places = Decimal(1).scaleb(min(0, max(number.adjusted(), 0) + 1 - digits))
     return f"{number.quantize(places, rounding=_ROUNDING[rounding])} {unit}"
 

@@ -30,13 +30,14 @@ _DOING = {"run": "running", "spin": "spinning", "wake": "waking", "sleep": "asle
 @click.argument("model", type=click.Path())
 @click.argument("captures", nargs=-1, type=click.Path(), metavar="[CAPTURE...]")
 @click.option("--for", "length", type=TIME, default="100 s", show_default=True, help="How long to play.")
+@click.option("-o", "--output", type=click.Path(), help="Draw who causes it: .png, .svg or .pdf.")
 @click.option("--no-savings", is_flag=True, help="Try no changes.")
 @play_options
 @model_options
 @format_option
 def energy_command(
-    model: str, captures: tuple[str, ...], length: Fraction, no_savings: bool, bodies: str, phases: str, arrivals: str,
-    clocks: str, seed: int, changes: Changes, shape: str,
+    model: str, captures: tuple[str, ...], length: Fraction, output: str | None, no_savings: bool, bodies: str,
+    phases: str, arrivals: str, clocks: str, seed: int, changes: Changes, shape: str,
 ) -> int:  # fmt: skip
     """The average supply current of MODEL: least and most on paper, played, and as far as each CAPTURE shows its load.
 
@@ -45,15 +46,21 @@ def energy_command(
     """
     from tachys.capture.reading import read_capture
     from tachys.checking.checking import check
-    from tachys.cli.output import print_csv, print_json, progress_bar, warn
+    from tachys.cli.output import print_csv, print_json, progress_bar, say, warn
+    from tachys.drawing.figure import form_of
+    from tachys.drawing.supply import draw_supply
     from tachys.energy.current import on_capture, on_paper
     from tachys.energy.export import energy_data
     from tachys.energy.saving import savings
+    from tachys.errors import input_error
+    from tachys.files import write_whole
+    from tachys.frames import PS
     from tachys.model.loading import ModelText
     from tachys.simulation.running import simulate
     from tachys.simulation.supply import played
     from tachys.worstcase.analysis import bounds
 
+    form = None if output is None else form_of(output)
     text = ModelText.load(model)
     system = text.system(changes.variants, changes.settings, changes.costs)
     warn(system.remarks)
@@ -73,6 +80,12 @@ def energy_command(
     else:
         show_energy(system, titled(system, model), until, paper, play, seen)
         _show_savings(play, found)
+    if output is not None and form is not None:
+        if play.average is None:
+            raise input_error(model, "nothing to draw: the average is not known", "give each state its current")
+        write_whole(output, draw_supply(titled(system, model), play, paper, Fraction(until, PS), form))
+        if shape == "table":
+            say(f"Wrote {output}.")
     return 0
 
 
