@@ -51,13 +51,11 @@ def energy_command(
     from tachys.drawing.supply import draw_supply
     from tachys.energy.current import on_capture, on_paper
     from tachys.energy.export import energy_data
-    from tachys.energy.saving import savings
+    from tachys.energy.saving import average_of, savings
     from tachys.errors import input_error
     from tachys.files import write_whole
     from tachys.frames import PS
     from tachys.model.loading import ModelText
-    from tachys.simulation.running import simulate
-    from tachys.simulation.supply import played
     from tachys.worstcase.analysis import bounds
 
     form = None if output is None else form_of(output)
@@ -65,7 +63,7 @@ def energy_command(
     system = text.system(changes.variants, changes.settings, changes.costs)
     warn(system.remarks)
     bound, ways, until = bounds(system), ways_of(system, bodies, phases, arrivals, clocks, seed), length_of(length)
-    paper, play = on_paper(system, found=bound), played(simulate(system, until, ways, bounds=bound))
+    paper, play = on_paper(system, found=bound), average_of(bound, until, ways)
     seen = {path: on_capture(check(system, read_capture(path), bound)) for path in captures}
     found: list[Saving] = []
     if not no_savings:
