@@ -336,7 +336,7 @@ def figure_row(figure: Compared, core: Core) -> Row:
         return [figure.about, key, str(figure.low), seen, str(measured.count) if measured else NONE, NONE,
                 str(figure.state)]  # fmt: skip
     if figure.key == "answers":
-        shares = (f"{each / 10**4:g} %" if each is not None else NONE for each in (figure.low, figure.sure_most))
+        shares = (f"{each / 10**4:.4g} %" if each is not None else NONE for each in (figure.low, figure.sure_most))
         return [figure.about, key, *shares, str(measured.count) if measured else NONE, NONE, str(figure.state)]
     if figure.key in ("period", "every") and figure.low and figure.high:
         middle = Fraction(figure.low + figure.high, 2)
