@@ -79,7 +79,11 @@ def inputs():
     yield "every_key", lambda: {"m.toml": (HERE / "every_key.toml").read_text()}, [*MODELS, *MORE]
     energy = ("energy", "m.toml", "--for", "130 s")
     gauge = next(each for each in examples() if each.name == "river-gauge")
-    yield "river_gauge", lambda: {"m.toml": gauge.text("model.toml")}, [energy, (*energy, "--format", "json")]
+    yield (
+        "river_gauge",
+        lambda: {"m.toml": gauge.text("model.toml")},
+        [energy, (*energy, "--format", "json"), ("bounds", "m.toml", "--why", "life")],
+    )
     for path in sorted((HERE / "counterexamples").glob("*.toml")):
         yield path.stem, lambda path=path: {"m.toml": path.read_text()}, MODELS
     drawn = [("draw", "m.toml", "c.vcd", "--text", "--from", "100 ms", "--to", "101 ms"), ("draw", "c.vcd", "--text"),

@@ -311,12 +311,15 @@ def _show_why(found: Bounds, name: str, model: str, shape: str) -> None:
     if name == "load":
         _show_load_why(found)
         return
+    if name == "current" or (name in found.needs and found.needs[name].need.measures in ("current", "life")):
+        _show_current_why(found)
+        return
     things = list(found.named(name))
     if not things:
         known = list(found.catalog())
         short = [full.partition(".")[2] or full for full in known]
-        raise input_error(model, f'there is no "{name}"', did_you_mean(name, [*known, *short, "load"], "name"),
-                          key="--why")  # fmt: skip
+        known_names = [*known, *short, "load", "current"]
+        raise input_error(model, f'there is no "{name}"', did_you_mean(name, known_names, "name"), key="--why")
     if shape == "json":
         print_json({"format": "tachys.why/1"} | {f: {title: figure_data(x) for title, x in xs} for f, xs in things})
         return
@@ -343,6 +346,29 @@ def _show_figure(full: str, title: str, figure: Figure) -> None:
     rows.append(["sum", "", "", "", "", exact_time(sum(part.total for part in figure.parts))])
     columns = [("what", ""), ("who", ""), ("times", "right"), ("body", "right")]
     table([*columns, ("entry, exit, chain", "right"), ("adds", "right")], rows)
+
+
+def _show_current_why(found: Bounds) -> None:
+    from tachys.cli.output import heading, say, table
+    from tachys.words import amperes_text
+    from tachys.worstcase.supply import currents_of, supply_bounds
+
+    assert found.reach is not None
+    supply, currents = supply_bounds(found.reach, found.load), currents_of(found.system)
+    if supply.average is None:
+        say(f"The average supply current is unknown: no current is given for {', '.join(supply.missing)}.")
+        return
+    heading(f"Average supply current: at most {amperes_text(supply.average[1], 'up')}")
+    rows: list[Row] = []
+    for state, share in sorted(supply.at_most.items(), key=lambda each: -each[1] * currents.get(each[0], (0, 0))[1]):
+        part, most = supply.states.get(state), currents.get(state, (Fraction(0), Fraction(0)))[1]
+        if part is not None:
+            rows.append([state, share_text(part.share[0], "down"), share_text(part.share[1], "up"), share_text(share),
+                         amperes_text(most), amperes_text(share * most)])  # fmt: skip
+    rows.append(["sum", "", "", "", "", amperes_text(supply.average[1], "up")])
+    columns = [("state", ""), *((name, "right") for name in ("of the time least", "most", "here", "takes", "adds"))]
+    table(columns, rows)
+    say("The dearest state has as much of the time as it can have. How much each state can have: --why load.")
 
 
 def _show_load_why(found: Bounds) -> None:

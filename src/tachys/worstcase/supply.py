@@ -9,7 +9,7 @@ shares that the bounds allow: a linear program of one equation, solved by fillin
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -46,7 +46,8 @@ class Supply:
 
     ``states``: "run", "spin", "wake", "sleep", "sleep.DEPTH", "unit.NAME"; ``causes``: "isr.NAME", "step.NAME", "loop"
     (passes and idling), "sleep", "unit.NAME". ``mostly``: the state in which a cause takes most of its charge, in play.
-    ``wakes``: how often it wakes a second, on paper the most, if there is a bound.
+    ``wakes``: how often it wakes a second, on paper the most, if there is a bound. ``at_most``: the shares of which the
+    most on paper is made.
     """
 
     average: Amperes | None
@@ -55,6 +56,7 @@ class Supply:
     missing: tuple[str, ...] = ()
     wakes: Fraction | None = None
     mostly: dict[str, str] = field(default_factory=dict)
+    at_most: dict[str, Fraction] = field(default_factory=dict)
 
 
 def currents_of(system: System) -> dict[str, Amperes]:
@@ -77,13 +79,16 @@ def supply_bounds(reach: EventBounds, load: LoadBounds, over: int | None = None,
     states = {state: _part(share, currents.get(state)) for state, share in (core | works).items() if share[1]}
     causes = {cause: _part(share, currents.get(state)) for cause, (state, share) in shares.by_cause(core).items()}
     causes |= {unit: _part(share, currents[unit]) for unit, share in works.items()}
-    average = None
+    average, at_most = None, dict[str, Fraction]()
     if not missing:
-        least = _least({state: (share, currents.get(state, NOTHING)) for state, share in core.items()})
-        most = _most({state: (share, currents.get(state, NOTHING)) for state, share in core.items()})
+        low, high = ({state: currents.get(state, NOTHING)[side] for state in core} for side in (0, 1))
+        cheap, dear = _filled(core, {state: -each for state, each in low.items()}), _filled(core, high)
+        least = sum((share * low[state] for state, share in cheap.items()), ZERO)
+        most = sum((share * high[state] for state, share in dear.items()), ZERO)
         on_top = [states[unit].charge for unit in works if unit in states]
         average = least + sum((each[0] for each in on_top), ZERO), most + sum((each[1] for each in on_top), ZERO)
-    return Supply(average, states, causes, missing, shares.wakes())
+        at_most = dear | {unit: share[1] for unit, share in works.items()}
+    return Supply(average, states, causes, missing, shares.wakes(), at_most=at_most)
 
 
 def _part(share: Share, current: Amperes | None) -> Part:
@@ -91,28 +96,19 @@ def _part(share: Share, current: Amperes | None) -> Part:
     return Part(share, (share[0] * least, share[1] * most))
 
 
-Weighed = Mapping[str, tuple[Share, Amperes]]
+def _filled(shares: Mapping[str, Share], worth: Mapping[str, Fraction]) -> dict[str, Fraction]:
+    """The shares with which the sum of share and worth is the most; in all they are one.
 
-
-def _most(states: Weighed) -> Fraction:
-    """The most of the sum of share and current, the shares between their ends and one in all."""
-    return _filled([(share, current[1]) for share, current in states.values()])
-
-
-def _least(states: Weighed) -> Fraction:
-    return -_filled([(share, -current[0]) for share, current in states.values()])
-
-
-def _filled(states: Iterable[tuple[Share, Fraction]]) -> Fraction:
-    """Each at its least; what is left goes to the dearest, as far as that can be."""
-    ranked = sorted(states, key=lambda each: -each[1])
-    left = max(ZERO, ONE - sum((share[0] for share, _ in ranked), ZERO))
-    total = ZERO
-    for (least, most), worth in ranked:
+    Each at its least; what is left goes to the dearest, as far as that can be.
+    """
+    left = max(ZERO, ONE - sum((least for least, _ in shares.values()), ZERO))
+    found = {}
+    for state in sorted(shares, key=lambda each: -worth[each]):
+        least, most = shares[state]
         more = min(left, most - least)
         left -= more
-        total += (least + more) * worth
-    return total
+        found[state] = least + more
+    return found
 
 
 @dataclass(frozen=True, slots=True)
