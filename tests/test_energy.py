@@ -203,6 +203,9 @@ def test_what_is_not_given_is_asked_for(tmp_path):
     told = tachys(tmp_path, "energy", "m.toml", "--for", "30 s")
     assert told.returncode == 0
     assert tachys(tmp_path, "energy", "m.toml", "--for", "30 s", "-o", "o.png").returncode == 2
+    (tmp_path / "d.toml").write_text(DEEP.replace('current = "0.4 uA"\n', ""))
+    deep = tachys(tmp_path, "energy", "d.toml", "--for", "30 s").stdout
+    assert 'no current is given for sleep.deep; write [sleep.deep] current = "1 uA"' in " ".join(deep.split())
     assert 'no current is given for spin; write [core] current = { spin = "1 mA" }' in " ".join(told.stdout.split())
 
 

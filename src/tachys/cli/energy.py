@@ -42,7 +42,7 @@ def energy_command(
     """The average supply current of MODEL: least and most on paper, played, and as far as each CAPTURE shows its load.
 
     By state and by who causes it; with a [battery] how long that lasts; and the changes that save most, each made and
-    played: variants, depths of sleep, each figure a tenth better. None of them costs a need that holds on paper.
+    played: variants, depths of sleep, each figure a tenth better; which needs fall by one stands beside it.
     """
     from tachys.capture.reading import read_capture
     from tachys.checking.checking import check
@@ -116,7 +116,10 @@ def show_energy(
     missing = tuple(dict.fromkeys((*paper.missing, *play.missing)))
     if missing:
         states = ", ".join(missing)
-        say(f'  Unknown: no current is given for {states}; write [core] current = {{ {missing[0]} = "1 mA" }}.')
+        first = f'[core] current = {{ {missing[0]} = "1 mA" }}'
+        if missing[0].startswith("sleep."):
+            first = f'[{missing[0]}] current = "1 uA"'
+        say(f"  Unknown: no current is given for {states}; write {first}.")
     if any(each is None for each in seen.values()):
         say("  A capture shows the load where every routine and step has a line, or one shows idle.")
     heading(f"State by state, {time_text(length)} played")
