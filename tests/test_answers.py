@@ -9,6 +9,7 @@ from planted import MS, US
 from playing import played
 from tachys.checking.checking import check
 from tachys.checking.correct.fitting import fit
+from tachys.cli.check import figure_row
 from tachys.demo.analyser import busy, pulses, steps
 from tachys.demo.machine import Burns, Reply, Routine, Task, Waits
 from tachys.errors import InputError
@@ -160,6 +161,8 @@ def test_a_right_model_is_not_blamed(share, modelled):
     result = asked(share, 3, modelled)
     assert not result.findings
     assert (result.needs["heard"].count > 0) == (share < 1)
+    rows = [figure_row(each, result.bounds.system.core) for each in result.figures if each.key == "answers"]
+    assert all(row[2] == modelled and row[3].endswith(" %") for row in rows)
 
 
 @pytest.mark.parametrize(("share", "modelled"), [(0.9, ""), (0.4, "90 %"), (0.95, "20 %"), (0.97, "")])

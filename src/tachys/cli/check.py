@@ -331,13 +331,11 @@ def figure_row(figure: Compared, core: Core) -> Row:
     if figure.key in ("guard", "jitter", "within"):
         model = f"≤ {time_text(figure.high)}"
     measured = figure.measured
-    if figure.key == "counts":  # a number, no time
-        seen = NONE if measured is None else str(measured.most)
-        return [figure.about, key, str(figure.low), seen, str(measured.count) if measured else NONE, NONE,
-                str(figure.state)]  # fmt: skip
-    if figure.key == "answers":
-        shares = (f"{each / 10**4:.4g} %" if each is not None else NONE for each in (figure.low, figure.sure_most))
-        return [figure.about, key, *shares, str(measured.count) if measured else NONE, NONE, str(figure.state)]
+    if figure.key in ("counts", "answers"):  # a number or a share, no time
+        given = (figure.low, None if measured is None else measured.most)
+        told = [NONE if each is None else str(each) if figure.key == "counts" else f"{each / 10**4:.4g} %"
+                for each in given]  # fmt: skip
+        return [figure.about, key, *told, str(measured.count) if measured else NONE, NONE, str(figure.state)]
     if figure.key in ("period", "every") and figure.low and figure.high:
         middle = Fraction(figure.low + figure.high, 2)
         off = (figure.high - middle) / middle

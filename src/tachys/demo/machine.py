@@ -357,11 +357,11 @@ class Machine:
         self._spins_until: int | None = None
         self._wakes_in: int | None = None
         self._ran = True  # a step, in this pass
-        self._until_end = 0
+        self._last = 0  # up to when it is played
 
     def run(self, until: int) -> Truth:
         """Play from 0 to ``until`` ps; what is unfinished then is left out."""
-        self._until_end = until
+        self._last = until
         if self.plan.steps and self.plan.steps[-1].once:
             self._at_step = len(self.plan.steps) - 1
             self._begin_loop_body(0, ())
@@ -369,7 +369,7 @@ class Machine:
             self._begin_loop_body(self.plan.overhead, ())
         while self._now <= until:
             self._instant()
-            self._advance(until)
+            self._advance()
         return self.truth
 
     # --- one instant -------------------------------------------------------------------------------------------
@@ -832,7 +832,7 @@ class Machine:
         if not idle or not self.plan.overhead:
             return
         due = [self._due[step.name] for step in self.plan.steps if step.every is not None]
-        many = (min([self._until_end + 1, *self._ahead(), *due]) - 1 - self._now) // self.plan.overhead
+        many = (min([self._last + 1, *self._ahead(), *due]) - 1 - self._now) // self.plan.overhead
         if many > 0:
             self._now += many * self.plan.overhead
             self.truth.busy += many * self.plan.overhead
@@ -855,7 +855,7 @@ class Machine:
             ahead += [instant for instant in (filled.quiet_at, filled.idle_at) if instant is not None]
         return ahead
 
-    def _advance(self, until: int) -> None:
+    def _advance(self) -> None:
         ahead = self._ahead()
         frame = self._stack[-1]
         spins = self._mode == "run" and frame.routine < 0 and self._loop_state in ("spin", "look", "fill")
@@ -865,7 +865,7 @@ class Machine:
             ahead.append(self._now + frame.edge())
         elif self._mode != "halt":
             ahead.append(self._until)
-        later = max(min(ahead, default=until + 1), self._now)
+        later = max(min(ahead, default=self._last + 1), self._now)
         if self._mode == "run" and not spins:
             frame.done += later - self._now
             self.truth.busy += later - self._now

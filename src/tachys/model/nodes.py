@@ -15,7 +15,7 @@ from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
 from tachys.model.acts import Act, Drain, Guard, Halt, Put, Wait, Work
 from tachys.model.events import Body, Event, Named
-from tachys.model.quantities import ZERO, Range
+from tachys.model.quantities import YEAR, ZERO, Range
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +78,6 @@ class Serial:
     setting: SerialSetting | None = None
 
 
-YEAR = 365 * 86_400  # in seconds
 Amperes = tuple[Fraction, Fraction]  # the least and the most of a supply current
 
 

@@ -13,6 +13,7 @@ from fractions import Fraction
 from functools import lru_cache
 
 PS_PER_SECOND = 10**12
+YEAR = 365 * 86_400  # in seconds
 LONGEST_PS = 10**18  # about 11.6 days: sums of a few of these still fit 64 bits
 
 _SECONDS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
@@ -22,8 +23,8 @@ _BAUD = {"Bd": 1, "kBd": 10**3, "MBd": 10**6}
 FAMILIES: tuple[Mapping[str, int | Fraction], ...] = (_SECONDS, _HERTZ, _BAUD, _SHARES)  # units of one kind
 _AMPERES = {"A": Fraction(1), "mA": Fraction(1, 10**3), "uA": Fraction(1, 10**6), "nA": Fraction(1, 10**9)}
 _AMPERE_HOURS = {"Ah": Fraction(1), "mAh": Fraction(1, 10**3), "uAh": Fraction(1, 10**6)}
-_LIVES = {"years": Fraction(365 * 86_400), "year": Fraction(365 * 86_400), "days": Fraction(86_400),
-          "day": Fraction(86_400), "hours": Fraction(3600), "hour": Fraction(3600)}  # fmt: skip
+_LIVES = {"years": Fraction(YEAR), "year": Fraction(YEAR), "days": Fraction(86_400), "day": Fraction(86_400),
+          "hours": Fraction(3600), "hour": Fraction(3600)}  # fmt: skip
 _NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
 
 

@@ -888,9 +888,7 @@ def begin_waking(m: Ints, log: Ints) -> None:
     """A line is pending while the core is halted."""
     act, slept = m[AT_ACT] - ACT_SIZE, m[NOW] - m[HALTED]
     length = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
-    m[ASLEEP] += slept
     m[m[STEPS] + m[AT_STEP] * STEP_SIZE + P_ASLEPT] += slept
-    m[WAKING] += length
     m[WOKEN_BY] = m[BEST]
     m[WAKE_UPS] += 1
     m[m[LINES] + m[BEST] * LINE_SIZE + L_WOKE] += length

@@ -29,14 +29,14 @@ OCTAVES = 62
 
 # --- scalars: where the run stands --------------------------------------------------------------------------------
 (NOW, END, EARLIEST, BEST, MODE, UNTIL, DEPTH, FRAME, PAYING, PHASE, AT_STEP, PASS_RAN, PASS_BEGAN, PASS_COST,
- AT_ACT, WAIT_UNTIL, STEP_BEGAN, HALTED, LOGGED, FAULT, LOOP_LOAD, ASLEEP, WAKING, DRAW_0, DRAW_1, DRAW_2,
+ AT_ACT, WAIT_UNTIL, STEP_BEGAN, HALTED, LOGGED, FAULT, LOOP_LOAD, WOKEN_BY, WAKE_UPS, DRAW_0, DRAW_1, DRAW_2,
  DRAW_3) = range(27)  # fmt: skip
 # --- scalars: how many there are, and where their records begin ---------------------------------------------------
 (N_SOURCES, N_UNITS, N_LINES, N_ROWS, N_STEPS, N_FLAGS, N_ITEMS, N_BLOCKS, SOURCES, UNITS, LINES, ROWS, STEPS, FLAGS,
  FRAMES, FRAME_SIZE, NEXT, BLOCKS, RAISES_AT, CHAIN, CHAIN_SIZE, STATS, STAT_SIZE) = range(27, 50)  # fmt: skip
 # --- scalars: how to play -----------------------------------------------------------------------------------------
 (COSTS, ARRIVALS, JITTER, BITS, RECORD, NESTING, LATE_ARRIVAL, ENTRY_LEAST, ENTRY_MOST, EXIT_LEAST, EXIT_MOST,
- CHAIN_LEAST, CHAIN_MOST, OVERHEAD_LEAST, OVERHEAD_MOST, WOKEN_BY, WAKE_UPS) = range(50, 67)  # fmt: skip
+ CHAIN_LEAST, CHAIN_MOST, OVERHEAD_LEAST, OVERHEAD_MOST) = range(50, 65)  # fmt: skip
 EARLIEST_ITEM = 67
 # --- scalars: within one instant ------------------------------------------------------------------------------------
 (ACTS, WITHIN, ENDED, N_ENDED, AT_ENDED, ENTRY_PAID, LOG_FULL, LOG_END, AT_ONCE) = range(68, 77)

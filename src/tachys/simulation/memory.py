@@ -212,8 +212,8 @@ class _Builder:
             room=self._put([0] * depth), cause=0, head=0, held=0, lost=0,
             drains=self.buffers[unit.drains] if unit.drains else -1, asked=bool(unit.asked_at),
             counts=unit.counts.n if unit.counts else 0, left=0, repeats=bool(unit.counts and unit.counts.repeats),
-            answers=int(unit.answers * at.ALWAYS), silent=False, gone=0, since=0,
-            worked=0,            stats=self.stats[f"{unit.thing}.time"],
+            answers=int(unit.answers * at.ALWAYS), silent=False, gone=0, since=0, worked=0,
+            stats=self.stats[f"{unit.thing}.time"],
         )  # fmt: skip
 
     def _buffer(self, buffer: Buffer) -> list[int]:
@@ -302,8 +302,8 @@ class _Builder:
             den=bottom, rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
             due_over=rest, last=-1, body=0, asked=self.buffers[step.asked_by] if step.asked_by else -1,
             drains=self.buffers[step.drains.buffer] if step.drains else -1,
-            takes=step.drains.most if step.drains else 0, once=step.once, spun=0,
-            aslept=0, stats=self.stats[f"{step.thing}.interval"],
+            takes=step.drains.most if step.drains else 0, once=step.once, spun=0, aslept=0,
+            stats=self.stats[f"{step.thing}.interval"],
         )  # fmt: skip
 
     def _act(self, step: Step, act: Act) -> list[int]:

@@ -145,14 +145,18 @@ def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
     "wake" stand apart, and "spun" is what is left.
     """
     found: dict[str, int] = {}
+    woken = aslept = 0
     for number, name in enumerate(index.isrs):
         line = int(memory[at.LINES]) + number * at.LINE_SIZE
+        woken += int(memory[line + at.L_WOKE])
         found[f"isr.{name}"] = int(memory[line + at.L_BODY])
         found[f"isr.{name}.overhead"] = int(memory[line + at.L_OVER])
     for number, name in enumerate(index.steps):
-        found[f"step.{name}"] = int(memory[memory[at.STEPS] + number * at.STEP_SIZE + at.P_BODY])
+        step = int(memory[at.STEPS]) + number * at.STEP_SIZE
+        aslept += int(memory[step + at.P_ASLEPT])
+        found[f"step.{name}"] = int(memory[step + at.P_BODY])
     found["loop.overhead"] = int(memory[at.LOOP_LOAD])
-    found["asleep"], found["wake"] = int(memory[at.ASLEEP]), int(memory[at.WAKING])
+    found["asleep"], found["wake"] = aslept, woken
     _at_the_end(memory, index, end, found)
     found["spun"] = max(0, end - sum(found.values()))
     return found

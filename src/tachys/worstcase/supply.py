@@ -72,9 +72,7 @@ def supply_bounds(reach: EventBounds, load: LoadBounds, over: int | None = None,
     """
     currents, shares = currents_of(reach.system), _Shares(reach, load, over, ran)
     core = shares.of_core()
-    works = {
-        unit.thing: shares.of_unit(unit) for unit in reach.system.units if any(unit.current)
-    }  # of the narrowed system: what buffers hold is known there
+    works = {unit.thing: shares.of_unit(unit) for unit in reach.system.units if any(unit.current)}
     missing = tuple(state for state, (_, most) in core.items() if most and state not in currents)
     states = {state: _part(share, currents.get(state)) for state, share in (core | works).items() if share[1]}
     causes = {cause: _part(share, currents.get(state)) for cause, (state, share) in shares.by_cause(core).items()}
