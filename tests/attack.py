@@ -5,6 +5,7 @@ model is a dict of tables, so that it can be changed, relaxed and shrunk; ``toml
 """
 
 import random
+from decimal import Decimal
 
 NS = 1000
 WOVEN = 1_000_000  # seeds below are as they were before there were tokens
@@ -17,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+STANDING = 16_000_000_000  # from here on clocks stand still in sleep; less that the seed of what they stand in
 DEEP = 8_000_000_000  # from here on steps sleep deep; less that the seed of what they stand in
 SILENT = 4_000_000_000  # from here on units may not answer; less that the seed of what they stand in
 SPILLING = 600_000_000  # from here on something hangs on losses of buffers; less that the seed of what they stand in
@@ -793,6 +795,37 @@ class Deep(Attack):
         return model
 
 
+class Standing(Attack):
+    """A model of another attack, some things of which are counted by a clock that stands still in one depth."""
+
+    def standing(self, model):
+        """That model."""
+        model["clock"] = {"slow": {"rate": "1 GHz"}}
+        stops = self.one(["clock.slow"], ["core"], ["clock.slow", "core"])
+        model["sleep"] = {"still": {"wake": self.span(60), "stops": stops}}
+        counted = [(table, key) for table in model["source"].values() for key in ("every", "gap") if key in table]
+        counted += [(table, "takes") for table in model.get("unit", {}).values() if "takes" in table]
+        for table, key in counted:
+            if self.chance(0.5):
+                table[key] = self.cycles(table[key])
+        units = [f"unit.{name}" for name in model.get("unit", {})]
+        for step in model.get("step", {}).values():
+            if step.get("sleep") and self.chance(0.8):
+                given = step["sleep"] if isinstance(step["sleep"], dict) else {}
+                step["sleep"] = {"unless": given.get("unless", []), "depth": "still"}
+                if units and self.chance(0.6):
+                    step["sleep"]["plain_if"] = units if self.chance(0.5) else self.dice.choice(units)
+            if isinstance(step.get("sleep"), dict) and self.chance(0.4):
+                step["sleep"]["masked"] = self.span(30)
+        return model
+
+    def cycles(self, given):
+        """A time, or each end of a range, as cycles of one of the clocks."""
+        clock = self.one("slow", "slow", "core")
+        ends = [f"{Decimal(each) / NS} cycles@{clock}" for each in (given if isinstance(given, list) else [given])]
+        return ends if isinstance(given, list) else ends[0]
+
+
 class Silent(Attack):
     """A model of another attack, whose units do not always answer."""
 
@@ -821,6 +854,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= STANDING:
+        return Standing(seed).standing(attack(seed - STANDING))
     if seed >= DEEP:
         return Deep(seed).deep(attack(seed - DEEP))
     if seed >= SILENT:

@@ -1,0 +1,171 @@
+"""Clocks that stand still in sleep: by hand, both machines, on paper, on captures."""
+
+import pytest
+
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.simulation import layout as at
+from tachys.simulation.engine import play_whole, simulate
+from tachys.simulation.options import RunOptions
+from tachys.simulation.statistics import counted
+from tachys.worstcase.analysis import bounds
+from two_machines import assert_agreement
+
+US = 10**6
+NODE = """
+tachys = 1
+[core]
+clock = "1 GHz"
+wake = "1 us"
+levels = 2
+[clock.pll]
+rate = "10 MHz"
+[clock.adc]
+from = "pll"
+[sleep.deep]
+wake = "5 us"
+stops = ["clock.pll"]
+[source.tick]
+every = "100 cycles@pll"
+offset = "10 us"
+[source.alarm]
+every = "35 us"
+offset = "35 us"
+[isr.alarm]
+on = "source.alarm"
+level = 0
+cost = "2 us"
+[isr.tick]
+on = "source.tick"
+level = 1
+cost = "1 us"
+[loop]
+overhead = "1 us"
+[step.nap]
+sleep = "deep"
+"""
+CONVERTS = """
+[unit.adc]
+on = "isr.alarm.end"
+takes = "60 cycles@adc"
+[isr.adc]
+on = "unit.adc"
+level = 1
+cost = "1 us"
+"""
+DRAWN = RunOptions(seed=1, costs="most")
+
+
+def model(text=NODE, **changes):
+    for old, new in changes.items():
+        assert old in text
+        text = text.replace(old, new)
+    return read_model(text, "m.toml")
+
+
+def times(system, kind, names, name, end=160 * US):
+    """When records of one kind of one thing were written, in us."""
+    _, records, index = play_whole(system, DRAWN, end)
+    chosen = (records.kind == kind) & (records.index == getattr(index, names).index(name))
+    return [time / US for time in records.time[chosen].tolist()]
+
+
+def test_what_a_stopped_clock_counts_keeps_what_is_left_from_the_halt_to_the_end_of_waking():
+    # halts at 1 with 9 left, wakes 35 to 40; at 43 with 6 left, to 75; at 78 with 3 left, to 110: so it comes at 113,
+    # and has 9 left as it halts at 114
+    assert times(model(), at.SOURCE, "sources", "tick") == [113]
+    assert times(model(), at.SOURCE, "sources", "alarm") == [35, 70, 105, 140]
+
+
+def test_what_is_counted_in_seconds_goes_on():
+    system = model(**{'every = "100 cycles@pll"': 'every = "10 us"'})
+    assert times(system, at.SOURCE, "sources", "tick", 60 * US) == [10, 20, 30, 40, 50, 60]
+
+
+def test_an_operation_stands_still_and_goes_on():
+    system = model(NODE + CONVERTS)
+    # begun at 42, 1 done at the halt at 43; 75 to 78; the last 2 from 110 on
+    assert times(system, at.UNIT_START, "units", "adc", 100 * US) == [42]
+    assert times(system, at.UNIT_END, "units", "adc", 113 * US) == [112]
+    found = bounds(system)
+    assert found.units["adc"].time.least == 6 * US
+    assert found.units["adc"].time.most is None
+    assert "stands still" in found.units["adc"].time.reason
+    assert "stands still" in " ".join(remark.text for remark in system.remarks)
+
+
+def test_the_plain_sleep_while_a_unit_is_at_work():
+    system = model(NODE + CONVERTS, **{'sleep = "deep"': 'sleep = { depth = "deep", plain_if = ["unit.adc"] }'})
+    # begun at 42, the plain sleep from 43 on; it ends at 48, its routine wakes the core by 49 and ends at 50
+    assert times(system, at.UNIT_END, "units", "adc", 100 * US)[0] == 48
+    assert times(system, at.LAST, "isrs", "adc", 100 * US)[0] == 50
+    # deep from 1 (9 left) to 40 and from 51 (6 - 8 of the tick gone: it came at 49)
+    assert times(system, at.SOURCE, "sources", "tick", 60 * US) == [49]
+    assert bounds(system).units["adc"].time.most == 6 * US
+
+
+def test_a_unit_started_meanwhile_begins_with_nothing_gone():
+    system = model(NODE + CONVERTS.replace("isr.alarm.end", "source.alarm"))
+    # at 35 the core sleeps to 40: ends at 46, but the halt at 43 leaves 3 until 75
+    assert times(system, at.UNIT_END, "units", "adc", 100 * US) == [78]
+
+
+def test_a_halt_with_interrupts_held_off():
+    system = model(**{'sleep = "deep"': 'sleep = { depth = "deep", masked = "3 us" }'})
+    # wakes from 35 to 40, then held off until 43
+    assert times(system, at.START, "isrs", "alarm", 60 * US) == [43]
+    paper, seen = bounds(system), simulate(system, 2000 * US, DRAWN)
+    assert seen.figures["isr.alarm.latency"].most == 8 * US
+    assert paper.isrs["alarm"].latency.most == 8 * US
+    assert paper.isrs["tick"].latency.most >= seen.figures["isr.tick.latency"].most
+
+
+def test_masked_counts_as_work_of_the_step():
+    system = model(**{'sleep = "deep"': 'sleep = { depth = "deep", masked = "3 us" }', "offset = \"10 us\"": 'offset = "9 ms"'})
+    seen = simulate(system, 3500 * US, DRAWN)
+    # each 35 us: 5 of waking, 3 held off, 2 of the routine, 1 of the pass
+    assert seen.spent["run", "step.nap"] == 99 * 3 * US
+    assert seen.spent["wake", "isr.alarm"] == 99 * 5 * US
+
+
+@pytest.mark.parametrize("sleep", ['"deep"', '{ depth = "deep", masked = "3 us" }',
+                                   '{ depth = "deep", plain_if = ["unit.adc"] }'])  # fmt: skip
+def test_no_bound_is_beaten(sleep):
+    text = NODE + CONVERTS
+    assert_agreement(model(text, **{'sleep = "deep"': f"sleep = {sleep}"}), 2000 * US)
+
+
+def test_a_clock_stops_with_the_clock_it_comes_from():
+    text = NODE.replace('clock = "1 GHz"', 'clock = "pll"').replace('rate = "10 MHz"', 'rate = "1 GHz"')
+    system = model(text, **{'every = "100 cycles@pll"': 'every = "10000 cycles"'})
+    assert times(system, at.SOURCE, "sources", "tick") == [113]
+
+
+def problems(text):
+    with pytest.raises(InputError) as refused:
+        model(text)
+    return " ".join(problem.wrong for problem in refused.value.problems)
+
+
+def test_what_never_wakes_is_refused():
+    only = NODE.replace('every = "35 us"', 'every = "350 cycles@pll"')
+    assert "never wakes" in problems(only)
+
+
+def test_stopped_clocks_are_named():
+    assert "clock.pl" in problems(NODE.replace('stops = ["clock.pll"]', 'stops = ["clock.pl"]'))
+
+
+def test_what_cannot_stand_still_yet_is_refused_by_name():
+    assert "not yet" in problems(NODE + 'every = "100 cycles@pll"\n')
+    watchdog = '[watchdog]\ntimeout = "1000 cycles@pll"\nfed_by = "isr.alarm.end"\n'
+    assert "not yet" in problems(NODE + watchdog)
+    assert "not yet" in problems(NODE + CONVERTS.replace('takes', 'busy = "queue"\ntakes'))
+
+
+def test_a_source_that_stands_still_has_no_least_rate():
+    found = bounds(model())
+    assert found.reach.least_rate("source.tick") == 0
+    assert found.reach.least_rate("source.alarm") > 0
+    assert counted  # its most-curve is kept
+    assert found.isrs["tick"].latency.most is not None
