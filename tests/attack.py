@@ -923,12 +923,15 @@ def relaxed(model, dice):
     # a periodic source beside others is a promise too: it is sure to wake the core
     events = [f"source.{name}" for name, source in made.get("source", {}).items() if "every" not in source]
     for name, source in made.get("source", {}).items():
-        if source.get("gap", 0) > 4 and "mean" in source:
+        if isinstance(source.get("gap"), int) and source["gap"] > 4 and "mean" in source:
             ways.append((f"source.{name}.gap smaller", shrink(source, "gap")))
         if "jitter" in source:
             ways.append((f"source.{name}.jitter larger", grow(source, "jitter")))
     for kind, key in (("unit", "takes"), ("isr", "cost"), ("step", "cost")):
         for name, body in made.get(kind, {}).items():
+            ends = body.get(key) if isinstance(body.get(key), list) else [body.get(key)]
+            if key in body and any(isinstance(end, str) for end in ends):
+                continue  # in cycles
             if key in body and not isinstance(body[key], dict):
                 ways.append((f"{kind}.{name}.{key} wider", widen(body, key)))
             elif key in body:

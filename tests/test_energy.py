@@ -166,11 +166,10 @@ def test_both_machines_wake_alike(seed):
 
 def test_what_cannot_be_said_yet_is_said():
     for more, what in [
-        ('[sleep.deep]\nwake = "1 us"\nstops = ["clock.a"]\n', "not yet: stops"),
         ('[state.run]\ncurrent = "1 mA"\n', "write .core. current"),
         ('[battery]\ncapacity = "220 mAh"\nusable = "0 %"\n', "how much of it can be used"),
         ('[step.b]\nsleep = "deeper"\n', "names no depth of sleep"),
-        ('[step.b]\nsleep = { masked = "1 us" }\n', "not yet: masked"),
+        ('[step.b]\nsleep = { plain_if = [] }\n[step.c]\nsleep = { plain_if = ["unit.x"] }\n', "names no unit"),
     ]:
         text = (NODE if "battery" not in more else NODE.partition("[battery]")[0]) + more
         with pytest.raises(InputError, match=what):

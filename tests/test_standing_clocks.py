@@ -2,11 +2,15 @@
 
 import pytest
 
+import playing
+from boards import first, on_board
+from tachys.demo.machine import Burns, Halts, Reply, Task
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
-from tachys.simulation.engine import play_whole, simulate
+from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted
 from tachys.worstcase.analysis import bounds
 from two_machines import assert_agreement
@@ -96,10 +100,9 @@ def test_an_operation_stands_still_and_goes_on():
 
 def test_the_plain_sleep_while_a_unit_is_at_work():
     system = model(NODE + CONVERTS, **{'sleep = "deep"': 'sleep = { depth = "deep", plain_if = ["unit.adc"] }'})
-    # begun at 42, the plain sleep from 43 on; it ends at 48, its routine wakes the core by 49 and ends at 50
+    # begun at 42, the plain sleep from 43 on; it ends at 48, its routine wakes the core by 49, when the tick comes too
     assert times(system, at.UNIT_END, "units", "adc", 100 * US)[0] == 48
-    assert times(system, at.LAST, "isrs", "adc", 100 * US)[0] == 50
-    # deep from 1 (9 left) to 40 and from 51 (6 - 8 of the tick gone: it came at 49)
+    assert times(system, at.LAST, "isrs", "adc", 100 * US)[0] == 51
     assert times(system, at.SOURCE, "sources", "tick", 60 * US) == [49]
     assert bounds(system).units["adc"].time.most == 6 * US
 
@@ -115,24 +118,44 @@ def test_a_halt_with_interrupts_held_off():
     # wakes from 35 to 40, then held off until 43
     assert times(system, at.START, "isrs", "alarm", 60 * US) == [43]
     paper, seen = bounds(system), simulate(system, 2000 * US, DRAWN)
-    assert seen.figures["isr.alarm.latency"].most == 8 * US
+    assert seen.counted["isr.alarm.latency"].most == 8 * US
     assert paper.isrs["alarm"].latency.most == 8 * US
-    assert paper.isrs["tick"].latency.most >= seen.figures["isr.tick.latency"].most
+    assert paper.isrs["tick"].latency.most >= seen.counted["isr.tick.latency"].most
 
 
 def test_masked_counts_as_work_of_the_step():
-    system = model(**{'sleep = "deep"': 'sleep = { depth = "deep", masked = "3 us" }', "offset = \"10 us\"": 'offset = "9 ms"'})
+    system = model(
+        **{'sleep = "deep"': 'sleep = { depth = "deep", masked = "3 us" }', 'offset = "10 us"': 'offset = "9 ms"'}
+    )
     seen = simulate(system, 3500 * US, DRAWN)
     # each 35 us: 5 of waking, 3 held off, 2 of the routine, 1 of the pass
     assert seen.spent["run", "step.nap"] == 99 * 3 * US
     assert seen.spent["wake", "isr.alarm"] == 99 * 5 * US
 
 
-@pytest.mark.parametrize("sleep", ['"deep"', '{ depth = "deep", masked = "3 us" }',
-                                   '{ depth = "deep", plain_if = ["unit.adc"] }'])  # fmt: skip
-def test_no_bound_is_beaten(sleep):
-    text = NODE + CONVERTS
-    assert_agreement(model(text, **{'sleep = "deep"': f"sleep = {sleep}"}), 2000 * US)
+ASKED = """
+[unit.sensor]
+on = "step.nap.start"
+takes = "77 cycles@pll"
+busy = "BUSY"
+[isr.reply]
+on = "unit.sensor"
+level = 0
+cost = "1 us"
+"""
+
+
+@pytest.mark.parametrize("busy", ["drop", "restart"])
+@pytest.mark.parametrize("wake", ["1 us", "5 us", "60 us"])
+@pytest.mark.parametrize(
+    "sleep", ["", ', masked = "3 us"', ', plain_if = ["unit.sensor"]', ', plain_if = ["unit.sensor"], masked = "0 us"']
+)
+def test_both_machines_agree(sleep, wake, busy):
+    changes = {'sleep = "deep"': f'sleep = {{ depth = "deep"{sleep} }}', '"5 us"': f'"{wake}"'}
+    system = model(NODE + ASKED.replace("BUSY", busy), **changes)
+    assert_agreement(system, DRAWN, 5000 * US)
+    paper, run = bounds(system), playing.played(system, DRAWN, 5000 * US)
+    assert not playing.beaten(paper, run)
 
 
 def test_a_clock_stops_with_the_clock_it_comes_from():
@@ -160,7 +183,7 @@ def test_what_cannot_stand_still_yet_is_refused_by_name():
     assert "not yet" in problems(NODE + 'every = "100 cycles@pll"\n')
     watchdog = '[watchdog]\ntimeout = "1000 cycles@pll"\nfed_by = "isr.alarm.end"\n'
     assert "not yet" in problems(NODE + watchdog)
-    assert "not yet" in problems(NODE + CONVERTS.replace('takes', 'busy = "queue"\ntakes'))
+    assert "not yet" in problems(NODE + CONVERTS.replace("takes", 'busy = "queue"\ntakes'))
 
 
 def test_a_source_that_stands_still_has_no_least_rate():
@@ -169,3 +192,55 @@ def test_a_source_that_stands_still_has_no_least_rate():
     assert found.reach.least_rate("source.alarm") > 0
     assert counted  # its most-curve is kept
     assert found.isrs["tick"].latency.most is not None
+
+
+# --- on a capture: a sensor that is asked each 20 ms, on a board that sleeps between the pulses of a wheel -----------
+
+SENSOR = """
+[clock.pll]
+rate = "4 MHz"
+[sleep.deep]
+wake = "30 us"
+STOPS
+[unit.sensor]
+on = "step.ask.start"
+takes = ["400 cycles@pll", "520 cycles@pll"]
+[step.ask]
+every = "20 ms"
+cost = ["10 us", "12 us"]
+[step.nap]
+sleep = "deep"
+[probe.D3]
+shows = "unit.sensor"
+"""
+STOPS = 'stops = ["clock.pll"]'
+
+
+def asked(stops, takes=(101 * US, 129 * US), says=STOPS, seed=4):
+    """What a check says of a board whose sensor stands still in sleep, or not."""
+    nap = Task("nap", (Halts(wake=30 * US, stops=("sensor",) if stops else ()),))
+    tasks = (Task("ask", (Burns((10_300_000, 11_700_000)),), every=20_000 * US), nap)
+
+    def lines(truth):
+        return {"D3": [change for _, begin, end in truth.answered for change in ((begin, 1), (end, 0))]}
+
+    more = SENSOR.replace("STOPS", says)
+    return on_board(more, seed, False, tasks, lines, replies=(Reply("sensor", "ask", takes),))[0]
+
+
+def test_a_unit_that_stands_still_is_not_blamed_and_one_that_should_is_no_fault():
+    for stops in (True, False):
+        assert not asked(stops).findings
+    figure = next(each for each in asked(True).figures if each.key == "takes")
+    assert figure.high is None
+    assert figure.measured.most > 1000 * US
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_a_clock_that_stands_still_unknown_to_the_model_is_named_first(seed):
+    assert first(asked(True, says="", seed=seed)) == [("unit.sensor", "stands-still")]
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_a_unit_that_is_slow_is_not_told_to_stand_still(seed):
+    assert first(asked(False, (180 * US, 4000 * US), "", seed)) == [("unit.sensor", "takes-longer")]

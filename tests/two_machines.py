@@ -35,7 +35,11 @@ def part(system, act):
     if isinstance(act, acts.Pause):
         return Pauses(pair(act.length))
     if isinstance(act, acts.Halt):
-        return Halts(act.unless, act.wake.most)
+        stops = tuple(isr.name for isr in system.isrs if isr.on[0] in act.stops)
+        stops += tuple(thing.name for thing in act.stops if thing.kind == "unit")
+        masked = any(isinstance(each, acts.Work) and each.masked for step in system.steps for each in step.acts
+                     if act in step.acts)  # fmt: skip
+        return Halts(act.unless, act.wake.most, stops, act.plain_if, pair(act.masked) if masked else None)
     if isinstance(act, acts.Put):
         return Fills(act.buffer, pair(act.items))
     return empties(act) if isinstance(act, acts.Drain) else Burns(pair(act.cost), holds(act.guards))
@@ -84,11 +88,18 @@ def reply(unit, silent):
     return Reply(unit.name, unit.on[0].name, pair(unit.takes), silent, unit.busy == "restart")
 
 
+def grid(source, came):
+    """When a source whose clock may stand still comes by that clock."""
+    distance = source.period or source.gap
+    return [int(source.offset + number * distance) for number in range(len(came[source.name]) + 1)]
+
+
 def plan(system, came, ends=None):
     """The stand-in's plan for a system; ``came``: the instants of each source, ``ends``: which operations of a unit do."""
     core = system.core
+    came = came | {source.name: grid(source, came) for source in system.sources if source.stands_still}
     steps = tuple(
-        Task(s.name, tuple(part(system, act) for act in s.acts), () if s.asked_by else s.polls,
+        Task(s.name, tuple(part(system, act) for act in s.acts if getattr(act, "masked", False) is not True), () if s.asked_by else s.polls,
              int(s.every.nominal) if s.every else None, s.rearm, s.sets, s.asked_by, s.polls_all, s.once)
         for s in system.steps
     )  # fmt: skip

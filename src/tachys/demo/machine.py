@@ -179,11 +179,17 @@ class Waits:
 class Halts:
     """Part of a step: stops the core until a routine has run, unless one of the flags is set.
 
-    ``wake``: from so deep a sleep it takes so long to wake; else as long as the plan says.
+    ``wake``: from so deep a sleep it takes so long to wake; else as long as the plan says. ``stops``: the routines
+    whose events, and the replies which, are counted by clocks that stand still until it is awake. While one of the
+    replies ``plain_if`` is being worked on it sleeps as the plan says. ``masked``: it takes no interrupt for so long
+    after waking.
     """
 
     unless: tuple[str, ...] = ()
     wake: int | None = None
+    stops: tuple[str, ...] = ()
+    plain_if: tuple[str, ...] = ()
+    masked: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -356,6 +362,10 @@ class Machine:
         self._started = 0  # when the start-up had ended
         self._spins_until: int | None = None
         self._wakes_in: int | None = None
+        self._halted = 0
+        self._stopped: tuple[str, ...] = ()  # what stands still
+        self._shift = [0] * len(plan.routines)  # how long the clock of its event has stood still
+        self._remains: dict[str, int] = {}  # of a reply that stands still
         self._ran = True  # a step, in this pass
         self._last = 0  # up to when it is played
 
@@ -419,8 +429,8 @@ class Machine:
                 return
 
     def _arrive(self) -> None:
-        for index, routine in enumerate(self.plan.routines):
-            while self._next[index] < len(routine.arrivals) and routine.arrivals[self._next[index]] <= self._now:
+        for index in range(len(self.plan.routines)):
+            while (at := self._arrival(index)) is not None and at <= self._now:
                 self._next[index] += 1
                 self._raise(index)
         while self._sets and self._sets[0][0] <= self._now:
@@ -435,6 +445,13 @@ class Machine:
                 filled.quiet_at = None
                 filled.over = filled.over or bool(filled.unread)
                 self._ask(filled)
+
+    def _arrival(self, index: int) -> int | None:
+        """When the next event of a routine comes; None: none, or its clock stands still."""
+        routine = self.plan.routines[index]
+        if routine.name in self._stopped or self._next[index] == len(routine.arrivals):
+            return None
+        return routine.arrivals[self._next[index]] + self._shift[index]
 
     def _answer(self) -> None:
         """What is outside answers."""
@@ -604,7 +621,34 @@ class Machine:
                     target = index
                     break
             self._push(target)
-        self._mode = "run"
+        woke, self._mode = self._mode == "wake", "run"
+        if woke:
+            self._go_on()
+
+    def _stand_still(self, part: Halts) -> None:
+        """The core halts, and with it what it stops."""
+        self._mode, self._halted, self._wakes_in = "halt", self._now, part.wake
+        if any(name in self._works for name in part.plain_if):
+            self._wakes_in = None
+            return
+        self._stopped = part.stops
+        for name, (since, until) in self._works.items():
+            if name in part.stops and until is not None:
+                self._remains[name] = until - self._now
+                self._works[name] = since, None
+
+    def _go_on(self) -> None:
+        """It is awake: clocks go on, and what follows with interrupts held off begins before any is taken."""
+        for index, routine in enumerate(self.plan.routines):
+            if routine.name in self._stopped:
+                self._shift[index] += self._now - self._halted
+        for name, left in self._remains.items():
+            self._works[name] = self._works[name][0], self._now + left
+        self._stopped, self._remains = (), {}
+        part = self.plan.steps[self._at_step].parts[self._part]
+        if isinstance(part, Halts) and part.masked is not None:
+            self._loop_state = "work"
+            self._begin_loop_body(self._cost(part.masked), (Hold(0, -1, None),))
 
     def _end_routine(self) -> None:
         frame = self._stack[-1]
@@ -745,7 +789,7 @@ class Machine:
             self._loop_state = "look"
             self._spins_until = None if part.at_most is None else self._now + self._cost(part.at_most)
         elif not self._flags.intersection(part.unless):
-            self._mode, self._wakes_in = "halt", part.wake
+            self._stand_still(part)
 
     def _spinning(self) -> bool:
         """Whether the loop has to let time pass; a flag that it waits for is taken here."""
@@ -841,11 +885,8 @@ class Machine:
 
     def _ahead(self) -> list[int]:
         """When something comes from outside next."""
-        ahead = [
-            routine.arrivals[self._next[index]]
-            for index, routine in enumerate(self.plan.routines)
-            if self._next[index] < len(routine.arrivals)
-        ]
+        arrivals = (self._arrival(index) for index in range(len(self.plan.routines)))
+        ahead = [at for at in arrivals if at is not None]
         ahead += [self._sets[0][0]] if self._sets else []
         ahead += [until for _, until in self._works.values() if until is not None]
         ahead += [starts[0] for starts in self._set_going.values() if starts]

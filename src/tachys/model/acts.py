@@ -85,13 +85,14 @@ class Wait(Act):
 
 @dataclass(frozen=True, slots=True)
 class Work(Act):
-    """Burns ``cost`` ps of CPU time."""
+    """Burns ``cost`` ps of CPU time; ``masked``: behind a halt, if it was one, before interrupts are taken."""
 
     part: ClassVar[str] = "cost"
     state: ClassVar[ActState] = "runs"
     burns: ClassVar[bool] = True
     cost: Range = ZERO
     guards: tuple[Guard, ...] = ()
+    masked: bool = False
 
     @property
     def takes(self) -> Range:
@@ -161,7 +162,9 @@ class Put(Act):
 class Halt(Act):
     """Halts until a routine has been served, unless one of the flags ``unless`` is set: it looks and halts as one.
 
-    ``depth``: how deep, by its name; the plain sleep has none.
+    ``depth``: how deep, by its name; the plain sleep has none. ``stops``: the sources and units that stand still
+    meanwhile. While one of the units ``plain_if`` is at work it sleeps plainly, and wakes in ``plain``. Interrupts stay
+    held off for ``masked`` after waking: that is the work which stands behind it.
     """
 
     part: ClassVar[str] = "wakes"
@@ -169,11 +172,34 @@ class Halt(Act):
     unless: tuple[str, ...] = ()
     wake: Range = ZERO
     depth: str = ""
+    stops: tuple[Thing, ...] = ()
+    plain_if: tuple[str, ...] = ()
+    plain: Range = ZERO
+    masked: Range = ZERO
+
+    @property
+    def waking(self) -> Range:
+        """How long it takes to wake, from whichever sleep."""
+        if not self.plain_if:
+            return self.wake
+        return Range(min(self.wake.least, self.plain.least), max(self.wake.most, self.plain.most))
+
+    @property
+    def states(self) -> tuple[str, ...]:
+        """The states in which the core may be while it halts."""
+        if not self.depth:
+            return ("sleep",)
+        return (f"sleep.{self.depth}", *(["sleep"] if self.plain_if else []))
+
+    @property
+    def late(self) -> int:
+        """The most from what wakes it to when interrupts are taken, in ps."""
+        return self.waking.most + self.masked.most
 
     @property
     def takes(self) -> Range:
         """Waking, where it surely halts."""
-        return Range(0 if self.unless else self.wake.least, self.wake.most)
+        return Range(0 if self.unless else self.waking.least, self.waking.most)
 
 
 ACTS: tuple[type[Act], ...] = (Wait, Work, Pause, Halt, Drain, Put)  # the engine's opcodes are their places here

@@ -34,6 +34,7 @@ from tachys.model.schema import (
 )
 from tachys.model.sources import make_source
 from tachys.model.standstill import timeless_ring
+from tachys.model.stopping import Stopping
 from tachys.model.system import System
 
 MOST_PARTS = 64  # of a step
@@ -46,11 +47,13 @@ def build(model: ModelFile, report: Reporter) -> System:
     sources = tuple(make_source(name, table, clocks, report) for name, table in model.source.items())
     filled = Buffers(model, clocks, report)
     isrs = _isrs(model.isr, core, filled, clocks, report)
-    loop = _loop(model.loop, model.startup, model.step, core, filled, clocks, report)
+    stopping = Stopping(model, clocks, report)
+    loop = _loop(model.loop, model.startup, model.step, core, filled, stopping, clocks, report)
     units = tuple(
         _on_top(_unit(name, table, clocks, report), table.current, core, report) for name, table in model.unit.items()
     )
     buffers = filled.made()
+    sources, units = stopping.judged(sources, units, loop, isrs, buffers)
     _judge_rings(core, units, isrs, buffers, report)
     needs, battery = make_deadlines(model.isr, clocks), _battery(model.battery, report)
     needs += [need for name, table in model.need.items() if (need := make_need(name, table, clocks, report, battery))]
@@ -343,6 +346,7 @@ def _loop(
     steps: Mapping[str, StepTable],
     core: Core,
     filled: Buffers,
+    stopping: Stopping,
     clocks: ClockTree,
     report: Reporter,
 ) -> Loop | None:
@@ -358,7 +362,7 @@ def _loop(
     if overhead.least == 0:
         report.complain(("loop", "overhead"), "is 0", "a pass takes some time; write for instance 12 cycles")
     order = table.order if table.order is not None else list(steps)
-    made = [_step(name, steps[name], core, filled, clocks, report) for name in order if name in steps]
+    made = [_step(name, steps[name], core, filled, stopping, clocks, report) for name in order if name in steps]
     if startup is not None:
         made.append(_startup(startup, core, clocks, report))
     return Loop(overhead, tuple(made))
@@ -383,7 +387,15 @@ def _wait(path: Path, table: PartTable, clocks: ClockTree, report: Reporter) -> 
     return Wait(Thing(table.waits if table.waits.startswith("unit.") else f"flag.{table.waits}"), limit)
 
 
-def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: ClockTree, report: Reporter) -> Step:
+def _step(
+    name: str,
+    table: StepTable,
+    core: Core,
+    filled: Buffers,
+    stopping: Stopping,
+    clocks: ClockTree,
+    report: Reporter,
+) -> Step:
     path = ("step", name)
     if _idles(table) and not (table.sleep or table.drains or table.then):
         report.complain(path, "the step does nothing", "give it a cost, waits, a pause, or sleep = true")
@@ -395,7 +407,7 @@ def _step(name: str, table: StepTable, core: Core, filled: Buffers, clocks: Cloc
         every = Period(nominal, max(least, Fraction(1)), most)
     return Step(
         name=name,
-        acts=tuple(_acts(path, table, core, filled, clocks, report)),
+        acts=tuple(_acts(path, table, core, filled, stopping, clocks, report)),
         polls=polled_by(table),
         polls_all=isinstance(table.polls, AllTable) and len(polled_by(table)) > 1,
         sets=as_names(table.sets),
@@ -409,6 +421,7 @@ def _acts(
     table: StepTable,
     core: Core,
     filled: Buffers,
+    stopping: Stopping,
     clocks: ClockTree,
     report: Reporter,
 ) -> Iterator[Act]:
@@ -426,15 +439,26 @@ def _acts(
             report.complain(where, "the part does nothing", "give it a cost, waits, puts or a pause")
         yield from _part(where, part, None, core, filled, clocks, report)
     if table.sleep:
-        yield _halt(table.sleep, core)
+        yield from _sleep((*path, "sleep"), table.sleep, core, stopping, clocks, report)
 
 
-def _halt(given: bool | str | SleepTable, core: Core) -> Halt:
-    """How a step sleeps: plainly, or as deep as it says."""
+def _sleep(
+    path: Path, given: bool | str | SleepTable, core: Core, stopping: Stopping, clocks: ClockTree, report: Reporter
+) -> Iterator[Act]:
+    """How a step sleeps: plainly, or as deep as it says; and what it does with interrupts held off behind it."""
     table = given if isinstance(given, SleepTable) else SleepTable(depth=given if isinstance(given, str) else None)
-    if table.depth is None:
-        return Halt(as_names(table.unless), core.wake)
-    return Halt(as_names(table.unless), dict(core.depths).get(table.depth, core.wake), table.depth)
+    unless, depth = as_names(table.unless), table.depth or ""
+    plain_if = tuple(Event(unit).thing.name for unit in as_names(table.plain_if))
+    if plain_if and not depth:
+        report.complain(
+            (*path, "plain_if"), "goes with a depth: it is the plain sleep already", "name one, or remove it"
+        )
+    masked = clocks.cost(table.masked, (*path, "masked"))
+    wake = dict(core.depths).get(depth, core.wake)
+    yield Halt(unless, wake, depth, stopping.stands.get(depth, ()), plain_if, core.wake, masked)
+    if table.masked is not None:
+        cost = Range(0, masked.most) if unless else masked
+        yield Work(cost, (Guard(0, ZERO, None),), masked=True)
 
 
 def _idles(part: PartTable) -> bool:

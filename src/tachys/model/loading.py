@@ -269,13 +269,6 @@ OUTSIDE = {
 }
 
 
-NOT_YET = {
-    ("sleep", "stops"): "leave it out: every clock goes on",
-    ("step", "plain_if"): "leave it out: it sleeps as deep whatever is at work",
-    ("step", "masked"): "leave it out: interrupts are served as it wakes",
-}
-
-
 def _words(fault: Any) -> tuple[str, str]:
     """(what is wrong, what would be right) of one fault that pydantic found."""
     kind, given = fault["type"], fault["input"]
@@ -283,8 +276,6 @@ def _words(fault: Any) -> tuple[str, str]:
         path = fault["loc"]
         if len(path) == 1 and path[0] in OUTSIDE:
             return OUTSIDE[str(path[0])]
-        if (path[0], path[-1]) in NOT_YET:
-            return f"not yet: {path[-1]}", NOT_YET[path[0], path[-1]]
         return "unknown key", did_you_mean(str(path[-1]), known_keys(path), "key here")
     if kind == "missing":
         key = fault["loc"][-1]

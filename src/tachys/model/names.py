@@ -166,6 +166,8 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
         sleep = table.get("sleep")
         for depth in _as_list(sleep.get("depth") if isinstance(sleep, dict) else sleep):
             yield ("step", name, "sleep"), depth, list(table_of(raw, "sleep")), "depth of sleep"
+        for unit in _as_list(sleep.get("plain_if")) if isinstance(sleep, dict) else ():
+            yield ("step", name, "sleep"), unit, [f"unit.{unit}" for unit in table_of(raw, "unit")], "unit"
     watchdog = raw.get("watchdog")
     if isinstance(watchdog, dict):
         for event in _as_list(watchdog.get("fed_by")):

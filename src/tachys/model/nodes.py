@@ -117,7 +117,10 @@ class Burst:
 
 @dataclass(frozen=True, slots=True)
 class Source(Named):
-    """Events from outside: periodic (``period`` nominal, least, most in ps), in bursts, or sporadic with ``gap``."""
+    """Events from outside: periodic (``period`` nominal, least, most in ps), in bursts, or sporadic with ``gap``.
+
+    ``stands_still``: that what counts it may do so, and when, in words.
+    """
 
     kind: ClassVar[str] = "source"
     name: str
@@ -131,6 +134,17 @@ class Source(Named):
     burst: Burst | None = None
     timer: Timer | None = None
     serial: Serial | None = None
+    stands_still: str = ""
+
+    @property
+    def steady(self) -> Fraction | None:
+        """Its nominal period in ps, where it keeps to a grid."""
+        return None if self.stands_still else self.period
+
+    @property
+    def firm_period(self) -> Fraction | None:
+        """The longest period in ps after which it surely comes, if there is one."""
+        return None if self.stands_still else self.period_most
 
     @property
     def event(self) -> Event:
@@ -204,6 +218,7 @@ class Unit(Body):
     One that ``drains`` a buffer takes one item whenever it is at rest, and works for that; one with ``asked_at`` only
     as one of these events comes. One that ``counts`` takes as long as that, whatever ``takes`` says. Of its operations
     only this share ``answers``: the others never end, and the next start begins anew. ``current``: on top, at work.
+    ``stands_still``: that its clock may do so while it is at work, and when, in words.
     """
 
     kind: ClassVar[str] = "unit"
@@ -218,6 +233,12 @@ class Unit(Body):
     counts: Counts | None = None
     answers: Fraction = Fraction(1)
     current: Amperes = (Fraction(0), Fraction(0))
+    stands_still: str = ""
+
+    @property
+    def surely_ends(self) -> bool:
+        """Whether each operation ends after what it takes, unless it is begun anew."""
+        return not (self.may_stay_silent or self.stands_still)
 
     @property
     def may_stay_silent(self) -> bool:

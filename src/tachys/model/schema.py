@@ -296,12 +296,15 @@ class SleepTable(Table):
 
     depth: str | None = None
     unless: Names = []
+    plain_if: Names = []
+    masked: TimeRange | None = None
 
 
 class DepthTable(Table):
-    """A deeper sleep: how long it takes to wake from it, and the current meanwhile."""
+    """A deeper sleep: how long it takes to wake from it, which clocks stand still meanwhile, and the current."""
 
     wake: TimeRange
+    stops: Names = []
     current: Current | None = None
 
 

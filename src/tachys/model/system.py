@@ -54,8 +54,8 @@ class System:
 
     @cached_property
     def waking(self) -> int:
-        """The longest time in ps that the core takes to wake."""
-        return max((step.halt.wake.most for step in self.steps if step.halt is not None), default=0)
+        """The longest time in ps from what wakes the core to when it takes interrupts."""
+        return max((step.halt.late for step in self.steps if step.halt is not None), default=0)
 
     @cached_property
     def startup(self) -> Step | None:

@@ -142,6 +142,8 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
         set_next(m, number, COUNTING)
     else:
         set_next(m, number, now + draw_cost(m, m[unit + U_LEAST], m[unit + U_MOST]))
+        if m[STOPPED]:
+            stand_still(m, number, number)
     write(m, log, UNIT_START, number, now)
     if m[unit + U_SILENT]:
         m[unit + U_GONE] += 1
@@ -724,9 +726,9 @@ def begin_act(m: Ints, log: Ints, number: int) -> None:
     else:
         m[AT_ACT] += ACT_SIZE
         if not any_set(m, act):
-            m[MODE] = HALT
-            m[HALTED] = m[NOW]
-            write(m, log, HALTS, number, m[NOW])
+            begin_halt(m, log, number, act)
+        elif m[AT_ACT] < m[m[STEPS] + number * STEP_SIZE + P_ACTS_END]:  # nothing to wake from
+            m[AT_ACT] += ACT_SIZE
 
 
 @kernel(inline=True)
@@ -738,6 +740,8 @@ def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
     m[frame + B_GUARDS_END] = m[act + A_GUARDS_END]
     write(m, log, STEP_PHASE, number, WORK)
     draw_guards(m, log, frame)
+    if m[act + A_MASKED]:  # from before its first instant on
+        m[m[frame + B_HOLDS]] = -1
     m[PHASE] = WORKS
 
 
@@ -884,11 +888,72 @@ def loop_act(m: Ints, log: Ints) -> bool:
 
 
 @kernel(inline=True)
+def begin_halt(m: Ints, log: Ints, number: int, act: int) -> None:
+    """The core halts: plainly, while one of the units that ask for it is at work; else what it stops stands still."""
+    m[MODE] = HALT
+    m[HALTED] = m[NOW]
+    write(m, log, HALTS, number, m[NOW])
+    m[SHALLOW] = 0
+    for address in range(m[act + A_PLAIN], m[act + A_PLAIN_END]):
+        if m[m[NEXT] + m[address]] != NEVER:
+            m[SHALLOW] = 1
+    if m[SHALLOW] == 0 and m[act + A_STOPS] != m[act + A_STOPS_END]:
+        m[STOPPED] = act
+        stand_still(m, 0, m[N_UNITS] + m[N_SOURCES] - 1)
+
+
+@kernel(inline=True)
+def stand_still(m: Ints, first: int, last: int) -> None:
+    """Of these items, units before sources, those that the halt stops keep what is left of their time."""
+    for address in range(m[m[STOPPED] + A_STOPS], m[m[STOPPED] + A_STOPS_END]):
+        item = m[address]
+        time = m[m[NEXT] + item]
+        if first <= item <= last and time < STILL:
+            m[m[LEFT] + item] = time - m[NOW]
+            set_next(m, item, STILL)
+
+
+@kernel(inline=True)
+def go_on(m: Ints) -> None:
+    """The clocks are back: what stood still goes on with what is left of its time."""
+    act, stood, units = m[STOPPED], m[NOW] - m[HALTED], m[N_UNITS]
+    m[STOPPED] = 0
+    for address in range(m[act + A_STOPS], m[act + A_STOPS_END]):
+        item = m[address]
+        if m[m[NEXT] + item] != STILL:
+            continue
+        set_next(m, item, m[NOW] + m[m[LEFT] + item])
+        if item < units:
+            unit = m[UNITS] + item * UNIT_SIZE
+            m[unit + U_SINCE] = m[NOW] if m[unit + U_SINCE] > m[HALTED] else m[unit + U_SINCE] + stood
+        else:
+            source = m[SOURCES] + (item - units) * SOURCE_SIZE
+            m[source + S_BASE] += stood
+            m[source + S_BEGAN] += stood
+            for place in range(m[source + S_ROOM], m[source + S_ROOM] + m[source + S_HELD]):
+                m[place] += stood
+
+
+@kernel(inline=True)
+def end_waking(m: Ints, log: Ints) -> None:
+    """The core is awake: clocks go on, and where interrupts stay held off, the step does so at once."""
+    if m[STOPPED]:
+        go_on(m)
+    act, number = m[AT_ACT], m[AT_STEP]
+    if act < m[m[STEPS] + number * STEP_SIZE + P_ACTS_END]:
+        begin_work(m, log, number, act)
+
+
+@kernel(inline=True)
 def begin_waking(m: Ints, log: Ints) -> None:
     """A line is pending while the core is halted."""
-    act, slept = m[AT_ACT] - ACT_SIZE, m[NOW] - m[HALTED]
-    length = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
-    m[m[STEPS] + m[AT_STEP] * STEP_SIZE + P_ASLEPT] += slept
+    act, slept, step = m[AT_ACT] - ACT_SIZE, m[NOW] - m[HALTED], m[STEPS] + m[AT_STEP] * STEP_SIZE
+    least, most = m[act + A_LEAST], m[act + A_MOST]
+    if m[SHALLOW]:
+        least, most = m[act + A_PLAIN_LEAST], m[act + A_PLAIN_MOST]
+        m[step + P_SHALLOW] += slept
+    length = draw_cost(m, least, most)
+    m[step + P_ASLEPT] += slept
     m[WOKEN_BY] = m[BEST]
     m[WAKE_UPS] += 1
     m[m[LINES] + m[BEST] * LINE_SIZE + L_WOKE] += length
@@ -919,7 +984,9 @@ def core_acts(m: Ints, log: Ints) -> bool:
                 finish_entry(m, log)
             else:
                 m[MODE] = RUN
-                if mode == EXIT:
+                if mode == WAKE:
+                    end_waking(m, log)
+                elif mode == EXIT:
                     write(m, log, BACK, m[m[FRAME] + B_ROW] if m[DEPTH] else m[N_ROWS], m[NOW])
         frame = m[FRAME]
         if m[DEPTH] > 0:

@@ -19,6 +19,7 @@ Bools = NDArray[np.bool_]
 
 NEVER = 1 << 62
 COUNTING = NEVER - 1  # when a unit ends that counts events, or stays silent
+STILL = NEVER - 2  # when something comes whose clock stands still: what is left of its time lies at LEFT
 ALWAYS = 1 << 31  # above what 31 random bits can be
 FIRST_FLAG = 1 << 32  # among what an event raises, flags stand behind all rows
 FIRST_FEED = 1 << 40  # and behind them buffers, each number times ITEMS and how many items it puts
@@ -42,7 +43,8 @@ EARLIEST_ITEM = 67
 (ACTS, WITHIN, ENDED, N_ENDED, AT_ENDED, ENTRY_PAID, LOG_FULL, LOG_END, AT_ONCE) = range(68, 77)
 PASS_STATS = 77
 BUFFERS, N_BUFFERS, PUT_LEFT = range(78, 81)
-SCALARS = 81
+LEFT, STOPPED, SHALLOW = range(81, 84)  # STOPPED: the halt whose clocks stand still, or 0; SHALLOW: it is plain
+SCALARS = 84
 
 # --- fields of the records, each in its order: the size of a record follows from its last field, its filling from
 # their names (:func:`record`) ---
@@ -65,15 +67,17 @@ INNER_SIZE = I_INNER + 1
  R_MEASURED_END) = range(10)  # fmt: skip
 ROW_SIZE = R_MEASURED_END + 1
 # P_ALL: it opens once all flags that it polls are set, P_ONCE: at time zero alone, P_ASKED: the buffer at whose request
-# it opens, P_TAKES: how many items it takes at once, or none; P_SPUN, P_ASLEPT: how long it has spun and slept in all
+# it opens, P_TAKES: how many items it takes at once, or none; P_SPUN, P_ASLEPT, P_SHALLOW: how long it has spun and
+# slept in all, and plainly though it can sleep deep
 (P_POLLS, P_POLLS_END, P_ALL, P_WHOLE, P_REST, P_DEN, P_REARM, P_ACTS, P_ACTS_END, P_DUE, P_DUE_OVER, P_LAST, P_BODY,
- P_ASKED, P_DRAINS, P_TAKES, P_ONCE, P_SPUN, P_ASLEPT, P_STATS) = range(20)  # fmt: skip
+ P_ASKED, P_DRAINS, P_TAKES, P_ONCE, P_SPUN, P_ASLEPT, P_SHALLOW, P_STATS) = range(21)  # fmt: skip
 STEP_SIZE = P_STATS + 1
 # of each act of a step: what it is, how long it takes or its limit, what it waits for (or the buffer), flags, guards,
 # measured costs
 # of a wait for a next end how many ends of its unit it does not wait for: A_PAST (-1: it waits for rest)
+# of a halt the items that stand still meanwhile, the units at which it is plain, and how long it takes to wake then
 (A_KIND, A_LEAST, A_MOST, A_UNIT, A_FLAGS, A_FLAGS_END, A_GUARDS, A_GUARDS_END, A_MEASURED, A_MEASURED_END,
- A_PAST) = range(11)  # fmt: skip
+ A_STOPS, A_STOPS_END, A_PLAIN, A_PLAIN_END, A_PLAIN_LEAST, A_PLAIN_MOST, A_MASKED, A_PAST) = range(18)  # fmt: skip
 ACT_SIZE = A_PAST + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
 FLAG_SIZE = F_STATS + 1

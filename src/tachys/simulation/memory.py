@@ -50,6 +50,7 @@ class _Builder:
         self.flags = {flag: number for number, flag in enumerate(index.flags)}
         self.units = {unit: number for number, unit in enumerate(index.units)}
         self.buffers = {buffer: number for number, buffer in enumerate(index.buffers)}
+        self.sources = {source: number for number, source in enumerate(index.sources)}
         self.events = {event: number for number, event in enumerate(index.events())}
         self.dice = random.Random(ways.seed)
         self.bits = histogram_bits(system)
@@ -117,6 +118,7 @@ class _Builder:
         blocks = -(-items // at.BLOCK)
         self.words[at.N_BLOCKS] = blocks
         self.words[at.NEXT] = self._put([at.NEVER] * (blocks * at.BLOCK))
+        self.words[at.LEFT] = self._put([0] * (blocks * at.BLOCK))
         self.words[at.BLOCKS] = self._put([at.NEVER, at.NEVER] * blocks)
 
     def _raises(self) -> None:
@@ -302,13 +304,25 @@ class _Builder:
             den=bottom, rearm=_REARM[step.rearm], acts=acts, acts_end=acts + at.ACT_SIZE * len(step.acts), due=whole,
             due_over=rest, last=-1, body=0, asked=self.buffers[step.asked_by] if step.asked_by else -1,
             drains=self.buffers[step.drains.buffer] if step.drains else -1,
-            takes=step.drains.most if step.drains else 0, once=step.once, spun=0, aslept=0,
+            takes=step.drains.most if step.drains else 0, once=step.once, spun=0, aslept=0, shallow=0,
             stats=self.stats[f"{step.thing}.interval"],
         )  # fmt: skip
 
     def _act(self, step: Step, act: Act) -> list[int]:
         own = act.each if isinstance(act, Drain) else act.items if isinstance(act, Put) else act.takes
-        own = act.wake if isinstance(act, Halt) else own
+        own = (
+            act.wake
+            if isinstance(act, Halt)
+            else step.halt.masked
+            if step.halt and isinstance(act, Work) and act.masked
+            else own
+        )
+        halt = act if isinstance(act, Halt) else Halt()
+        stops = [
+            self.units[thing.name] if thing.kind == "unit" else len(self.units) + self.sources[thing.name]
+            for thing in halt.stops
+        ]
+        stopped, plain = self._put(stops), self._put(self.units[unit] for unit in halt.plain_if)
         least, most = _pair(act.gives_up if isinstance(act, Wait) else own)
         unit, looked_at = -1, act.unless if isinstance(act, Halt) else ()
         if isinstance(act, Wait):
@@ -321,7 +335,9 @@ class _Builder:
         return at.record(
             "A", kind=ACTS.index(type(act)), least=least, most=most, unit=unit, flags=flags,
             flags_end=flags + len(looked_at), guards=guards, guards_end=guards_end, measured=measured,
-            measured_end=measured_end, past=0 if isinstance(act, Wait) and act.next else -1,
+            measured_end=measured_end, stops=stopped, stops_end=stopped + len(stops), plain=plain,
+            plain_end=plain + len(halt.plain_if), plain_least=halt.plain.least, plain_most=halt.plain.most,
+            masked=act.masked if isinstance(act, Work) else False, past=0 if isinstance(act, Wait) and act.next else -1,
         )  # fmt: skip
 
     def _frames(self) -> None:

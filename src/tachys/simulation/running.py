@@ -68,7 +68,7 @@ def play_part(
     }
     lost, deepest = losses(run.memory, run.index), levels(run.memory, run.index)
     undone, gone = cleared(run.memory, run.index), silent(run.memory, run.index)
-    depths = {step.name: step.halt.depth for step in system.steps if step.halt is not None}
+    depths = {step.name: step.halt.states for step in system.steps if step.halt is not None}
     return RunPart(
         length, whole, figures, lost, undone, gone, taken(run.memory, run.index, length),
         spent(run.memory, run.index, depths, length), int(run.memory[WAKE_UPS]), deepest, looking,

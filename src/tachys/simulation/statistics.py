@@ -162,10 +162,11 @@ def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
     return found
 
 
-def spent(memory: at.Ints, index: Index, depths: Mapping[str, str], end: int) -> dict[tuple[str, str], int]:
+def spent(memory: at.Ints, index: Index, depths: Mapping[str, tuple[str, ...]], end: int) -> dict[tuple[str, str], int]:
     """What the core was in up to ``end``, in ps, by (state, who caused it), and how long each unit worked.
 
-    States are "run", "spin", "wake", "sleep" or "sleep.DEPTH", of the step by ``depths``; of a unit its own name. An
+    States are "run", "spin", "wake", "sleep" or "sleep.DEPTH", of the step by ``depths`` (where it can be plain too,
+    that is the second); of a unit its own name, while its clock goes on. An
     entry counts for the routine entered, an exit for the one left, waking for the one that ended the sleep.
     """
     known = taken(memory, index, end)
@@ -182,16 +183,20 @@ def spent(memory: at.Ints, index: Index, depths: Mapping[str, str], end: int) ->
         step = int(memory[at.STEPS]) + number * at.STEP_SIZE
         spun += int(memory[step + at.P_SPUN])
         found["spin", f"step.{name}"] = int(memory[step + at.P_SPUN])
-        deep = f"sleep.{depths[name]}" if depths.get(name) else "sleep"
-        found[deep, "sleep"] = found.get((deep, "sleep"), 0) + int(memory[step + at.P_ASLEPT])
+        shallow, aslept = int(memory[step + at.P_SHALLOW]), int(memory[step + at.P_ASLEPT])
+        slept = dict(zip(depths.get(name, ("sleep",)), (aslept - shallow, shallow), strict=False))
         if memory[at.MODE] == at.HALT and int(memory[at.AT_STEP]) == number:
-            found[deep, "sleep"] += end - int(memory[at.HALTED])
+            slept[depths[name][int(memory[at.SHALLOW])]] += end - int(memory[at.HALTED])
+        for deep, time in slept.items():
+            found[deep, "sleep"] = found.get((deep, "sleep"), 0) + time
     found["spin", "loop"] = known["spun"] - spun
     for number, name in enumerate(index.units):
         unit = int(memory[at.UNITS]) + number * at.UNIT_SIZE
-        works = memory[memory[at.NEXT] + number] != at.NEVER
+        comes, until = int(memory[memory[at.NEXT] + number]), end
+        if comes == at.STILL:
+            until = max(int(memory[at.HALTED]), int(memory[unit + at.U_SINCE]))
         found[f"unit.{name}", f"unit.{name}"] = int(memory[unit + at.U_WORKED]) + (
-            end - int(memory[unit + at.U_SINCE]) if works else 0
+            until - int(memory[unit + at.U_SINCE]) if comes != at.NEVER else 0
         )
     return found
 

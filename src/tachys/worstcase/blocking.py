@@ -85,7 +85,7 @@ class Blockers:
                     for length, _ in guarded_stretches(act.held, act.takes, act.takes.most, urgency):
                         found.append(Part("guard", step.thing, 1, length))
                 if step.halt:
-                    found.append(Part("wake", step.thing, 1, 0, step.halt.wake.most))
+                    found.append(Part("wake", step.thing, 1, step.halt.masked.most, step.halt.waking.most))
             self._loop[urgency] = max(found, key=lambda part: part.total, default=None)
         return self._loop[urgency]
 

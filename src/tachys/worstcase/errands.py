@@ -51,7 +51,7 @@ def _errand(system: System, flag: str) -> Errand | None:
     ):
         return None
     unit = system.unit(ended.name)
-    if unit.counts is not None or unit.may_stay_silent or unit.primed or len(unit.on) != 1 or unit.on[0].kind != "step":
+    if unit.counts is not None or not unit.surely_ends or unit.primed or len(unit.on) != 1 or unit.on[0].kind != "step":
         return None
     begins, steps = system.step(unit.on[0].name), list(system.steps)
     always = not (begins.gated or waits.gated)

@@ -20,9 +20,9 @@ Follows = Callable[[int], int | None]
 
 def source_gap(source: Source) -> int | None:
     """The longest time in ps to the next event of a source; None: it may stay away for ever."""
-    if source.period_most is None:
+    if source.firm_period is None:
         return None
-    return max(ceil(source.period_most), source.offset or 0) + source.jitter
+    return max(ceil(source.firm_period), source.offset or 0) + source.jitter
 
 
 class Gaps:

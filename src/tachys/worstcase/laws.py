@@ -55,7 +55,7 @@ class SourceLaw(Law):
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its longest period."""
-        return Fraction(0) if self.node.period_most is None else 1 / self.node.period_most
+        return Fraction(0) if self.node.firm_period is None else 1 / self.node.firm_period
 
     def loses(self, found: Finished) -> str | None:
         """At whatever it starts."""
@@ -66,15 +66,17 @@ class SourceLaw(Law):
 
     def delay(self, found: Finished, event: Event) -> Figure:
         """Its jitter."""
-        if self.node.period is None:
-            return Figure(0, None, reason="its source is sporadic: there is nothing it could be late against")
+        if self.node.steady is None:
+            why = f"it {self.node.stands_still}" if self.node.period else "its source is sporadic"
+            return Figure(0, None, reason=f"{why}: there is nothing it could be late against")
         return summed(0, [Part("jitter", event, 1, self.node.jitter)])
 
     def distance(self, found: Finished, event: Event, least: int) -> Figure:
         """A period, with jitter."""
-        if self.node.period_most is None:
-            return Figure(0, None, reason="its source is sporadic")
-        period = ceil(self.node.period_most)
+        if self.node.firm_period is None:
+            why = f"it {self.node.stands_still}" if self.node.period else "its source is sporadic"
+            return Figure(0, None, reason=why)
+        period = ceil(self.node.firm_period)
         return summed(0, [Part("period", event, 1, period), Part("jitter", event, 1, self.node.jitter)])
 
 
@@ -97,11 +99,13 @@ class UnitLaw(Law):
     @property
     def in_rings(self) -> bool:
         """Not where an operation may never end: then the token is gone."""
-        return not self.node.may_stay_silent
+        return self.node.surely_ends
 
     @property
     def silent(self) -> str | None:
-        """Where only some of its operations end."""
+        """Where only some of its operations end, or nobody knows when."""
+        if self.node.stands_still:
+            return f"{self.node.thing} {self.node.stands_still}"
         if not self.node.may_stay_silent:
             return None
         return f"{self.node.thing} may not answer: only {float(self.node.answers * 100):g} % of its operations end"
@@ -119,6 +123,8 @@ class UnitLaw(Law):
                 return sporadic(takes.least)
             return Unbounded(f"{unit.thing} restarts itself round a chain")
         starts, wait = curves.starts(unit), curves.wait(unit)
+        if event.moment == "end" and unit.stands_still:  # of two ends the later operation began behind the first
+            return tightest([moved(starts, extra=1), sporadic(takes.least)])
         if event.moment == "end":
             return delayed(starts, wait + takes.most - takes.least, takes.least)
         return starts if self._begins_anew else delayed(starts, wait, takes.least)
@@ -135,6 +141,9 @@ class UnitLaw(Law):
             unit.takes.least,
             [Part("starts that wait before it", who, 1, wait), Part("operation", who, 1, unit.takes.most)],
         )
+        if unit.stands_still:
+            time = self.operation
+            return UnitBounds(unit.name, time, True, f"{time.reason}, and so does what it works on", None, None)
         if curves.sole_token(unit):
             return UnitBounds(unit.name, time, False, "", 0, int(wait > 0))  # the only token of its ring starts it
         starts = curves.starts(unit)
@@ -179,6 +188,8 @@ class UnitLaw(Law):
         if lost and unit.busy == "restart":
             gaps.after(unit.start, unit.on, 0)
             return
+        if unit.stands_still:
+            return
         if not unit.may_stay_silent:
             gaps.after(unit.end, unit.on, longest)
         again = 2 if lost and unit.busy == "drop" else 1
@@ -186,7 +197,7 @@ class UnitLaw(Law):
 
     def rate(self, found: Finished, rates: Rates) -> Fraction:
         """That of its causes, where none is lost."""
-        if self.node.may_stay_silent or found.units[self.node.name].lost:
+        if not self.node.surely_ends or found.units[self.node.name].lost:
             return Fraction(0)
         return _rate_of_causes(self.system, self.node.on, rates)
 
@@ -198,6 +209,8 @@ class UnitLaw(Law):
     def passes(self, found: Finished, moment: str) -> Figure:
         """Its operation, or the wait for the one before."""
         unit, who = self.node, self.node.thing
+        if unit.stands_still:
+            return self.operation
         if moment == "end":
             return summed(unit.takes.least, [Part("operation", who, 1, unit.takes.most)])
         if unit.busy == "drop" and found.units[unit.name].lost:
@@ -209,7 +222,7 @@ class UnitLaw(Law):
         return self.node.answers if event.moment == "end" else Fraction(1)
 
     def distance(self, found: Finished, event: Event, least: int) -> Figure:
-        """None is known where it may stay silent."""
+        """None is known where it may stay silent, or stand still."""
         if self.silent is not None and event.moment == "end":
             return Figure(0, None, reason=self.silent)
         return super().distance(found, event, least)
@@ -224,6 +237,8 @@ class UnitLaw(Law):
     def operation(self) -> Figure:
         """From the start of an operation to its end."""
         takes = self.node.takes
+        if self.node.stands_still:
+            return Figure(takes.least, None, reason=self.silent or "")
         return Figure(takes.least, takes.most, (Part("operation", self.node.thing, 1, takes.most),))
 
     def span(self, found: Finished, event: Event) -> Figure:

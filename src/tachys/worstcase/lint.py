@@ -135,8 +135,8 @@ def _needless_waking(found: Bounds) -> Found:
     for isr in system.isrs:
         for event in isr.on:
             source = system.source(event.name) if event.kind == "source" else None
-            if source is not None and source.period is not None:
-                rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.period))
+            if source is not None and source.steady is not None:
+                rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.steady))
     for name, period in rates.items():
         isr = system.isr(name)
         useful = polled.intersection(isr.sets) or raised & {isr.start, isr.end} or isr.drains is not None

@@ -40,6 +40,7 @@ from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound, Staircase
 from tachys.worstcase.errands import Errand
 from tachys.worstcase.events import Events
+from tachys.worstcase.laws import law_of
 from tachys.worstcase.result import IsrBounds, StepBounds
 from tachys.worstcase.rounds import least_round, own_least
 from tachys.worstcase.window import isr_bounds
@@ -503,12 +504,13 @@ class LoopWindows:
         elif wait.on.kind == "unit":
             unit = self.system.unit(wait.on.name)
             alone = all(event.kind == "step" for event in self.system.graph.causes[unit.thing])
-            if alone and unit.counts is None and not unit.may_stay_silent:
+            if alone and unit.counts is None and unit.surely_ends:
                 limits.append(self.events.wait(unit) + unit.takes.most)
         if limits:
             return [Part(wait.part, step.thing, 1, min(limits), by_clock=True)]
-        if wait.on.kind == "unit" and self.system.unit(wait.on.name).may_stay_silent:
-            why = f"{wait.on} may not answer"
+        silent = law_of(self.system, wait.on).silent if wait.on.kind == "unit" else None
+        if silent is not None:
+            why = silent
         elif wait.next:
             why = f"nothing makes sure that {wait.on} ends once more"
         elif wait.on.kind == "unit":
@@ -526,7 +528,7 @@ class LoopWindows:
         unit = self.system.unit(wait.on.name)
         before = step.before(wait)
         waits = 1 + sum(isinstance(act, Wait) and act.next and act.on == wait.on for act in before)
-        if unit.counts is not None or unit.may_stay_silent:
+        if unit.counts is not None or not unit.surely_ends:
             return False
         if unit.drains is None:
             causes = self.system.graph.causes[unit.thing]

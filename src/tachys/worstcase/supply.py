@@ -124,10 +124,10 @@ class _Shares:
         return self.reach.system
 
     @property
-    def deep(self) -> dict[str, str]:
-        """The state of each step that halts."""
-        halts = {step.name: step.halt for step in self.system.steps if step.halt is not None}
-        return {name: f"sleep.{halt.depth}" if halt.depth else "sleep" for name, halt in halts.items()}
+    def deep(self) -> list[str]:
+        """The states in which steps halt."""
+        halts = [step.halt for step in self.system.steps if step.halt is not None]
+        return [state for halt in halts for state in halt.states]
 
     def of_core(self) -> dict[str, Share]:
         """The least and most share of each state; together they are one."""
@@ -140,7 +140,7 @@ class _Shares:
             return {"run": (least, most), "spin": (ONE - most, ONE - least)}
         wake = self._waking()
         found = {"run": (least, most), "spin": (ZERO, min(self._spinning(), ONE - least)), "wake": (ZERO, wake)}
-        return found | dict.fromkeys(self.deep.values(), (ZERO, ONE - least))
+        return found | dict.fromkeys(self.deep, (ZERO, ONE - least))
 
     def by_cause(self, core: Mapping[str, Share]) -> dict[str, tuple[str, Share]]:
         """(state, share) of each cause that paper knows of; what spins is that of the steps that wait or pause."""
@@ -173,7 +173,8 @@ class _Shares:
 
     def _waking(self) -> Fraction:
         wakes = self.wakes()
-        return ONE if wakes is None else min(ONE, wakes / PS_PER_SECOND * self.system.waking)
+        longest = max((step.halt.waking.most for step in self.system.steps if step.halt is not None), default=0)
+        return ONE if wakes is None else min(ONE, wakes / PS_PER_SECOND * longest)
 
     def _spinning(self) -> Fraction:
         """Where each pass halts, what its steps pause and wait; else there may be passes in which nothing runs."""
@@ -205,7 +206,7 @@ class _Shares:
     def of_unit(self, unit: Unit) -> Share:
         """How much of the time it works."""
         least = ZERO if self.over is not None else self.reach.least_rate(unit.end) * unit.takes.least
-        if unit.may_stay_silent:
+        if not unit.surely_ends:
             return ZERO, ONE
         with suppress(NoBound):
             starts = self.reach.events.curve(unit.start)

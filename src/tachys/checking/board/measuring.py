@@ -251,8 +251,8 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
         found.response = _response(found.matched, bodies)
     elif len(events) == 1 and isr.on[0].kind == "source":
         source = board.system.source(isr.on[0][7:])
-        if source.period is not None:
-            found.grid = hidden_grid(starts, float(source.period), source.jitter)
+        if source.steady is not None:
+            found.grid = hidden_grid(starts, float(source.steady), source.jitter)
         if found.grid is not None and found.grid.told:  # the release may itself have come late, by its jitter
             after = np.maximum(0, found.grid.delay - source.jitter)
             found.latency = Delays(starts - after, after, relative=True)
@@ -367,7 +367,7 @@ def _works(board: Measurement, unit: Unit) -> Paired | None:
         if busy:  # what comes as the capture begins may be what it is busy with
             starts = starts[starts > board.capture.begin + board.resolution]
         slack, paired = board.slack(unit.takes.most), pair_unit(unit, starts, ends, board.capture.begin, busy=busy)
-        if not unit.may_stay_silent and not may_be_silent(unit, paired, starts, slack):
+        if unit.stands_still or (not unit.may_stay_silent and not may_be_silent(unit, paired, starts, slack)):
             return paired
         other = pair_answers(unit, starts, ends, board.capture.end, slack, busy=busy)
         return other if unit.may_stay_silent or other.answers_again else paired
@@ -429,14 +429,14 @@ def _clock(board: Measurement) -> ClockError | None:
     """How far off the clocks are, from lines whose period the board makes from the core's clock."""
     found = []
     for source in board.system.sources:
-        if source.period is None or not _from_the_core(board.system, source):
+        if source.steady is None or not _from_the_core(board.system, source):
             continue
         ticks = ticks_of(board, source)
         if ticks is None or len(ticks.at) < 8:
             continue
-        nominal = float(source.period)
+        nominal = float(source.steady)
         assert source.period_most is not None
-        tolerance = float(source.period_most / source.period) - 1 + float(board.system.capture_tolerance)
+        tolerance = float(source.period_most / source.steady) - 1 + float(board.system.capture_tolerance)
         if abs(ticks.period / nominal - 1) > max(100e-6, 1.5 * tolerance):
             continue  # that is no clock: something else is wrong with it
         length = float(ticks.at[-1] - ticks.at[0])

@@ -64,6 +64,8 @@ def _source(source: Source, figure: Compared) -> Source:
     if figure.key == "within" and source.burst is not None:
         return replace(source, burst=replace(source.burst, within=measured.most + measured.resolution))
     gap = max(1, measured.least - measured.resolution)
+    if source.period_least is not None:  # its clock may stand still, so that only its gap is judged
+        return replace(source, period_least=min(source.period_least, Fraction(gap + source.jitter)))
     return replace(source, gap=gap, burst=None, serial=None)
 
 

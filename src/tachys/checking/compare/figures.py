@@ -6,7 +6,7 @@ A figure is refuted only by what no resolution, no unseen routine and no toleran
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from fractions import Fraction
@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from tachys.capture.table import Instants
 from tachys.checking.board.grid import jitter_of
 from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, without_least
-from tachys.checking.board.nesting import ExecutionTimes
+from tachys.checking.board.nesting import NOBODY, ExecutionTimes
 from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
 from tachys.checking.compare.items import taken
 from tachys.checking.compare.rhythm import Rhythm, long_runs, ordinal, rhythm_of
@@ -56,7 +56,8 @@ class Compared:
 
     ``high`` None: the figure is a least distance. ``sure_least`` and ``sure_most`` are what the
     measurement proves of the extremes: some case was at most ``sure_least``, some was at least ``sure_most``. ``at``
-    is where the worst was seen, where that is known; ``rhythm``: that of the runs beyond it.
+    is where the worst was seen, where that is known; ``rhythm``: that of the runs beyond it; ``asleep``: it agrees
+    once what the core seems to have slept meanwhile is left out.
     """
 
     about: Thing
@@ -71,6 +72,7 @@ class Compared:
     urgency: int | None = None
     at: int | None = None
     rhythm: Rhythm | None = None
+    asleep: bool = False
 
     @property
     def below(self) -> bool:
@@ -81,6 +83,9 @@ class Compared:
     def beyond(self) -> bool:
         """Whether something came out larger than the model allows."""
         return self.sure_most is not None and self.high is not None and self.sure_most > self.high
+
+
+LOOKED_AT = 1000  # operations that took too long, one by one
 
 
 def compare_figures(board: Measurement) -> tuple[Compared, ...]:
@@ -118,11 +123,11 @@ def _not_shown(about: Thing, key: str, low: int | None, high: int | None, why: s
 
 def _source(board: Measurement, source: Source) -> Iterator[Compared]:
     about = source.thing
-    if source.period is None:
+    if source.steady is None:
         instants = board.events(about)
         if instants is None or len(instants) < 3:
             why = "no line shows it" if instants is None else "too few events"
-            yield _not_shown(about, "gap", source.gap, None, why)
+            yield _not_shown(about, "gap", source_curve(source).least_span(2), None, why)
         else:
             yield from _distances(board, source, about, instants)
         return
@@ -218,11 +223,47 @@ def _unit(board: Measurement, unit: Unit) -> Compared:
     paired = board.units[unit.name].paired
     takes = None if paired is None else paired.takes if paired.takes is not None else paired.after
     if takes is None or not len(takes):
-        return _not_shown(about, "takes", unit.takes.least, unit.takes.most, "no line shows its start and end")
+        limit = None if unit.stands_still else unit.takes.most
+        return _not_shown(about, "takes", unit.takes.least, limit, "no line shows its start and end")
     least, most = int(takes.min()), int(takes.max())
     measured = Measured(least, most, len(takes), board.resolution)
-    slack = board.slack(most)
-    return _judged(about, "takes", unit.takes.least, unit.takes.most, measured, (least + slack, most - slack))
+    slack, limit = board.slack(most), None if unit.stands_still else unit.takes.most
+    found = _judged(about, "takes", unit.takes.least, limit, measured, (least + slack, most - slack))
+    if limit is None or not found.beyond:
+        return found
+    assert paired is not None
+    long = np.flatnonzero(takes - slack > limit)[:LOOKED_AT].tolist()
+    slept = [_slept(board, int(paired.at[each]), int(paired.at[each] + takes[each])) for each in long]
+    awake = [
+        (int(takes[each]) - most, int(takes[each]) - least) for each, (least, most) in zip(long, slept, strict=True)
+    ]
+    fits = all(least <= limit + slack and most >= unit.takes.least - slack for least, most in awake)
+    return replace(found, asleep=any(most for _, most in slept) and fits)
+
+
+def _slept(board: Measurement, begin: int, end: int) -> tuple[int, int]:
+    """The least and the most in ps that a core which can sleep seems to have slept meanwhile.
+
+    Nothing is seen to run then, or the step that halts; a pass of the loop and what no line shows may lie in it.
+    """
+    sleepers = [step for step in board.system.steps if step.halt is not None]
+    if not sleepers:
+        return 0, 0
+    asleep = {NOBODY, *(board.things.index(step.thing) for step in sleepers if step.thing in board.things)}
+    idle = np.array([b - a for a, b, who in board.tops.between(begin, end) if who in asleep], np.int64)
+    awake = hidden_pass(board, sleepers) + unseen_work(board.paper, unseen_routines(board.paper, board.shown), idle)
+    return int(np.maximum(0, idle - awake).sum()), int(idle.sum())
+
+
+def hidden_pass(board: Measurement, sleepers: Sequence[Step]) -> int:
+    """The most in ps that a pass of the loop can take behind lines that show nothing, without what wakes it."""
+    system = board.system
+    core, overhead = system.core, system.loop.overhead.most if system.loop else 0
+    hidden = [
+        step.cost.most + step.pauses.most for step in system.steps
+        if not step.once and (step in sleepers or step.thing not in board.shown.bodies)
+    ]  # fmt: skip
+    return overhead + core.entry.most + core.exit.most + core.chain.most + sum(hidden) + 2 * board.resolution
 
 
 def _answers(board: Measurement, unit: Unit) -> Iterator[Compared]:
@@ -575,7 +616,7 @@ def _guards(
         core = board.system.core
         halt = board.system.step(about.name).halt if about.kind == "step" else None
         sure = int(surely.max()) - board.slack(most) - max(core.entry.most, core.chain.most)
-        sure -= halt.wake.most if halt is not None else 0
+        sure -= halt.late if halt is not None else 0
         if modelled or sure > 0:
             at = int(np.concatenate([when for when, _, _ in parts])[int(np.argmax(surely))])
             yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)

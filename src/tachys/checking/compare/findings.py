@@ -20,7 +20,7 @@ from tachys.checking.board.nesting import NOBODY
 from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
-from tachys.checking.compare.figures import MILLION, Compared, Measured
+from tachys.checking.compare.figures import MILLION, Compared, Measured, hidden_pass
 from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.premises import refuted_figures
@@ -229,6 +229,8 @@ def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symp
 
 
 def _code(figure: Compared) -> str:
+    if figure.asleep:
+        return "stands-still"
     if figure.key in ("period", "every"):
         return f"{figure.key}-off"
     if figure.key == "gap":
@@ -376,15 +378,9 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
     system = board.system
     for name, flag in board.flags.items():
         sleeper = next((step for step in system.steps if step.halt and name in step.halt.unless), None)
-        if sleeper is None or system.loop is None or system.graph.pollers[name][0].polls_all:
+        if sleeper is None or sleeper.halt is None or system.loop is None or system.graph.pollers[name][0].polls_all:
             continue
-        core = system.core
-        round_ = system.loop.overhead.most + core.wake.most + 2 * board.resolution
-        round_ += core.entry.most + core.exit.most + core.chain.most
-        round_ += sum(
-            step.cost.most + step.pauses.most for step in system.steps
-            if not step.once and (step is sleeper or step.thing not in board.shown.bodies)
-        )  # fmt: skip
+        round_ = hidden_pass(board, [sleeper]) + sleeper.halt.waking.most
         asleep = {NOBODY}  # with its line up, the step that halts is on top all the while
         if sleeper.thing in board.things and not any(isinstance(act, Wait) for act in sleeper.acts):
             asleep.add(board.things.index(sleeper.thing))

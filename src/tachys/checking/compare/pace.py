@@ -146,7 +146,7 @@ def _behind(board: Measurement, event: Event, seen: Instants) -> str:
     sources = [board.system.source(cause.name) for cause in causes if board.events(cause) is None]
     rate = Fraction(len(seen) - 1, int(seen[-1] - seen[0]))
     for source in sources:
-        if source.period is None:
+        if source.steady is None:
             continue
         others = [board.system.source(cause.name) for cause in causes if cause != source.event]
         left = rate - sum(1 / other.period for other in others if other.period is not None)

@@ -131,7 +131,9 @@ class _Writer:
                 self.left.append(f"{where}: no line tells in which of its {several} it took {took} in all")
             return
         refuted = figure.state is Agreement.REFUTES
-        if figure.rhythm is not None:
+        if figure.asleep:
+            self.left.append(f"{where}: it seems to stand still in sleep; write its clock into stops of that sleep")
+        elif figure.rhythm is not None:
             self._nth(table, where, figure, figure.rhythm)
         elif figure.key == "counts":
             assert figure.measured is not None

@@ -147,9 +147,10 @@ class Expected:
 
     @cached_property
     def meanings(self) -> tuple[Meaning, ...]:
-        """Everything that a line may show."""
+        """Everything that a line may show; not what may come at any time, since its clock stands still in sleep."""
         system = self.system
-        edges = [Meaning(each.thing, edge) for each in system.sources for edge in ("rise", "fall", "both")]
+        known = (each for each in system.sources if each.period is None or each.steady is not None)
+        edges = [Meaning(each.thing, edge) for each in known for edge in ("rise", "fall", "both")]
         bodies = (*system.isrs, *system.steps, *system.units)  # of equal evidence the first counts
         found = (*edges, *(Meaning(each.thing, None, low) for each in bodies for low in (False, True)))
         return tuple(each for each in found if each.thing not in self.shown)
@@ -195,8 +196,8 @@ class Expected:
             cost = self.system.isr(thing.name).cost
             return cost.least, cost.most, paper.isrs[thing.name].span.most
         if thing.kind == "unit":
-            takes = self.system.unit(thing.name).takes
-            return takes.least, takes.most, takes.most
+            unit = self.system.unit(thing.name)
+            return unit.takes.least, unit.takes.most, None if unit.stands_still else unit.takes.most
         if thing.kind == "step":
             duration = paper.steps[thing.name].duration
             alone = sum(act.takes.most for act in self.system.step(thing.name).acts)
@@ -214,7 +215,7 @@ def of_one(line: Line, meaning: Meaning, expected: Expected) -> Evidence:
         return found
     _weigh_distances(found, line, starts, event, expected)
     source = expected.source(meaning.thing)
-    if source is not None and source.period is not None:
+    if source is not None and source.steady is not None:
         _weigh_period(found, line, starts, source)
     else:
         _weigh_rate(found, line, starts, event, expected)
@@ -222,7 +223,7 @@ def of_one(line: Line, meaning: Meaning, expected: Expected) -> Evidence:
             found.weigh(-min(_STRONG, log(max(1.0, float(np.diff(starts).mean())) / source.mean) ** 2 / 2))
     if meaning.edge in ("rise", "fall"):
         found.weigh(_shape_of_a_pulse(line, meaning.edge))
-        if source is not None and source.period is not None and not source.jitter:
+        if source is not None and source.steady is not None and not source.jitter:
             found.weigh(_as_a_timer(line, meaning.edge))
     widths = expected.widths(meaning.thing)
     if widths is not None:
