@@ -133,6 +133,17 @@ def test_masked_counts_as_work_of_the_step():
     assert seen.spent["wake", "isr.alarm"] == 99 * 5 * US
 
 
+def test_time_at_work_and_asleep_by_depth():
+    seen = simulate(model(NODE + CONVERTS), 112 * US, DRAWN)
+    assert seen.spent["unit.adc", "unit.adc"] == 6 * US  # 42 to 43, 75 to 78, 110 to 112
+    assert seen.spent["sleep.deep", "sleep"] == (34 + 27 + 27) * US
+    system = model(NODE + CONVERTS, **{'sleep = "deep"': 'sleep = { depth = "deep", plain_if = ["unit.adc"] }'})
+    seen = simulate(system, 60 * US, DRAWN)
+    # deep from 1 to 35, plain from 43 to 48, deep from 52 on
+    assert seen.spent["sleep.deep", "sleep"] == (34 + 8) * US
+    assert seen.spent["sleep", "sleep"] == 5 * US
+
+
 ASKED = """
 [unit.sensor]
 on = "step.nap.start"

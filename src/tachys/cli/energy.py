@@ -42,7 +42,7 @@ def energy_command(
     """The average supply current of MODEL: least and most on paper, played, and as far as each CAPTURE shows its load.
 
     By state and by who causes it; with a [battery] how long that lasts; and the changes that save most, each made and
-    played: variants, depths of sleep, each figure a tenth better; which needs fall by one stands beside it.
+    played: variants, depths of sleep, nothing that wakes for nothing, each figure a tenth better; and what falls by it.
     """
     from tachys.capture.reading import read_capture
     from tachys.checking.checking import check

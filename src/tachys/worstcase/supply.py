@@ -166,10 +166,16 @@ class _Shares:
         if not self.deep:
             return ZERO
         try:
-            many = sum((self._count(event) for isr in self.system.isrs for event in isr.on), ZERO)
+            many = sum((self._count(event) for isr in self.system.isrs for event in isr.on if self._comes(event)), ZERO)
         except NoBound:
             return None
         return (many + (ZERO if self.over is None else Fraction(1, self.over))) * PS_PER_SECOND
+
+    def _comes(self, event: Event) -> bool:
+        """Whether it may come while the core halts: not the events of what always stands still then."""
+        halts = [step.halt for step in self.system.steps if step.halt is not None]
+        still = all(event.thing in halt.stops and not halt.plain_if for halt in halts)
+        return not (still and (event.kind == "source" or event.moment == "end"))
 
     def _waking(self) -> Fraction:
         wakes = self.wakes()
