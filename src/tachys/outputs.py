@@ -90,9 +90,12 @@ def _supply() -> Any:
 
 def _energy() -> Any:
     supply = _supply()
+    state = _shape("Metered", mean=float, off=float, count=int)
+    metered = _shape("Measured", length=Seconds, average=float, off=float, charge=float, states=_by_name(state),
+                     on_top=_by_name(_shape("OnTop", share=float, charge=float)))  # fmt: skip
     saving = _shape("Saving", change=str, average=float, falls=_list(str))
     return _shape("Energy", format=_head("energy"), title=str, length=Seconds, paper=supply, played=supply,
-                  captures=_by_name(_null_or(supply)), savings=_list(saving))  # fmt: skip
+                  captures=_by_name(_null_or(supply)), measured=_by_name(metered), savings=_list(saving))  # fmt: skip
 
 
 def _simulation() -> Any:

@@ -7,6 +7,7 @@ from fractions import Fraction
 
 _UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"))
 _ROUNDING = {"up": ROUND_CEILING, "down": ROUND_FLOOR, "near": ROUND_HALF_EVEN}
+PICO = 10**12  # where currents are whole numbers, they are picoamperes
 NONE = "-"
 
 
@@ -68,6 +69,12 @@ def amperes_text(amperes: Fraction, rounding: str = "near") -> str:
     """A current to four digits, such as "40.28 uA"."""
     return _scaled_text(amperes, ((Fraction(1), "A"), (Fraction(1, 10**3), "mA"), (Fraction(1, 10**6), "uA"),
                                   (Fraction(1, 10**9), "nA")), rounding)  # fmt: skip
+
+
+def pico_text(low: int | None, high: int | None = None) -> str:
+    """Whole picoamperes, or a range of them, as a current."""
+    ends = dict.fromkeys(amperes_text(Fraction(each, PICO)) for each in (low, high) if each is not None)
+    return " to ".join(ends) or NONE
 
 
 def charge_text(coulombs: Fraction, rounding: str = "near") -> str:

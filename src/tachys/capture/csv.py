@@ -22,7 +22,7 @@ from tachys.capture import csv_scan as scan
 from tachys.capture.columns import ChangeBuffer
 from tachys.capture.sampling import step_of, step_of_samples
 from tachys.capture.scanning import NOT_KNOWN
-from tachys.capture.table import MOST_BITS, Capture, Instants, Signal, bits_of, bits_used, distinct, unsigned
+from tachys.capture.table import MOST_BITS, Capture, Instants, Signal, bits_of, bits_used, distinct, timed, unsigned
 from tachys.errors import InputError, input_error
 
 _PS = {"s": 10**12, "ms": 10**9, "us": 10**6, "ns": 10**3, "ps": 1}
@@ -331,7 +331,7 @@ class _Rows:
             else:
                 signals[name] = replace(signal, width=bits_used(signal))
         digit = self._last_digit()
-        columns = [signal.at for signal in signals.values()]
+        columns = timed(signals.values())
         sampled = rows > 2 and least > 0 and most - least <= digit and _some_rows_repeat(columns, rows)
         if sampled:
             step = step_of_samples(first, last, rows, digit)

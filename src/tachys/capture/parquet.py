@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from tachys.capture.sampling import Resolution, step_of
-from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, merged
+from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, merged, timed
 from tachys.errors import input_error
 from tachys.frames import parquet_library
 
@@ -73,7 +73,7 @@ def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
         signal = Signal(str(name), MOST_BITS, at[mine], value[mine], known[mine], real=real)
         signals[str(name)] = signal if real else replace(signal, width=bits_used(signal))
     step = Resolution(int(about.get("resolution_ps", 0)), int(about.get("rounding_ps", 0)))
-    step = step if step.ps else step_of([signal.at for signal in signals.values()], 1)
+    step = step if step.ps else step_of(timed(signals.values()), 1)
     return Capture(file, signals, begin, end, step.ps, rounding=step.rounding)
 
 

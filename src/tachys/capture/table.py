@@ -116,6 +116,12 @@ def make_signal(name: str, width: int, at: Iterable[int], value: Iterable[int | 
     return Signal(name, width, np.fromiter(at, np.int64), bits, known).without_repeats()
 
 
+def timed(signals: Iterable[Signal]) -> list[Instants]:
+    """The instants that tell how well edges are known: those of levels, or of numbers where there are no levels."""
+    known = list(signals)
+    return [signal.at for signal in known if not signal.real] or [signal.at for signal in known]
+
+
 def unsigned(bits: int) -> int:
     """The number whose 64 bits these are."""
     return bits & (2**64 - 1)

@@ -19,7 +19,7 @@ from tachys.capture.columns import MOST_CHANGES, ChangeBuffer
 from tachys.capture.opening import LongFile
 from tachys.capture.sampling import step_of
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN
-from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_of
+from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_of, timed
 from tachys.capture.vcd_quick import Codes, QuickColumns
 from tachys.errors import InputError, input_error
 
@@ -301,7 +301,7 @@ class _Changes:
             if key in signals:
                 raise input_error(self.file, f'two signals are called "{key}"', "rename one of them in the analyser")
             signals[key] = Signal(key, variable.width, *columns[slot], real=variable.real)
-        step = step_of([signal.at for signal in signals.values()], max(1, int(self.scale)))
+        step = step_of(timed(signals.values()), max(1, int(self.scale)))
         begin, end = int(first * self.scale), int(last * self.scale)
         return Capture(self.file, signals, begin, end, step.ps, tuple(self.remarks), step.rounding)
 

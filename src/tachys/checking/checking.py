@@ -139,6 +139,7 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
         figures=figures,
         findings=find_all(board, figures, strangers),
         load=load_seen(board),
+        metered=board.metered,
         busiest=busiest_windows(board),
         clock=board.clock,
         unseen=_unseen(board),

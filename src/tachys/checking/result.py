@@ -12,6 +12,7 @@ import numpy as np
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.grid import ClockError
 from tachys.checking.board.load import Busiest, LoadSeen
+from tachys.checking.board.metering import Metered
 from tachys.checking.board.waits import Cause, WaitPart
 from tachys.checking.compare.figures import Compared
 from tachys.checking.compare.tail import Tail
@@ -219,6 +220,7 @@ class CheckResult:
     figures: tuple[Compared, ...] = ()
     findings: tuple[Finding, ...] = ()
     load: LoadSeen | None = None
+    metered: Metered | None = None
     busiest: tuple[Busiest, ...] = ()
     clock: ClockError | None = None
     unseen: tuple[str, ...] = ()

@@ -22,7 +22,17 @@ from tachys.cli.output import format_option
 from tachys.model.quantities import rounded
 from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
 from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
-from tachys.words import NONE, count_text, instant_text, limit_text, off_text, range_text, share_text, time_text
+from tachys.words import (
+    NONE,
+    count_text,
+    instant_text,
+    limit_text,
+    off_text,
+    pico_text,
+    range_text,
+    share_text,
+    time_text,
+)
 
 if TYPE_CHECKING:
     from tachys.checking.compare.figures import Compared
@@ -336,6 +346,18 @@ def figure_row(figure: Compared, core: Core) -> Row:
         told = [NONE if each is None else str(each) if figure.key == "counts" else f"{each / 10**4:.4g} %"
                 for each in given]  # fmt: skip
         return [figure.about, key, *told, str(measured.count) if measured else NONE, NONE, str(figure.state)]
+    if figure.key.startswith("current"):
+        told = [pico_text(figure.low, figure.high)]
+        told += (
+            [NONE] * 3
+            if measured is None
+            else [
+                pico_text(measured.most),
+                str(measured.count),
+                f"± {pico_text(measured.resolution)}",
+            ]
+        )
+        return [figure.about, key, *told, str(figure.state)]
     if figure.key in ("period", "every") and figure.low and figure.high:
         middle = Fraction(figure.low + figure.high, 2)
         off = (figure.high - middle) / middle

@@ -14,6 +14,7 @@ from tachys.cli.playing import length_of, play_options, ways_of
 from tachys.words import NONE, amperes_text, charge_text, life_text, share_text, time_text
 
 if TYPE_CHECKING:
+    from tachys.checking.board.metering import Metered
     from tachys.energy.saving import Saving
     from tachys.model.nodes import Amperes
     from tachys.model.system import System
@@ -64,19 +65,21 @@ def energy_command(
     warn(system.remarks)
     bound, ways, until = bounds(system), ways_of(system, bodies, phases, arrivals, clocks, seed), length_of(length)
     paper, play = on_paper(system, found=bound), average_of(bound, until, ways)
-    seen = {path: on_capture(check(system, read_capture(path), bound)) for path in captures}
+    results = {path: check(system, read_capture(path), bound) for path in captures}
+    seen = {path: on_capture(result) for path, result in results.items()}
+    shown = {path: result.metered for path, result in results.items() if result.metered is not None}
     found: list[Saving] = []
     if not no_savings:
         laid = changes.variants, changes.settings, changes.costs
         with progress_bar("trying changes") as told:
             found = savings(text, laid, bound, until, ways, told)
     if shape == "json":
-        print_json(energy_data(system, until, paper, play, seen, found))
+        print_json(energy_data(system, until, paper, play, seen, found, shown))
     elif shape == "csv":
         print_csv(("what", "name", "share played", "coulombs played", "amperes least", "amperes most"),
                   list(_csv_rows(paper, play)))  # fmt: skip
     else:
-        show_energy(system, titled(system, model), until, paper, play, seen)
+        show_energy(system, titled(system, model), until, paper, play, seen, shown)
         _show_savings(play, found)
     if output is not None and form is not None:
         if play.average is None:
@@ -98,9 +101,10 @@ def _csv_rows(paper: Supply, play: Supply) -> list[list[object]]:
 
 
 def show_energy(
-    system: System, title: str, length: int, paper: Supply, play: Supply, seen: dict[str, Supply | None]
-) -> None:
-    """The average and the life, then state by state, then who causes it."""
+    system: System, title: str, length: int, paper: Supply, play: Supply, seen: dict[str, Supply | None],
+    shown: dict[str, Metered],
+) -> None:  # fmt: skip
+    """The average and the life, then state by state, then who causes it, then what was measured."""
     from tachys.cli.output import heading, say, table
 
     heading(f"{title}: supply current")
@@ -109,6 +113,7 @@ def show_energy(
     for path, each in seen.items():
         ends = [NONE] * 3 if each is None else _ends(each.average, None)
         rows.append([f"by the load in {path}", *ends])
+    rows += [[f"measured in {path}", *_within(column.average, column.average_off)] for path, column in shown.items()]
     if system.battery is not None:
         rows.append(["battery lasts", *_lasts(system, paper.average, play.average)])
     table(columns, rows)
@@ -126,6 +131,37 @@ def show_energy(
     _table_of("state", paper, play, length, causes=False)
     heading("Who causes it")
     _table_of("cause", paper, play, length, causes=True)
+    for path, column in shown.items():
+        heading(f"Measured in {path}, {time_text(column.length)}")
+        _show_measured(system, column)
+
+
+def _within(value: Fraction, off: Fraction) -> list[str]:
+    """A measured current as least, middle and most."""
+    return [amperes_text(max(Fraction(0), value - off), "down"), amperes_text(value), amperes_text(value + off, "up")]
+
+
+def _show_measured(system: System, shown: Metered) -> None:
+    """What each state takes as measured, beside the model; then who was on top as it was taken."""
+    from tachys.cli.output import say, table
+    from tachys.worstcase.supply import currents_of
+
+    modelled, rows = currents_of(system), list[Row]()
+    for name in dict.fromkeys((*modelled, *shown.states)):
+        model, state = modelled.get(name), shown.states.get(name)
+        told = [NONE] * 3 if state is None else [
+            amperes_text(Fraction(state.mean)), f"± {amperes_text(Fraction(state.off), 'up')}", str(state.count)
+        ]  # fmt: skip
+        rows.append([name, NONE if model is None else _played(model), *told])
+    table([("state", ""), *((name, "right") for name in ("model", "measured", "known to", "values"))], rows)
+    if shown.why:
+        say(f"  Unknown: {shown.why}.")
+    rows = [
+        [name or "nothing with a line", share_text(Fraction(share)), charge_text(Fraction(charge)),
+         share_text(Fraction(charge / shown.charge)) if shown.charge > 0 else NONE]
+        for name, (share, charge) in sorted(shown.causes.items(), key=lambda item: -item[1][1])
+    ]  # fmt: skip
+    table([("on top", ""), ("of the time", "right"), ("charge", "right"), ("share", "right")], rows)
 
 
 def _ends(paper: Amperes | None, play: Amperes | None) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -57,11 +57,15 @@ class Analyser:
 
 @dataclass(frozen=True, slots=True)
 class Recording:
-    """What the analyser wrote and what was true. Times of ``levels`` in samples, of ``truth`` in board ps."""
+    """What the analyser wrote and what was true. Times of ``levels`` in samples, of ``truth`` in board ps.
+
+    ``meter``: the name of a column of numbers, and those, with the samples at which each is known.
+    """
 
     levels: dict[str, Levels]
     analyser: Analyser
     truth: Truth
+    meter: tuple[str, list[tuple[int, float]]] | None = None
 
     def late(self, name: str, limit: int) -> list[Served]:
         """The activations of a routine whose first instruction came more than ``limit`` ps after their event."""
@@ -89,6 +93,26 @@ def steps(truth: Truth, name: str) -> Levels:
     return [change for step, start, end in truth.steps if step == name for change in ((start, 1), (end, 0))]
 
 
+def supply(
+    truth: Truth, takes: Mapping[str, float], instants: Iterable[int], noise: float, dice: random.Random,
+    spins: Sequence[tuple[int, int]] = (), on_top: Sequence[tuple[int, int, float]] = (),
+) -> list[tuple[int, float]]:  # fmt: skip
+    """What a meter shows of the supply current at some instants: what ``takes`` says of "run", "wake" and "sleep".
+
+    ``spins``: (from, to) where awake it is "spin"; ``on_top``: (from, to, current) of units that take their own.
+    """
+    found, place = list[tuple[int, float]](), 0
+    for at in instants:
+        while place < len(truth.slept) and truth.slept[place][2] <= at:
+            place += 1
+        halted, woken, _ = truth.slept[place] if place < len(truth.slept) else (at + 1, at, at)
+        awake = "spin" if any(begin <= at < end for begin, end in spins) else "run"
+        state = awake if at < halted else "sleep" if at < woken else "wake"
+        more = sum(each for begin, end, each in on_top if begin <= at < end)
+        found.append((at, takes[state] + more + dice.gauss(0, noise)))
+    return found
+
+
 def with_glitches(levels: Levels, count: int, samples: int, dice: random.Random) -> Levels:
     """Sampled changes with pulses of one sample here and there while the line is low, far from its edges."""
     found = list(levels)
@@ -109,9 +133,16 @@ def to_vcd(recording: Recording) -> str:
     codes = {name: chr(ord("!") + place) for place, name in enumerate(recording.levels)}
     lines = [f"$timescale {tick} $end", "$scope module row_unit $end"]
     lines += [f"$var wire 1 {code} {name} $end" for name, code in codes.items()]
+    changes: list[tuple[int, str, int | str]] = list(_merged(recording))
+    if recording.meter is not None:
+        name, values = recording.meter
+        codes[name] = "~"
+        lines.append(f"$var real 64 ~ {name} $end")
+        numbers = [(sample, name, f"r{value:.6g} ") for sample, value in values]
+        changes = sorted([*changes, *numbers], key=lambda change: change[0])
     lines += ["$upscope $end", "$enddefinitions $end"]
     now = -1
-    for sample, name, level in _merged(recording):
+    for sample, name, level in changes:
         if sample != now:
             lines.append(f"#{analyser.printed(sample)}")
             now = sample

@@ -247,7 +247,8 @@ class Truth:
 
     ``levels``: how many were in a store, from when on; ``sent``: (store, from, to) of what hardware worked off.
     ``marks``: (routine.mark, instant), with ``nth`` for the end of a run that did more; ``tallied``: (tally, from, to).
-    ``asked``: (reply, instant) each time that one begins; ``answered``: (reply, from, to).
+    ``asked``: (reply, instant) each time that one begins; ``answered``: (reply, from, to). ``slept``: (when it halted,
+    when something woke it, when it was awake).
     """
 
     served: list[Served] = field(default_factory=list)
@@ -259,6 +260,7 @@ class Truth:
     tallied: list[tuple[str, int, int]] = field(default_factory=list)
     asked: list[tuple[str, int]] = field(default_factory=list)
     answered: list[tuple[str, int, int]] = field(default_factory=list)
+    slept: list[tuple[int, int, int]] = field(default_factory=list)
     busy: int = 0
 
 
@@ -362,7 +364,7 @@ class Machine:
         self._started = 0  # when the start-up had ended
         self._spins_until: int | None = None
         self._wakes_in: int | None = None
-        self._halted = 0
+        self._halted = self._woken = 0
         self._stopped: tuple[str, ...] = ()  # what stands still
         self._shift = [0] * len(plan.routines)  # how long the clock of its event has stood still
         self._remains: dict[str, int] = {}  # of a reply that stands still
@@ -396,6 +398,7 @@ class Machine:
             elif self._mode == "halt":
                 if not any(self._waiting):
                     return
+                self._woken = self._now
                 self._start_mode("wake", self.plan.wake if self._wakes_in is None else self._wakes_in)
                 continue
             frame = self._stack[-1]
@@ -639,6 +642,7 @@ class Machine:
 
     def _go_on(self) -> None:
         """It is awake: clocks go on, and what follows with interrupts held off begins before any is taken."""
+        self.truth.slept.append((self._halted, self._woken, self._now))
         for index, routine in enumerate(self.plan.routines):
             if routine.name in self._stopped:
                 self._shift[index] += self._now - self._halted

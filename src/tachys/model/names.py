@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from tachys.errors import did_you_mean
-from tachys.model.nodes import IDLE
+from tachys.model.nodes import CURRENT, IDLE
 from tachys.needs.takers import INTERRUPTS
 
 Complain = Callable[[tuple[str, ...], str, str], None]
@@ -216,7 +216,7 @@ def _probe_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Ref
     bodies = [f"{section}.{name}" for section in BODIES for name in table_of(raw, section)]
     for name, table in table_of(raw, "probe").items():
         for thing in _as_list(table.get("shows")):
-            if thing != IDLE:
+            if thing not in (IDLE, CURRENT):
                 yield ("probe", name, "shows"), thing, events + bodies, "event, routine, unit or step"
         if isinstance(table.get("codes"), dict):
             for code, thing in table["codes"].items():

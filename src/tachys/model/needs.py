@@ -7,7 +7,7 @@ from fractions import Fraction
 
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import IDLE, Battery, Probe
+from tachys.model.nodes import CURRENT, IDLE, USUAL_TOLERANCE, Battery, Meter, Probe
 from tachys.model.quantities import floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
@@ -138,7 +138,8 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
             codes.append((int(code), thing))
     shows = (table.shows,) if isinstance(table.shows, str) else tuple(table.shows or ())
     bodies = [thing.startswith(("isr.", "step.", "unit.")) and thing.count(".") == 1 for thing in shows]
-    if shows != (IDLE,):
+    meter = _meter(path, shows, table, report)
+    if shows not in ((IDLE,), (CURRENT,)):
         _judge_shows(path, shows, bodies, table, report)
     if table.before_end is not None and (not all(bodies) or table.edge is not None):
         report.complain((*path, "before_end"), "goes with a busy level only", "remove it")
@@ -152,7 +153,32 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
         active_low=table.active == "low",
         shortest=clocks.cost(table.shortest, (*path, "shortest")).least,
         also=tuple(table.also),
+        meter=meter,
     )
+
+
+def _meter(path: Path, shows: tuple[str, ...], table: ProbeTable, report: Reporter) -> Meter | None:
+    """What measures the supply current."""
+    if shows != (CURRENT,):
+        for key in ("scale", "zero", "tolerance"):
+            if getattr(table, key) is not None:
+                report.complain((*path, key), 'goes with shows = "current"', "remove it")
+        return None
+    if table.active == "low":
+        report.complain((*path, "active"), 'does not go with shows = "current"', "remove it")
+    for key in ("edge", "shortest", "after", "before_end"):
+        if getattr(table, key) is not None:
+            report.complain((*path, key), 'does not go with shows = "current"', "remove it")
+    if table.scale is None or not table.scale:
+        report.complain((*path, "scale"), "says what a 1 in that column is", 'write for instance scale = "1 mA"')
+        return None
+    if table.zero is None:
+        report.complain(
+            (*path, "zero"), "says how far off a 0 may be: else nothing is known of a sleeping core",
+            'write what its data sheet calls offset, for instance zero = "0.5 uA"',
+        )  # fmt: skip
+    known_to = USUAL_TOLERANCE if table.tolerance is None else table.tolerance
+    return Meter(table.scale, table.zero or Fraction(0), known_to)
 
 
 def _judge_shows(path: Path, shows: tuple[str, ...], bodies: list[bool], table: ProbeTable, report: Reporter) -> None:

@@ -480,6 +480,17 @@ class Loop:
 
 
 IDLE = "idle"
+CURRENT = "current"
+USUAL_TOLERANCE = Fraction(2, 100)  # of an instrument of which nothing is known
+
+
+@dataclass(frozen=True, slots=True)
+class Meter:
+    """What measures the supply current: amperes of a 1, how far off its zero and, as a share, what it shows may be."""
+
+    scale: Fraction
+    zero: Fraction = Fraction(0)
+    tolerance: Fraction = USUAL_TOLERANCE
 
 
 @dataclass(frozen=True, slots=True)
@@ -489,7 +500,8 @@ class Probe:
     Several names in ``shows``: routines that share the line. ``IDLE`` in it: high while the core has nothing to do.
     ``codes``: the signal is a bus whose value says who is running; ``shows`` is empty then. ``active_low``: the level
     is inverted. Pulses shorter than ``shortest`` ps are not the board's. The pin moves ``after`` ps after the first
-    instruction and ``before_end`` ps before the last. Other analysers call the signal ``also``.
+    instruction and ``before_end`` ps before the last. Other analysers call the signal ``also``. One with a ``meter``
+    shows the supply current.
     """
 
     signal: str
@@ -501,3 +513,4 @@ class Probe:
     active_low: bool = False
     shortest: int = 0
     also: tuple[str, ...] = ()
+    meter: Meter | None = None

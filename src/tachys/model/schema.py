@@ -17,6 +17,7 @@ from tachys.model.quantities import (
     DurationRange,
     parse_baud,
     parse_capacity,
+    parse_current,
     parse_current_range,
     parse_duration,
     parse_duration_range,
@@ -33,6 +34,7 @@ _TIME = {"type": "string", "pattern": _NUMBER + r"(s|ms|us|µs|ns|ps|cycles?(@.+
 _RATE = {"type": "string", "pattern": _NUMBER + r"(Hz|kHz|MHz|GHz)\s*$", "examples": ["48 MHz"]}
 _BAUD = {"type": "string", "pattern": _NUMBER + r"(Bd|kBd|MBd)\s*$", "examples": ["115200 Bd"]}
 _AMPERES = {"type": "string", "pattern": _NUMBER + r"(A|mA|uA|µA|nA)(/MHz)?\s*$", "examples": ["3.2 mA"]}
+_ONE_CURRENT = {"type": "string", "pattern": _NUMBER + r"(A|mA|uA|µA|nA)\s*$", "examples": ["1 mA"]}
 _CURRENT = {"anyOf": [_AMPERES, {"type": "array", "items": _AMPERES, "minItems": 2, "maxItems": 2}]}
 _CAPACITY = {"type": "string", "pattern": _NUMBER + r"(Ah|mAh|uAh)\s*$", "examples": ["220 mAh"]}
 _LIFE = {"type": "string", "pattern": _NUMBER + r"(years?|days?|hours?)\s*$", "examples": ["2 years"]}
@@ -51,6 +53,7 @@ TimeRange = Annotated[DurationRange, *_quantity(parse_duration_range, _RANGE)]
 Rate = Annotated[Fraction, *_quantity(parse_rate, _RATE)]
 Baud = Annotated[Fraction, *_quantity(parse_baud, _BAUD)]
 Current = Annotated[CurrentRange, *_quantity(parse_current_range, _CURRENT)]
+Amperes = Annotated[Fraction, *_quantity(parse_current, _ONE_CURRENT)]
 Capacity = Annotated[Fraction, *_quantity(parse_capacity, _CAPACITY)]
 Life = Annotated[Fraction, *_quantity(parse_life, _LIFE)]
 Leak = Annotated[Fraction, *_quantity(parse_leak, _LEAK)]
@@ -389,7 +392,7 @@ class NeedTable(Table):
 
 
 class ProbeTable(Table):
-    """Which thing of the model a captured signal shows."""
+    """Which thing of the model a captured signal shows, or that it is the supply current."""
 
     shows: str | list[str] | None = None
     also: list[str] = []
@@ -399,6 +402,9 @@ class ProbeTable(Table):
     shortest: PositiveTime | None = None
     after: Time | None = None
     before_end: Time | None = None
+    scale: Amperes | None = None
+    zero: Amperes | None = None
+    tolerance: Tolerance | None = None
 
 
 class CaptureTable(Table):

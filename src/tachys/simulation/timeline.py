@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from tachys.capture.writing import identifier
 from tachys.model.events import Event, instant_of
-from tachys.model.nodes import IDLE, Probe
+from tachys.model.nodes import CURRENT, IDLE, Probe
 from tachys.model.system import System
 from tachys.simulation.lanes import Lanes
 
@@ -27,7 +27,11 @@ class TraceSignal:
 def signals(system: System, lanes: Lanes, *, probes: bool) -> list[TraceSignal]:
     """The lines of a timeline: what the probes of the model would show, or every thing by its own name."""
     if probes:
-        return [_probed(probe, lanes) for probe in system.probes if not probe.codes and probe.shows != (IDLE,)]
+        return [
+            _probed(probe, lanes)
+            for probe in system.probes
+            if not probe.codes and probe.shows not in ((IDLE,), (CURRENT,))
+        ]
     whole = [isr.thing for isr in system.isrs] + [step.thing for step in system.steps]
     whole += [unit.thing for unit in system.units]
     found = [_level(s.event, _pulses(lanes, s.event), lanes.begin) for s in system.sources]

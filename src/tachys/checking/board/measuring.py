@@ -13,6 +13,7 @@ from tachys.checking.board.accepting import EMPTY, AllBodies, acceptance_leads
 from tachys.checking.board.filling import FAR, Filled, fill
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
 from tachys.checking.board.matching import Matched, Merging, match
+from tachys.checking.board.metering import Metered, Seen, metered
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, may_be_silent, pair_answers, pair_unit
 from tachys.checking.board.unseen import unseen_routines, unseen_work
@@ -94,6 +95,7 @@ class Measurement:
     clock: ClockError | None = None
     busy: dict[bool, tuple[Instants, Instants]] = field(default_factory=dict)
     sets: dict[str, Instants | None] = field(default_factory=dict)
+    metered: Metered | None = None
 
     @property
     def resolution(self) -> int:
@@ -170,6 +172,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         if filled is not None:
             board.buffers[buffer.name] = filled
     board.clock = _clock(board)
+    board.metered = metered(Seen(paper, capture, shown, board.things, board.tops))
     return board
 
 

@@ -22,6 +22,17 @@ def unseen_routines(paper: Bounds, shown: Readings) -> list[Isr]:
     return [isr for isr in paper.system.isrs if isr.thing not in shown.bodies]
 
 
+def hidden_pass(paper: Bounds, shown: Readings, resolution: int) -> int:
+    """The most in ps that a pass of the loop can take behind lines that show nothing, without what wakes it."""
+    system = paper.system
+    core, overhead = system.core, system.loop.overhead.most if system.loop else 0
+    hidden = [
+        step.cost.most + step.spins for step in system.steps
+        if not step.once and (step.halt is not None or step.thing not in shown.bodies)
+    ]  # fmt: skip
+    return overhead + core.entry.most + core.exit.most + core.chain.most + sum(hidden) + 2 * resolution
+
+
 def unseen_work(paper: Bounds, isrs: Iterable[Isr], spans: Instants) -> Instants:
     """The most that some routines may have taken of each span, with entries and exits; never more than all of it."""
     core, taken = paper.system.core, np.zeros(len(spans), np.int64)

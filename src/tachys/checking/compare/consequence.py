@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 
-from tachys.checking.compare.figures import MILLION, Compared
+from tachys.checking.compare.figures import MILLION, Compared, Measured
 from tachys.model.acts import Drain, Guard, Put
-from tachys.model.nodes import Isr, Nth, Period, Source, Step, Unit
+from tachys.model.nodes import Amperes, Isr, Nth, Period, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
+from tachys.words import PICO
+from tachys.worstcase.supply import NOTHING, currents_of
 
 
 def corrected(system: System, figures: tuple[Compared, ...]) -> System:
@@ -18,11 +20,15 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     units = {unit.name: unit for unit in system.units}
     isrs = {isr.name: isr for isr in system.isrs}
     steps = {step.name: step for step in system.steps}
+    currents = dict(currents_of(system))
     for figure in figures:
         kind, name = figure.about.kind, figure.about.name
         if figure.measured is None:
             continue
-        if kind == "source":
+        if figure.key.startswith("current"):
+            state = figure.key.partition(".")[2] or str(figure.about)
+            currents[state] = _more_current(currents.get(state, NOTHING), figure.measured)
+        elif kind == "source":
             sources[name] = _source(sources[name], figure)
         elif kind == "unit":
             units[name] = _unit(units[name], figure)
@@ -31,9 +37,19 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
         elif kind == "step":
             longer = figure.key == "time" and steps[name].puts
             steps[name] = _longer_text(system, steps[name], figure) if longer else _step(steps[name], figure)
+    units = {name: replace(unit, current=currents.get(unit.thing, unit.current)) for name, unit in units.items()}
     loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
+    currents = {state: each for state, each in currents.items() if not state.startswith("unit.")}
     return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
-                   loop=loop)  # fmt: skip
+                   loop=loop, currents=currents)  # fmt: skip
+
+
+def _more_current(old: Amperes, measured: Measured) -> Amperes:
+    """The old range, widened to hold what was measured."""
+    seen = [
+        Fraction(each, PICO) for each in (measured.least - measured.resolution, measured.most + measured.resolution)
+    ]
+    return max(Fraction(0), min(old[0], seen[0])), max(old[1], seen[1])
 
 
 def _unit(unit: Unit, figure: Compared) -> Unit:

@@ -6,7 +6,7 @@ A figure is refuted only by what no resolution, no unseen routine and no toleran
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from fractions import Fraction
@@ -18,7 +18,7 @@ from tachys.capture.table import Instants
 from tachys.checking.board.grid import jitter_of
 from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, without_least
 from tachys.checking.board.nesting import NOBODY, ExecutionTimes
-from tachys.checking.board.unseen import unseen_hold, unseen_routines, unseen_work
+from tachys.checking.board.unseen import hidden_pass, unseen_hold, unseen_routines, unseen_work
 from tachys.checking.compare.items import taken
 from tachys.checking.compare.rhythm import Rhythm, long_runs, ordinal, rhythm_of
 from tachys.checking.probes.buscodes import urgency_of
@@ -27,7 +27,9 @@ from tachys.model.events import Thing
 from tachys.model.nodes import Counts, Isr, Source, Step, Unit
 from tachys.model.quantities import Range, time_in_words
 from tachys.stretches import place_of
+from tachys.words import PICO
 from tachys.worstcase.arrivals import source_curve
+from tachys.worstcase.supply import currents_of
 
 MILLION = 10**6  # shares are whole millionths
 
@@ -100,6 +102,7 @@ def compare_figures(board: Measurement) -> tuple[Compared, ...]:
         found += _isr(board, isr, waits)
     for step in board.system.steps:
         found += _step(board, step, waits)
+    found += _currents(board)
     passed = _pass(board)
     return (*found, passed) if passed else tuple(found)
 
@@ -251,19 +254,27 @@ def _slept(board: Measurement, begin: int, end: int) -> tuple[int, int]:
         return 0, 0
     asleep = {NOBODY, *(board.things.index(step.thing) for step in sleepers if step.thing in board.things)}
     idle = np.array([b - a for a, b, who in board.tops.between(begin, end) if who in asleep], np.int64)
-    awake = hidden_pass(board, sleepers) + unseen_work(board.paper, unseen_routines(board.paper, board.shown), idle)
+    behind = hidden_pass(board.paper, board.shown, board.resolution)
+    awake = behind + unseen_work(board.paper, unseen_routines(board.paper, board.shown), idle)
     return int(np.maximum(0, idle - awake).sum()), int(idle.sum())
 
 
-def hidden_pass(board: Measurement, sleepers: Sequence[Step]) -> int:
-    """The most in ps that a pass of the loop can take behind lines that show nothing, without what wakes it."""
-    system = board.system
-    core, overhead = system.core, system.loop.overhead.most if system.loop else 0
-    hidden = [
-        step.cost.most + step.pauses.most for step in system.steps
-        if not step.once and (step in sleepers or step.thing not in board.shown.bodies)
-    ]  # fmt: skip
-    return overhead + core.entry.most + core.exit.most + core.chain.most + sum(hidden) + 2 * board.resolution
+def _currents(board: Measurement) -> Iterator[Compared]:
+    """What each state takes, and units on top, in picoamperes."""
+    metered = board.metered
+    if metered is None:
+        return
+    modelled = currents_of(board.system)
+    for state, (least, most) in modelled.items():
+        about = Thing(state if state.startswith(("sleep.", "unit.")) else "core")
+        key = "current" if about == state else f"current.{state}"
+        low, high = (round(each * PICO) for each in (least, most))
+        seen = metered.states.get(state)
+        if seen is None:
+            yield _not_shown(about, key, low, high, metered.why or "it never shows alone for long enough")
+            continue
+        mean, off = (round(each * PICO) for each in (seen.mean, seen.off))
+        yield _judged(about, key, low, high, Measured(mean, mean, seen.count, off), (mean + off, mean - off))
 
 
 def _answers(board: Measurement, unit: Unit) -> Iterator[Compared]:

@@ -17,10 +17,10 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
-from tachys.checking.board.unseen import unseen_routines, unseen_work
+from tachys.checking.board.unseen import hidden_pass, unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
-from tachys.checking.compare.figures import MILLION, Compared, Measured, hidden_pass
+from tachys.checking.compare.figures import MILLION, Compared, Measured
 from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.premises import refuted_figures
@@ -231,6 +231,8 @@ def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symp
 def _code(figure: Compared) -> str:
     if figure.asleep:
         return "stands-still"
+    if figure.key.startswith("current"):
+        return "current-more" if figure.beyond else "current-less"
     if figure.key in ("period", "every"):
         return f"{figure.key}-off"
     if figure.key == "gap":
@@ -380,7 +382,7 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
         sleeper = next((step for step in system.steps if step.halt and name in step.halt.unless), None)
         if sleeper is None or sleeper.halt is None or system.loop is None or system.graph.pollers[name][0].polls_all:
             continue
-        round_ = hidden_pass(board, [sleeper]) + sleeper.halt.waking.most
+        round_ = hidden_pass(board.paper, board.shown, board.resolution) + sleeper.halt.waking.most
         asleep = {NOBODY}  # with its line up, the step that halts is on top all the while
         if sleeper.thing in board.things and not any(isinstance(act, Wait) for act in sleeper.acts):
             asleep.add(board.things.index(sleeper.thing))

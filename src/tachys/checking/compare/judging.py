@@ -119,8 +119,8 @@ class BoardSeen:
         return (lost, len(lost)) if parts else None
 
     def supply(self) -> Fraction | None:
-        """No line shows a current."""
-        return None
+        """As a column of it shows."""
+        return None if self.board.metered is None else self.board.metered.average
 
     def load(self, over: int | None, of: tuple[str, ...]) -> Taken | None:
         """What was taken of the core, at least: of the busiest window of ``over`` ps, or of the whole capture."""
@@ -177,6 +177,8 @@ def _total(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
     total: Total | None = need.sum_up(shown, more)
     if total is None:
         return _made(paper, 0, 0, refuted)
+    if need.measures in ("current", "life"):  # what is seen ends somewhere: only paper judges
+        return replace(_made(paper, 0, 0, refuted), value=total.value)
     made = _made(paper, 1, total.misses, refuted, total.value, total.slack + more)
     misses = tuple(Miss(each.at, None, each.kind, _lost_causes(board, need.waits, each)) for each in total.broken)
     return replace(made, misses=misses, note=total.note)

@@ -43,7 +43,8 @@ def _further(figure: Compared) -> Compared:
     if rhythm is not None:
         longer = Range(rhythm.longer.least // 2, 2 * rhythm.longer.most)
         return replace(figure, rhythm=replace(rhythm, longer=longer))
-    if figure.key in ("period", "every", "counts", "answers"):  # one figure, not a range
+    alone = figure.key in ("period", "every", "counts", "answers") or figure.key.startswith("current")
+    if alone:  # one figure, not a range
         return figure
     least = measured.least // 2 if figure.below else measured.least
     most = 2 * measured.most if figure.beyond else measured.most

@@ -25,6 +25,7 @@ from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
 from tachys.model.names import STARTUP, due_by_ticks
 from tachys.model.nodes import Isr, Source, Step
+from tachys.words import pico_text
 
 MARK = "measured: "
 _UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"), (1, "ps"))
@@ -113,6 +114,9 @@ class _Writer:
     def put(self, figure: Compared, result: CheckResult, *, tighten: bool) -> None:
         """Write one figure, if it is one that stands in the file."""
         kind, name = figure.about.kind, figure.about.name
+        if figure.key.startswith("current"):
+            self._current(figure, result)
+            return
         if kind not in ("source", "unit", "isr", "step"):
             return
         due = due_by_ticks(name, self.document.get("step", {})) if kind == "unit" else None
@@ -210,6 +214,30 @@ class _Writer:
         value: Any = pair[0] if pair[0] == pair[1] else tomlkit.array()
         if pair[0] != pair[1]:
             value.extend(pair)
+        self._set(table, path, key, value, figure)
+
+    def _current(self, figure: Compared, result: CheckResult) -> None:
+        """A supply current: the end of a range that is refuted, or one value in place of another."""
+        measured, about = figure.measured, figure.about
+        assert measured is not None
+        document: Any = self.document
+        table = document["core"]["current"] if about == "core" else document[about.kind][about.name]
+        path, key = ("core.current", figure.key.partition(".")[2]) if about == "core" else (str(about), "current")
+        old = table[key]
+        pair = [str(each) for each in old] if isinstance(old, Array) else []
+        per_clock = str(pair[0] if pair else old).rstrip().endswith("/MHz")
+        scale = result.bounds.system.core.clock.hertz / 10**6 if per_clock else Fraction(1)
+
+        def written(picoamperes: int) -> str:
+            return pico_text(round(max(0, picoamperes) / scale)) + ("/MHz" if per_clock else "")
+
+        value: Any = written(measured.most)
+        if pair:
+            value = tomlkit.array()
+            value.extend([
+                written(measured.least - measured.resolution) if figure.below else pair[0],
+                written(measured.most + measured.resolution) if figure.beyond else pair[1],
+            ])  # fmt: skip
         self._set(table, path, key, value, figure)
 
     def _nth(self, table: Any, path: str, figure: Compared, rhythm: Rhythm) -> None:

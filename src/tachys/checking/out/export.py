@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from tachys.checking.compare.figures import MILLION, Compared
 from tachys.checking.out.pooling import pool
-from tachys.checking.out.telling import COUNTS
+from tachys.checking.out.telling import COUNTS, CURRENTS
 from tachys.checking.result import CheckResult, Finding, NeedCheck, Seen
 from tachys.plain import by_thing, seconds, statistics
+from tachys.words import PICO
 
 
 def _seen(seen: Seen | None) -> dict[str, Any] | None:
@@ -57,15 +58,22 @@ def _share(millionths: int | None) -> float | None:
     return None if millionths is None else millionths / MILLION
 
 
+def _amperes(picoamperes: int | None) -> float | None:
+    return None if picoamperes is None else picoamperes / PICO
+
+
 def _figure(figure: Compared) -> dict[str, Any]:
     measured, value = figure.measured, {"counts": _number, "answers": _share}.get(figure.key, seconds)
+    off: Callable[[int | None], float | None] = seconds
+    if figure.key.startswith("current"):
+        value = off = _amperes
     return {
         "about": figure.about,
         "figure": figure.key,
         "modelled": {"least": value(figure.low), "most": value(figure.high)},
         "measured": None if measured is None else {
             "count": measured.count, "least": value(measured.least), "most": value(measured.most),
-            "resolution": seconds(measured.resolution),
+            "resolution": off(measured.resolution),
         },
         "agreement": str(figure.state),
         "why": figure.why,
@@ -73,10 +81,7 @@ def _figure(figure: Compared) -> dict[str, Any]:
 
 
 def _finding(finding: Finding) -> dict[str, Any]:
-    counts = finding.code in COUNTS
-
-    def figure(value: int | None) -> float | None:
-        return None if value is None else float(value) if counts else seconds(value)
+    figure = _number if finding.code in COUNTS else _amperes if finding.code in CURRENTS else seconds
 
     return {
         "code": finding.code,

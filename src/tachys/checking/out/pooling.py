@@ -9,6 +9,7 @@ from typing import Any
 
 from tachys.capture.table import Capture
 from tachys.checking.board.load import Busiest, LoadSeen
+from tachys.checking.board.metering import of_parts
 from tachys.checking.compare.figures import Agreement, Compared, Measured
 from tachys.checking.result import CheckResult, Finding, Seen
 from tachys.needs.kinds import Need
@@ -84,6 +85,7 @@ def together(
         figures=_figures(results),
         clock=min((r.clock for r in results if r.clock is not None), key=lambda clock: clock.sure, default=None),
         load=_load(results),
+        metered=of_parts([result.metered for result in results]),
         busiest=_busiest(results),
         foreign=tuple(dict.fromkeys(line for result in results for line in result.foreign)),
         remarks=(_about_parts(results, whole, resets), *first.remarks),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from tachys.words import count_text, range_text, seconds_text, time_text
+from tachys.words import count_text, pico_text, range_text, seconds_text, time_text
 
 if TYPE_CHECKING:
     from tachys.checking.compare.grouping import Group
@@ -14,12 +14,15 @@ if TYPE_CHECKING:
 _STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
 COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked", "items-lost", "level-more", "counts-off",
           "was-reset", "answers-off")  # fmt: skip
+CURRENTS = ("current-more", "current-less")
 
 
 def figure_text(finding: Finding, value: int | None) -> str:
     """A figure of a finding: a time, or a number."""
     if value is None:
         return "-"
+    if finding.code in CURRENTS:
+        return pico_text(value)
     return str(value) if finding.code in COUNTS else time_text(value)
 
 
@@ -32,6 +35,11 @@ def finding_text(finding: Finding) -> str:
         if finding.code == "counts-off":
             return f"{text}: {finding.measured}, model {finding.modelled}"
         return text if finding.code in ("runs-unasked", "was-reset", "answers-off") else f"{text}: {finding.measured}"
+    if finding.code in CURRENTS:
+        side = "at least" if finding.code == "current-more" else "at most"
+        return (
+            f"{text}: {side} {figure_text(finding, finding.measured)}, model {figure_text(finding, finding.modelled)}"
+        )
     if finding.measured is None or finding.code == "runs-too-often":  # it has its figures in it
         return text
     if finding.code in _STAYS_AWAY and finding.modelled is not None:

@@ -16,7 +16,7 @@ from tachys.checking.probes.buscodes import codes_to_bodies
 from tachys.checking.probes.lines import Bodies, LineReading, edges_of, line_of, stretches
 from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.events import Event, Thing, instant_of
-from tachys.model.nodes import IDLE, Probe
+from tachys.model.nodes import IDLE, Meter, Probe
 from tachys.model.system import System
 from tachys.stretches import place_of
 
@@ -27,7 +27,7 @@ class Readings:
 
     ``instants`` by event name, ``bodies`` by thing; ``through`` says by which signals. ``shared`` are bodies of
     routines that share a line. ``unseen`` things have no line, ``silent`` ones a line that never moves, ``foreign``
-    signals move and belong to nothing.
+    signals move and belong to nothing. ``current``: that of the supply, and what measures it.
     """
 
     instants: dict[Event, Instants] = field(default_factory=dict)
@@ -35,6 +35,7 @@ class Readings:
     shared: list[tuple[tuple[Thing, ...], Bodies]] = field(default_factory=list)
     through: dict[Thing, list[str]] = field(default_factory=dict)
     idle: Bodies | None = None
+    current: tuple[Signal, Meter] | None = None
     foreign: dict[str, Bodies] = field(default_factory=dict)
     unseen: tuple[Thing, ...] = ()
     silent: tuple[Thing, ...] = ()
@@ -92,6 +93,9 @@ def bind(system: System, capture: Capture) -> Readings:
     for probe in system.probes:
         place = system.places.get(f"probe.{probe.signal}", Place(capture.file))
         signal = capture.signals.get(probe.signal)
+        if signal is not None and probe.meter is not None:
+            shown.current = (signal, probe.meter)
+            continue
         if signal is not None and signal.real:
             wrong = f"{capture.file}: this signal holds real numbers"
             problems.append(Problem(place, f"probe.{probe.signal}", wrong, "a line of levels or a bus is due"))

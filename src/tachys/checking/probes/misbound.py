@@ -120,7 +120,7 @@ def _today(system: System, capture: Capture) -> tuple[dict[str, Meaning], dict[s
 
 
 def _meaning(probe: Probe) -> Meaning | None:
-    if len(probe.shows) != 1 or probe.codes:
+    if len(probe.shows) != 1 or probe.codes or probe.meter is not None:
         return None
     event = Event(probe.shows[0])
     if event.kind == "source":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 
-from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps
+from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps, supply
 from tachys.demo.arrivals import MS, US
 from tachys.demo.machine import Burns, Halts, Machine, Pauses, Plan, Routine, Task
 
@@ -34,4 +34,10 @@ def record() -> Recording:
         "D0": busy(truth, "minute"), "D1": busy(truth, "tick"), "D2": steps(truth, "gauge"),
         "D3": [change for begin, end in radio for change in ((begin, 1), (end, 0))], "D4": pulses(minute, 2 * MS),
     }  # fmt: skip
-    return Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)
+    gauge = [(end - 18_000 * MS, end) for name, _, end in truth.steps if name == "gauge"]
+    instants = range(ANALYSER.begin + MS, ANALYSER.begin + ANALYSER.length, 2 * MS)
+    takes = {"run": 1.2, "spin": 1.1, "wake": 0.8, "sleep": 0.21}
+    meter = supply(truth, takes, instants, 0.004, dice, gauge, [(*each, 11.0) for each in radio])
+    column = [(ANALYSER.time(at) // ANALYSER.sample, round(milliamperes, 3)) for at, milliamperes in meter]
+    levels = {name: ANALYSER.sampled(lines) for name, lines in shown.items()}
+    return Recording(levels, ANALYSER, truth, ("I", [(int(sample), each) for sample, each in column]))
