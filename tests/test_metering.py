@@ -1,12 +1,14 @@
 """A column of the supply current beside the lines: what each state takes, who takes it, what the model has wrong."""
 
 import random
+import re
 from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from boards import BOARD, first
+from calling import tachys
 from planted import ANALYSER, CYCLE, MS, US, _apart
 from tachys.capture.csv import read_csv
 from tachys.capture.table import Signal
@@ -150,3 +152,17 @@ def test_a_unit_without_a_line_makes_states_unknown_and_it_is_said():
 def test_what_does_not_go_together_is_said(old, new, what):
     with pytest.raises(InputError, match=what):
         read_model(NODE.replace(old, new), "m.toml")
+
+
+def test_the_page_and_the_screen_show_it_to_the_digits_that_are_known(tmp_path):
+    (tmp_path / "model.toml").write_text(NODE + '[battery]\ncapacity = "220 mAh"\n')
+    (tmp_path / "board.vcd").write_bytes(capture_bytes(recorded(noise=0.3), "board.vcd"))
+    told = tachys(tmp_path, "energy", "model.toml", "board.vcd", "--for", "200 ms", "--no-savings")
+    assert told.returncode == 0
+    assert re.search(r"unit\.sensor +700\.0 uA +[5-9]\d\d uA +± 1\d\d uA", told.stdout)
+    assert re.search(r"measured in board\.vcd +\d", told.stdout)
+    assert tachys(tmp_path, "report", "model.toml", "board.vcd", "-o", "r.html").returncode == 0
+    page = (tmp_path / "r.html").read_text()
+    assert "Supply current" in page
+    assert "measured in board.vcd" in page
+    assert "the supply current" in page

@@ -71,6 +71,19 @@ def amperes_text(amperes: Fraction, rounding: str = "near") -> str:
                                   (Fraction(1, 10**9), "nA")), rounding)  # fmt: skip
 
 
+def known_text(amperes: Fraction, off: Fraction) -> tuple[str, str]:
+    """A measured current, to the second digit of what it may be off, and that: "3.197 mA", "± 0.032 mA"."""
+    if not off:
+        return amperes_text(amperes), "± 0 A"
+    units = ((Fraction(1), "A"), (Fraction(1, 10**3), "mA"), (Fraction(1, 10**6), "uA"), (Fraction(1, 10**9), "nA"))
+    scale, unit = next((pair for pair in units if max(abs(amperes), off) >= pair[0]), units[-1])
+    parts = Decimal(off.numerator * scale.denominator) / Decimal(off.denominator * scale.numerator)
+    digit = Decimal(1).scaleb(parts.adjusted() - 1)
+    value = Decimal(amperes.numerator * scale.denominator) / Decimal(amperes.denominator * scale.numerator)
+    shown = value.quantize(digit, ROUND_HALF_EVEN) if digit < 1 else value.quantize(Decimal(1), ROUND_HALF_EVEN)
+    return f"{shown + 0:f} {unit}", f"± {parts.quantize(min(digit, Decimal(1)), ROUND_CEILING):f} {unit}"
+
+
 def pico_text(low: int | None, high: int | None = None) -> str:
     """Whole picoamperes, or a range of them, as a current."""
     ends = dict.fromkeys(amperes_text(Fraction(each, PICO)) for each in (low, high) if each is not None)

@@ -24,8 +24,10 @@ from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
 from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
 from tachys.words import (
     NONE,
+    PICO,
     count_text,
     instant_text,
+    known_text,
     limit_text,
     off_text,
     pico_text,
@@ -347,17 +349,11 @@ def figure_row(figure: Compared, core: Core) -> Row:
                 for each in given]  # fmt: skip
         return [figure.about, key, *told, str(measured.count) if measured else NONE, NONE, str(figure.state)]
     if figure.key.startswith("current"):
-        told = [pico_text(figure.low, figure.high)]
-        told += (
-            [NONE] * 3
-            if measured is None
-            else [
-                pico_text(measured.most),
-                str(measured.count),
-                f"± {pico_text(measured.resolution)}",
-            ]
-        )
-        return [figure.about, key, *told, str(figure.state)]
+        model = pico_text(figure.low, figure.high)
+        if measured is None:
+            return [figure.about, key, model, NONE, NONE, NONE, str(figure.state)]
+        known = known_text(Fraction(measured.most, PICO), Fraction(measured.resolution, PICO))
+        return [figure.about, key, model, known[0], str(measured.count), known[1], str(figure.state)]
     if figure.key in ("period", "every") and figure.low and figure.high:
         middle = Fraction(figure.low + figure.high, 2)
         off = (figure.high - middle) / middle

@@ -11,7 +11,7 @@ from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.cli.parameters import TIME
 from tachys.cli.playing import length_of, play_options, ways_of
-from tachys.words import NONE, amperes_text, charge_text, life_text, share_text, time_text
+from tachys.words import NONE, amperes_text, charge_text, known_text, life_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.checking.board.metering import Metered
@@ -116,6 +116,12 @@ def show_energy(
     rows += [[f"measured in {path}", *_within(column.average, column.average_off)] for path, column in shown.items()]
     if system.battery is not None:
         rows.append(["battery lasts", *_lasts(system, paper.average, play.average)])
+    if play.wakes:
+        awake = sum(
+            (part.charge[1] for state, part in play.states.items() if not state.startswith("sleep")), Fraction(0)
+        )
+        each_time = charge_text(awake / (play.wakes * Fraction(length, 10**12)))
+        rows.append(["each wake-up takes", NONE, each_time, NONE])
     table(columns, rows)
     say("  Least and most: what the model allows in the long run.")
     missing = tuple(dict.fromkeys((*paper.missing, *play.missing)))
@@ -150,7 +156,7 @@ def _show_measured(system: System, shown: Metered) -> None:
     for name in dict.fromkeys((*modelled, *shown.states)):
         model, state = modelled.get(name), shown.states.get(name)
         told = [NONE] * 3 if state is None else [
-            amperes_text(Fraction(state.mean)), f"± {amperes_text(Fraction(state.off), 'up')}", str(state.count)
+            *known_text(Fraction(state.mean), Fraction(state.off)), str(state.count)
         ]  # fmt: skip
         rows.append([name, NONE if model is None else _played(model), *told])
     table([("state", ""), *((name, "right") for name in ("model", "measured", "known to", "values"))], rows)

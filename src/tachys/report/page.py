@@ -27,6 +27,7 @@ from tachys.figures import Figure
 from tachys.foreign import printable
 from tachys.needs.verdicts import Verdict
 from tachys.needs.words import bound_text, doubt_of, slack_text, value_text, what_holds
+from tachys.report.supply import supply_section
 from tachys.report.timeline import timeline_data
 from tachys.trying.headroom import Headroom
 from tachys.words import exact_share, exact_time, time_text
@@ -60,7 +61,8 @@ def page(
         title=paper.system.title or Path(model).name, laid_over=list(paper.system.laid_over),
         version=__version__, style=style, script=script, style_hash=_hash(style), script_hash=_hash(script), data=data,
         needs=[_on_paper(need, results) for need in paper.needs.values()], captures=captures, load=_load(paper),
-        figures=list(_figures(paper)), headroom=_rooms(headroom), model_text=text,
+        supply=supply_section(paper, results), figures=list(_figures(paper)), headroom=_rooms(headroom),
+        model_text=text,
         inputs=[_input(name) for name in (model, *(result.capture.file for result in results))],
         verdict=_verdict(paper, results), marks=[25, 50, 75, 100, 125],
     )  # fmt: skip
@@ -253,6 +255,9 @@ def _lines(result: CheckResult) -> list[dict[str, str]]:
         for line in lines:
             through.setdefault(line, []).append(str(thing))
     rows = []
+    current = result.board.shown.current
+    if current is not None:
+        through[current[0].name] = ["the supply current"]
     for name, signal in result.capture.signals.items():
         edges = max(0, len(signal.at) - 1)
         rows.append(

@@ -31,6 +31,7 @@ Reals = NDArray[np.float64]
 SURE = 4.0  # deviations of a mean that it may be off
 FEW, PARTS = 8, 64  # values of which a deviation is made at least, parts at most
 RUN, SPIN, SLEEP = 1, 2, 3  # places of the names of states, from one on
+MOST_AMPERES = 1e6
 MOST_VALUES = 1 << 21  # of which the means of states are made
 
 
@@ -128,7 +129,7 @@ def metered(board: Seen) -> Metered | None:
 def _known(signal: Signal, scale: float) -> tuple[Instants, Reals]:
     """(instants, amperes) of what is known."""
     numbers = signal.reals if signal.real else signal.value.view(np.uint64).astype(np.float64)
-    good = signal.known & np.isfinite(numbers)
+    good = signal.known & (np.abs(numbers * scale) < MOST_AMPERES)  # not what is no number
     return signal.at[good], numbers[good] * scale
 
 
