@@ -108,7 +108,7 @@ def show_energy(
     from tachys.cli.output import heading, say, table
 
     heading(f"{title}: supply current")
-    columns = [("", ""), ("least", "right"), ("played", "right"), ("most", "right")]
+    columns = [("", ""), ("least", "right"), ("seen" if shown else "played", "right"), ("most", "right")]
     rows = [["average", *_ends(paper.average, play.average)]]
     for path, each in seen.items():
         ends = [NONE] * 3 if each is None else _ends(each.average, None)
