@@ -3,6 +3,7 @@
 import json
 import random
 from fractions import Fraction as F
+from itertools import pairwise
 
 import pytest
 from pydantic import TypeAdapter
@@ -16,6 +17,7 @@ from tachys.outputs import output_type
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.supply import played
+from tachys.simulation.waking import longest_wake_up
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.supply import life
 from two_machines import assert_agreement
@@ -247,3 +249,13 @@ def test_what_such_a_need_lacks_is_said():
     silent = bounds(read_model(NODE.replace('run = "3.2 mA", ', "") + '[need.n]\ncurrent = "2 uA"\n', "m.toml"))
     assert silent.needs["n"].verdict == "unseen"
     assert "no current is given for run" in silent.needs["n"].reason
+
+
+def test_the_current_over_one_wake_up_is_what_each_state_takes():
+    text = DEEP.replace("[core]\n", "[core]\n")
+    pieces = longest_wake_up(read_model(text, "m.toml"), RunOptions(costs="most"), 200 * S, F(1, 20))
+    states = [(piece.state, float(piece.amperes)) for piece in pieces]
+    assert [state for state, _ in states][:3] == ["sleep.deep", "wake", "run"]
+    assert states[0] == states[-1]
+    assert all(one.end == other.begin for one, other in pairwise(pieces))
+    assert not longest_wake_up(read_model(text, "m.toml"), RunOptions(), 200 * S, F(0))

@@ -57,6 +57,7 @@ def energy_command(
     from tachys.files import write_whole
     from tachys.frames import PS
     from tachys.model.loading import ModelText
+    from tachys.simulation.waking import longest_wake_up
     from tachys.worstcase.analysis import bounds
 
     form = None if output is None else form_of(output)
@@ -84,7 +85,8 @@ def energy_command(
     if output is not None and form is not None:
         if play.average is None:
             raise input_error(model, "nothing to draw: the average is not known", "give each state its current")
-        write_whole(output, draw_supply(titled(system, model), play, paper, Fraction(until, PS), form))
+        awake = longest_wake_up(system, ways, until, play.wakes)
+        write_whole(output, draw_supply(titled(system, model), play, paper, Fraction(until, PS), form, awake))
         if shape == "table":
             say(f"Wrote {output}.")
     return 0
