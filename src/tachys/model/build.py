@@ -15,6 +15,7 @@ from tachys.model.flags import as_names, note_lone_flags, polled_by
 from tachys.model.names import STARTUP
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
 from tachys.model.nodes import Amperes, Battery, Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
+from tachys.model.pins import make_pins, with_events
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, CurrentRange, Duration, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
@@ -54,15 +55,17 @@ def build(model: ModelFile, report: Reporter) -> System:
     )
     buffers = filled.made()
     sources, units = stopping.judged(sources, units, loop, isrs, buffers)
+    pins = make_pins(model, units, isrs, clocks, report)
     _judge_rings(core, units, isrs, buffers, report)
     needs, battery = make_deadlines(model.isr, clocks), _battery(model.battery, report)
-    needs += [need for name, table in model.need.items() if (need := make_need(name, table, clocks, report, battery))]
+    asked = {name: with_events(name, table, pins, report) for name, table in model.need.items()}
+    needs += [need for name, table in asked.items() if (need := make_need(name, table, clocks, report, battery))]
     needs += [make_watchdog(model.watchdog, clocks)] if model.watchdog else []
     probes = tuple(make_probe(name, table, clocks, report) for name, table in model.probe.items())
     note_lone_flags(model, report)
     places = {
         f"{section}.{name}": report.place((section, name))
-        for section in ("source", "unit", "isr", "flag", "buffer", "step", "need", "probe", "clock")
+        for section in ("source", "unit", "isr", "flag", "buffer", "step", "need", "probe", "clock", "pin")
         for name in getattr(model, section)
     }
     set_by = {flag: tuple(map(Event.written, as_names(table.set_by))) for flag, table in model.flag.items()}
@@ -78,6 +81,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         probes=probes,
         set_by=set_by,
         buffers=buffers,
+        pins=pins,
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         accepted=make_accepted(model, report, frozenset(need.name for need in needs)),

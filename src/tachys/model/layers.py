@@ -29,6 +29,7 @@ SECTIONS = (
     "need",
     "probe",
     "sleep",
+    "pin",
 )  # of tables with names
 _SWITCHES = {"nesting", "late_arrival", "primed", "sleep", "age"}
 _ONE_WAY = {

@@ -16,7 +16,7 @@ from tachys.needs.takers import INTERRUPTS
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
-_NAMED = ("clock", "sleep", "source", "unit", "isr", "flag", "buffer", "step", "need")
+_NAMED = ("clock", "sleep", "pin", "source", "unit", "isr", "flag", "buffer", "step", "need")
 BODIES = ("unit", "isr", "step")
 _TICKS = "-ticks"  # behind the name of a step: what counts those by which it is due
 STARTUP = "startup"  # a table of its own, and the name of the step that it makes
@@ -197,6 +197,7 @@ def _need_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Refe
     losers = [f"{section}.{name}" for section in kinds for name in table_of(raw, section)]
     losers += [f"flag.{flag}" for flag in flag_names(raw)]
     takers = [INTERRUPTS, *(f"{section}.{name}" for section in ("isr", "step") for name in table_of(raw, section))]
+    events = [*events, *(f"pin.{pin}.{edge}" for pin in table_of(raw, "pin") for edge in ("rise", "fall"))]
     for name, table in table_of(raw, "need").items():
         for key in ("from", "to"):
             for event in _as_list(table.get(key)):
@@ -213,7 +214,7 @@ def _need_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Refe
 
 
 def _probe_references(raw: Mapping[str, Any], events: list[str]) -> Iterator[Reference]:
-    bodies = [f"{section}.{name}" for section in BODIES for name in table_of(raw, section)]
+    bodies = [f"{section}.{name}" for section in (*BODIES, "pin") for name in table_of(raw, section)]
     for name, table in table_of(raw, "probe").items():
         for thing in _as_list(table.get("shows")):
             if thing not in (IDLE, CURRENT):

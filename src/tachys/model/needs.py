@@ -137,7 +137,7 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
         else:
             codes.append((int(code), thing))
     shows = (table.shows,) if isinstance(table.shows, str) else tuple(table.shows or ())
-    bodies = [thing.startswith(("isr.", "step.", "unit.")) and thing.count(".") == 1 for thing in shows]
+    bodies = [thing.startswith(("isr.", "step.", "unit.", "pin.")) and thing.count(".") == 1 for thing in shows]
     meter = _meter(path, shows, table, report)
     if shows not in ((IDLE,), (CURRENT,)):
         _judge_shows(path, shows, bodies, table, report)

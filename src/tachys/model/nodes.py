@@ -479,6 +479,55 @@ class Loop:
     steps: tuple[Step, ...]
 
 
+Does = Literal["high", "low", "toggle", "pulse"]
+
+
+@dataclass(frozen=True, slots=True)
+class Write:
+    """What an event does to a pin; ``length`` of a pulse, in ps."""
+
+    event: Event
+    does: Does
+    length: Range | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Pin(Named):
+    """An output of the board: its level before anything runs, if that is known, and all that writes it.
+
+    ``unsure``: things that may begin again before they have ended.
+    """
+
+    kind: ClassVar[str] = "pin"
+    name: str
+    first: int | None
+    writes: tuple[Write, ...]
+    unsure: frozenset[str] = frozenset()
+
+    @property
+    def rise(self) -> Event | None:
+        """The event that every rise is, and that always brings one; None: there is none."""
+        return self._edge("high", rest=0)
+
+    @property
+    def fall(self) -> Event | None:
+        """The same of a fall."""
+        return self._edge("low", rest=1)
+
+    def _edge(self, to: Does, rest: int) -> Event | None:
+        if len(self.writes) == 1 and self.writes[0].does == "pulse":
+            return self.writes[0].event if (self.first or 0) == rest else None
+        by = {write.does: write.event for write in self.writes}
+        pair = (by.get("high"), by.get("low"))
+        if len(self.writes) != 2 or None in pair or pair[0] == pair[1]:
+            return None
+        high, low = pair
+        assert high is not None
+        assert low is not None
+        alternate = high.thing == low.thing and high.thing not in self.unsure
+        return by[to] if alternate and "nth" not in (high.moment, low.moment) else None
+
+
 IDLE = "idle"
 CURRENT = "current"
 USUAL_TOLERANCE = Fraction(2, 100)  # of an instrument of which nothing is known

@@ -153,6 +153,26 @@ class SerialTable(Table):
     fraction_bits: Annotated[int, Field(strict=True, ge=0, le=16)] = 0
 
 
+class PinTable(Table):
+    """An output of the board, and its level before anything runs."""
+
+    first: Literal["low", "high"] | None = None
+
+
+PinDoes = Literal["high", "low", "toggle", "pulse"]
+
+
+class PinActionTable(Table):
+    """What is done to a pin, at which event of the thing that does it, and for how long."""
+
+    does: PinDoes
+    at: str | None = None
+    for_: TimeRange | None = Field(None, alias="for")
+
+
+Pins = dict[str, PinDoes | PinActionTable | list[PinDoes | PinActionTable]]
+
+
 class BurstTable(Table):
     """Bursts: least distances within a burst and between the beginnings of bursts, the most that one lasts."""
 
@@ -176,6 +196,7 @@ class SourceTable(Table):
     burst: BurstTable | None = None
     wanted: PositiveTime | None = None
     give_or_take: Share | None = None
+    pins: Pins = {}
 
 
 class GuardTable(Table):
@@ -247,6 +268,7 @@ class UnitTable(Table):
     depth: Annotated[int, Field(strict=True, ge=1, le=10**6)] | None = None
     primed: bool = False
     current: Current | None = None
+    pins: Pins = {}
 
 
 class NthTable(Table):
@@ -276,6 +298,7 @@ class IsrTable(Table):
     moments: dict[str, TimeRange] = {}
     pause: TimeRange | None = None
     clears_pending: bool = False
+    pins: Pins = {}
     deadline: PositiveTime | None = None
 
 
@@ -359,6 +382,7 @@ class StepTable(PartTable):
     drains: str | DrainTable | None = None
     each: TimeRange | None = None
     then: list[PartTable] = []
+    pins: Pins = {}
 
 
 class WatchdogTable(Table):
@@ -434,6 +458,7 @@ class ModelFile(Table):
     isr: dict[str, IsrTable] = {}
     flag: dict[str, FlagTable] = {}
     buffer: dict[str, BufferTable] = {}
+    pin: dict[str, PinTable] = {}
     loop: LoopTable | None = None
     startup: StartupTable | None = None
     step: dict[str, StepTable] = {}

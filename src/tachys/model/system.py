@@ -11,7 +11,7 @@ from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Graph
-from tachys.model.nodes import Amperes, Battery, Buffer, Clock, Core, Isr, Loop, Probe, Source, Step, Unit
+from tachys.model.nodes import Amperes, Battery, Buffer, Clock, Core, Isr, Loop, Pin, Probe, Source, Step, Unit
 from tachys.needs.kinds import Need
 
 Kind = TypeVar("Kind", Source, Unit, Isr, Step, Buffer)
@@ -37,6 +37,7 @@ class System:
     probes: tuple[Probe, ...]
     set_by: dict[str, tuple[Event, ...]] = field(default_factory=dict, hash=False)
     buffers: tuple[Buffer, ...] = ()
+    pins: tuple[Pin, ...] = ()
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)
@@ -61,6 +62,10 @@ class System:
     def startup(self) -> Step | None:
         """What the loop does once, before its first pass."""
         return next((step for step in self.steps if step.once), None)
+
+    def pin(self, name: str) -> Pin:
+        """The pin of that name; KeyError if there is none."""
+        return {pin.name: pin for pin in self.pins}[name]
 
     def source(self, name: str) -> Source:
         """The source of that name; KeyError if there is none."""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from tachys.capture.writing import identifier
 from tachys.model.events import Event, instant_of
-from tachys.model.nodes import CURRENT, IDLE, Probe
+from tachys.model.nodes import CURRENT, IDLE, Pin, Probe
 from tachys.model.system import System
 from tachys.simulation.lanes import Lanes
 
@@ -28,14 +28,15 @@ def signals(system: System, lanes: Lanes, *, probes: bool) -> list[TraceSignal]:
     """The lines of a timeline: what the probes of the model would show, or every thing by its own name."""
     if probes:
         return [
-            _probed(probe, lanes)
+            _probed(system, probe, lanes)
             for probe in system.probes
             if not probe.codes and probe.shows not in ((IDLE,), (CURRENT,))
         ]
     whole = [isr.thing for isr in system.isrs] + [step.thing for step in system.steps]
     whole += [unit.thing for unit in system.units]
     found = [_level(s.event, _pulses(lanes, s.event), lanes.begin) for s in system.sources]
-    return found + [_level(name, _body(lanes, name), lanes.begin) for name in [*whole, *_flags(system)]]
+    found += [_level(name, _body(lanes, name), lanes.begin) for name in [*whole, *_flags(system)]]
+    return found + [pin_signal(pin, lanes) for pin in system.pins]
 
 
 def _flags(system: System) -> list[str]:
@@ -77,14 +78,57 @@ def _level(name: str, spans: list[tuple[int, int]], begin: int) -> TraceSignal:
     return TraceSignal(name, first, tuple(changes))
 
 
-def _probed(probe: Probe, lanes: Lanes) -> TraceSignal:
-    shown = _probed_high(probe, lanes)
+def _probed(system: System, probe: Probe, lanes: Lanes) -> TraceSignal:
+    shown = _probed_high(system, probe, lanes)
     if not probe.active_low:
         return shown
     return TraceSignal(probe.signal, 1 - shown.first, tuple((time, 1 - level) for time, level in shown.changes))
 
 
-def _probed_high(probe: Probe, lanes: Lanes) -> TraceSignal:
+def pin_signal(pin: Pin, lanes: Lanes) -> TraceSignal:
+    """The level of a pin: of the writes of one instant the last counts, and only another level is an edge."""
+    writes = [
+        (time, event_rank(write.event), number) for number, write in enumerate(pin.writes)
+        for time in _since_before(lanes, write.event)
+    ]  # fmt: skip
+    goals: dict[int, int] = {}
+    rest = level = pin.first or 0
+    for time, _, number in sorted(writes):
+        write = pin.writes[number]
+        if write.does == "pulse":
+            goals[time] = 1 - rest
+            goals[time + (write.length.most if write.length is not None else PULSE_NS * 1000)] = rest
+            continue
+        level = 1 - level if write.does == "toggle" else int(write.does == "high")
+        goals[time] = level
+    changes, now = list[Change](), rest
+    for time, goal in sorted(goals.items()):
+        if time <= lanes.begin:
+            rest = now = goal
+        elif goal != now:
+            changes.append((time, goal))
+            now = goal
+    return TraceSignal(pin.thing, rest, tuple(changes))
+
+
+def _since_before(lanes: Lanes, event: Event) -> list[int]:
+    """When an event happens, those of a body that began before the lanes do included."""
+    if event.moment not in ("start", "end"):
+        return event_instants(lanes, event)
+    side = 0 if event.moment == "start" else 1
+    return [body[side] for body in lanes.bodies.get(event.thing, []) if body[side] <= lanes.end]
+
+
+def event_rank(event: Event) -> int:
+    """The place of an event among those of one instant: units end, what they start begins, sources, then the core."""
+    if event.kind == "unit":
+        return 0 if event.moment == "end" else 1
+    return 2 if event.kind == "source" else 3 if event.moment == "end" else 4
+
+
+def _probed_high(system: System, probe: Probe, lanes: Lanes) -> TraceSignal:
+    if Event(probe.shows[0]).kind == "pin":
+        return replace(pin_signal(system.pin(Event(probe.shows[0]).name), lanes), name=probe.signal)
     if probe.edge is None:
         spans = sorted(span for who in probe.shows for span in _body(lanes, who, probe.after, probe.before_end))
         return _level(probe.signal, spans, lanes.begin)

@@ -16,6 +16,7 @@ from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.metering import Metered, Seen, metered
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, may_be_silent, pair_answers, pair_unit
+from tachys.checking.board.pins import PinSeen, look_at_pins
 from tachys.checking.board.unseen import unseen_routines, unseen_work
 from tachys.checking.probes.binding import Readings, bind
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
@@ -96,6 +97,7 @@ class Measurement:
     busy: dict[bool, tuple[Instants, Instants]] = field(default_factory=dict)
     sets: dict[str, Instants | None] = field(default_factory=dict)
     metered: Metered | None = None
+    pins: dict[str, PinSeen] = field(default_factory=dict)
 
     @property
     def resolution(self) -> int:
@@ -172,6 +174,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
         if filled is not None:
             board.buffers[buffer.name] = filled
     board.clock = _clock(board)
+    board.pins = look_at_pins(system, shown, board.resolution)
     board.metered = metered(Seen(paper, capture, shown, board.things, board.tops))
     return board
 

@@ -23,6 +23,7 @@ from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import MILLION, Compared, Measured
 from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.pace import paces, storm
+from tachys.checking.compare.pins import pin_findings
 from tachys.checking.compare.premises import refuted_figures
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.timers import mistakes_behind
@@ -71,6 +72,7 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
     found += [] if hidden else list(_lost_wake_ups(board))
     left = [each for each in left if not any(each.about in finding.explains for finding in found)]
     found += _took_fewer(board)
+    found += pin_findings(board)
     if not any(figure.key in ("gap", "burst", "within") for figure in refuted):
         found += list(_unasked(board))
     explained = any(finding.code == "runs-unasked" for finding in found)

@@ -27,7 +27,8 @@ class Readings:
 
     ``instants`` by event name, ``bodies`` by thing; ``through`` says by which signals. ``shared`` are bodies of
     routines that share a line. ``unseen`` things have no line, ``silent`` ones a line that never moves, ``foreign``
-    signals move and belong to nothing. ``current``: that of the supply, and what measures it.
+    signals move and belong to nothing. ``current``: that of the supply, and what measures it. ``pins``: outputs of the
+    board; things in ``from_pins`` are shown by these alone.
     """
 
     instants: dict[Event, Instants] = field(default_factory=dict)
@@ -36,6 +37,8 @@ class Readings:
     through: dict[Thing, list[str]] = field(default_factory=dict)
     idle: Bodies | None = None
     current: tuple[Signal, Meter] | None = None
+    pins: dict[str, LineReading] = field(default_factory=dict)
+    from_pins: set[Thing] = field(default_factory=set)
     foreign: dict[str, Bodies] = field(default_factory=dict)
     unseen: tuple[Thing, ...] = ()
     silent: tuple[Thing, ...] = ()
@@ -109,6 +112,7 @@ def bind(system: System, capture: Capture) -> Readings:
     if problems:
         raise InputError(problems)
     _bind_by_name(system, capture, shown)
+    _bind_pins(system, capture, shown)
     for thing in things_of(system):
         _pair_ends(shown, thing)
     seen = {event.thing for event in shown.instants} | {name for group, _ in shown.shared for name in group}
@@ -130,6 +134,8 @@ def _bind_one(system: System, probe: Probe, capture: Capture, shown: Readings) -
         shown.remarks.append(f"{signal.name}: {line.glitches} pulses that are too short were taken for glitches")
     if probe.shows == (IDLE,):
         shown.idle = stretches(line, capture)
+    elif probe.shows and Event(probe.shows[0]).kind == "pin":
+        shown.pins[Event(probe.shows[0]).name] = line
     elif probe.edge is not None:
         for event in probe.shows:
             full = instant_of(event)
@@ -142,6 +148,28 @@ def _bind_one(system: System, probe: Probe, capture: Capture, shown: Readings) -
             shown.through.setdefault(thing, []).append(signal.name)
     else:
         _add_bodies(shown, Thing(probe.shows[0]), _moved(stretches(line, capture), probe), signal.name)
+
+
+def _bind_pins(system: System, capture: Capture, shown: Readings) -> None:
+    """What only a pin shows: the body from one of its edges to the other, or the event that each is."""
+    lines = [(pin.thing, pin.rise, pin.fall, shown.pins[pin.name]) for pin in system.pins if pin.name in shown.pins]
+    whole = [
+        rise is not None and fall is not None and {rise.moment, fall.moment} == {"start", "end"}
+        for _, rise, fall, _ in lines
+    ]
+    for (name, rise, fall, line), both in sorted(zip(lines, whole, strict=True), key=lambda each: not each[1]):
+        if both and rise is not None and fall is not None:
+            if rise.thing not in shown.bodies and not {rise, fall} & shown.instants.keys():
+                high = rise.moment == "start"
+                active = line if high else LineReading(line.at, np.where(line.level < 0, line.level, 1 - line.level))
+                shown.from_pins.add(rise.thing)
+                _add_bodies(shown, rise.thing, stretches(active, capture), name)
+            continue
+        for event, edge in ((rise, "rise"), (fall, "fall")):
+            if event is not None and event not in shown.instants and event.thing not in shown.bodies:
+                shown.instants[event] = edges_of(line, edge)
+                shown.from_pins.add(event.thing)
+                shown.through.setdefault(event.thing, []).append(name)
 
 
 def _moved(bodies: Bodies, probe: Probe) -> Bodies:
