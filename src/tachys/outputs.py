@@ -59,6 +59,8 @@ def _bounds() -> Any:
     taken = _by_name(_range("Shares"))
     load = _shape("Load", least=Share, most=Share, groups=taken, shares=taken, windows=_list(window), storms=_list(str))
     loses = Literal["never", "possible"]
+    counter = _shape("Counter", states=int, between_looks=_shape("Counts", least=int, most=_null_or(int)),
+                     rounds_missed=_null_or(int), shown=int, told=str, reason=str)  # fmt: skip
     inner = _or_not({"inner": _by_name(_shape("Within", response=figure, span=figure))})
     isr = _shape("Routine", **_measured("isr", figure, bounded=True), lost=loses, pending_needed=_null_or(int), **inner)
     unit = _shape("Unit", **_measured("unit", figure, bounded=True), lost=loses, lost_in_row=_null_or(int),
@@ -73,7 +75,7 @@ def _bounds() -> Any:
     return _shape("Bounds", format=_head("bounds"), title=str, laid_over=_list(str),
                   load=load, loop=_by_name(figure), isrs=_by_name(isr),
                   units=_by_name(unit), flags=_by_name(flag), buffers=_by_name(buffer), steps=_by_name(step),
-                  needs=_by_name(need), **_or_not({"energy": _supply()}))  # fmt: skip
+                  needs=_by_name(need), **_or_not({"energy": _supply(), "counters": _by_name(counter)}))  # fmt: skip
 
 
 def _statistics(name: str, **more: Any) -> Any:

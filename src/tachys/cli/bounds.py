@@ -75,6 +75,7 @@ def show_bounds(found: Bounds, model: str) -> None:
     _show_loop(found)
     _show_flags(found)
     _show_buffers(found)
+    _show_counters(found)
     say(*_load_lines(found), "")
     for event in found.endless:
         say(f"The delay of {event} grows without end: what follows it is held apart only by what its producer needs.")
@@ -254,6 +255,26 @@ def _show_flags(found: Bounds) -> None:
         why = flag.reaction.reason or flag.reason
         rows.append([name, most_text(flag.reaction), possible(flag.overwritten), why if flag.overwritten else ""])
     table([("flag", ""), ("set to taken at most", "right"), ("overwritten", ""), ("why", "")], rows)
+
+
+def _show_counters(found: Bounds) -> None:
+    from tachys.cli.output import heading, say, table
+
+    if not found.counters:
+        return
+    heading("Counters that are looked at")
+    rows: list[Row] = []
+    for name, each in found.counters.items():
+        most = "no limit" if each.most is None else str(each.most)
+        counts = f"{each.fewest}, always" if each.exact else f"{each.fewest} to {most}"
+        missed = "no limit" if each.missed is None else str(each.missed)
+        rows.append([name, str(each.states), counts, missed])
+    columns = [("counter", ""), ("states", "right"), ("counts between two looks", "right")]
+    table([*columns, ("rounds missed between them", "right")], rows)
+    for name, each in found.counters.items():
+        why = f"; {each.reason}" if each.reason else ""
+        say(f"  {name}: looks show {each.told}{why}.")
+    say("")
 
 
 def _show_buffers(found: Bounds) -> None:

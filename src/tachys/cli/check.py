@@ -348,6 +348,12 @@ def figure_row(figure: Compared, core: Core) -> Row:
         told = [NONE if each is None else str(each) if figure.key == "counts" else f"{each / 10**4:.4g} %"
                 for each in given]  # fmt: skip
         return [figure.about, key, *told, str(measured.count) if measured else NONE, NONE, str(figure.state)]
+    if figure.key == "looks":
+        ends = [f"{low} to {'no limit' if high is None else high}" if low != high else str(low) for low, high in
+                ((figure.low, figure.high), (measured.least, measured.most) if measured else (None, None))]  # fmt: skip
+        seen = NONE if measured is None else ends[1]
+        return [figure.about, "counts between looks", ends[0], seen, str(measured.count) if measured else NONE, NONE,
+                str(figure.state)]  # fmt: skip
     if figure.key.startswith("current"):
         model = pico_text(figure.low, figure.high)
         if measured is None:

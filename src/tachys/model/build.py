@@ -14,13 +14,14 @@ from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags, polled_by
 from tachys.model.names import STARTUP
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.nodes import Amperes, Battery, Buffer, Core, Counts, Isr, Loop, Nth, Period, Step, Unit
+from tachys.model.nodes import Amperes, Battery, Buffer, Core, Counts, Isr, Loop, Nth, Period, ReadCounter, Step, Unit
 from tachys.model.pins import make_pins, with_events
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, CurrentRange, Duration, Range
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import (
     AllTable,
     BatteryTable,
+    CounterTable,
     CurrentsTable,
     GuardTable,
     IsrTable,
@@ -82,6 +83,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         set_by=set_by,
         buffers=buffers,
         pins=pins,
+        counters=tuple(_counter(name, table, clocks) for name, table in model.counter.items()),
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         accepted=make_accepted(model, report, frozenset(need.name for need in needs)),
@@ -102,6 +104,14 @@ def _currents(model: ModelFile, core: Core) -> dict[str, Amperes]:
 def _amperes(current: CurrentRange, core: Core) -> Amperes:
     scale = core.clock.hertz / 10**6 if current.per_clock else Fraction(1)
     return current.least * scale, current.most * scale
+
+
+def _counter(name: str, table: CounterTable, clocks: ClockTree) -> ReadCounter:
+    looks, of = tuple(map(Event.written, as_names(table.read_by))), table.of
+    if of != "core" and not of.startswith("clock."):
+        return ReadCounter(name, Event.written(of), None, table.states, looks)
+    clock = clocks.resolve(of.removeprefix("clock."))
+    return ReadCounter(name, None, clock, table.states, looks, clocks.root(clock.name))
 
 
 def _battery(table: BatteryTable | None, report: Reporter) -> Battery | None:

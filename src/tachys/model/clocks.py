@@ -43,6 +43,14 @@ class ClockTree:
         self._known.setdefault(name, clock)
         return self._known[name]
 
+    def root(self, name: str) -> str:
+        """The name of the oscillator that a clock comes from in the end; the core's own is "core"."""
+        seen = {name}
+        while (parent := self._known[name].parent if name in self._known else None) is not None and parent not in seen:
+            name = parent
+            seen.add(name)
+        return name
+
     def names(self) -> list[str]:
         """All names that a quantity may use behind ``cycles@``."""
         return ["core", *self._tables]

@@ -30,6 +30,7 @@ SECTIONS = (
     "probe",
     "sleep",
     "pin",
+    "counter",
 )  # of tables with names
 _SWITCHES = {"nesting", "late_arrival", "primed", "sleep", "age"}
 _ONE_WAY = {

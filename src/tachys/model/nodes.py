@@ -119,7 +119,8 @@ class Burst:
 class Source(Named):
     """Events from outside: periodic (``period`` nominal, least, most in ps), in bursts, or sporadic with ``gap``.
 
-    ``stands_still``: that what counts it may do so, and when, in words.
+    ``stands_still``: that what counts it may do so, and when, in words. ``clock``: the root of the clock that counts
+    it; None: it is written in seconds.
     """
 
     kind: ClassVar[str] = "source"
@@ -135,6 +136,7 @@ class Source(Named):
     timer: Timer | None = None
     serial: Serial | None = None
     stands_still: str = ""
+    clock: str | None = None
 
     @property
     def steady(self) -> Fraction | None:
@@ -526,6 +528,22 @@ class Pin(Named):
         assert low is not None
         alternate = high.thing == low.thing and high.thing not in self.unsure
         return by[to] if alternate and "nth" not in (high.moment, low.moment) else None
+
+
+@dataclass(frozen=True, slots=True)
+class ReadCounter(Named):
+    """A counter of ``states`` values, of an event or of a ``clock``, at which the events ``read_by`` look.
+
+    ``root``: the clock that its own comes from.
+    """
+
+    kind: ClassVar[str] = "counter"
+    name: str
+    of: Event | None
+    clock: Clock | None
+    states: int
+    read_by: tuple[Event, ...]
+    root: str = ""
 
 
 IDLE = "idle"

@@ -153,6 +153,14 @@ class SerialTable(Table):
     fraction_bits: Annotated[int, Field(strict=True, ge=0, le=16)] = 0
 
 
+class CounterTable(Table):
+    """A counter that is looked at: what it counts, how many values it takes, and what looks at it."""
+
+    of: str
+    states: Annotated[int, Field(strict=True, ge=2, le=2**64)]
+    read_by: Names
+
+
 class PinTable(Table):
     """An output of the board, and its level before anything runs."""
 
@@ -459,6 +467,7 @@ class ModelFile(Table):
     flag: dict[str, FlagTable] = {}
     buffer: dict[str, BufferTable] = {}
     pin: dict[str, PinTable] = {}
+    counter: dict[str, CounterTable] = {}
     loop: LoopTable | None = None
     startup: StartupTable | None = None
     step: dict[str, StepTable] = {}

@@ -29,6 +29,8 @@ class Stopping:
         for name, unit in model.unit.items():
             counted[Thing(f"unit.{name}")] = clocks_of(unit.takes)
         self._stopped = stopped
+        alone = {thing: min(by) for thing, by in counted.items() if len(by) == 1}
+        self.roots = {thing: clocks.root(clock) for thing, clock in alone.items()}
         self.stands = {
             depth: tuple(thing for thing, by in counted.items() if by & stops) for depth, stops in stopped.items()
         }
@@ -49,7 +51,9 @@ class Stopping:
                     f"never wakes: all that brings an interrupt stands still in sleep.{halt.depth}",
                     "let a clock that goes on count one of its sources, or do not stop this one",
                 )
-        stood = tuple(replace(each, stands_still=_why(each.thing, halts)) for each in sources)
+        stood = tuple(
+            replace(each, stands_still=_why(each.thing, halts), clock=self.roots.get(each.thing)) for each in sources
+        )
         return stood, tuple(self._unit(unit, halts, loop) for unit in units)
 
     def _unit(self, unit: Unit, halts: Sequence[tuple[Step, Halt]], loop: Loop | None) -> Unit:

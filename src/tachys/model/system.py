@@ -11,7 +11,21 @@ from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Graph
-from tachys.model.nodes import Amperes, Battery, Buffer, Clock, Core, Isr, Loop, Pin, Probe, Source, Step, Unit
+from tachys.model.nodes import (
+    Amperes,
+    Battery,
+    Buffer,
+    Clock,
+    Core,
+    Isr,
+    Loop,
+    Pin,
+    Probe,
+    ReadCounter,
+    Source,
+    Step,
+    Unit,
+)
 from tachys.needs.kinds import Need
 
 Kind = TypeVar("Kind", Source, Unit, Isr, Step, Buffer)
@@ -38,6 +52,7 @@ class System:
     set_by: dict[str, tuple[Event, ...]] = field(default_factory=dict, hash=False)
     buffers: tuple[Buffer, ...] = ()
     pins: tuple[Pin, ...] = ()
+    counters: tuple[ReadCounter, ...] = ()
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)

@@ -10,6 +10,7 @@ from tachys.model.nodes import Unit
 from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.buffers import BuffersOnPaper
+from tachys.worstcase.counters import counter_bounds
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.events import Events
 from tachys.worstcase.fixedpoint import settle, with_all
@@ -56,7 +57,9 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     needs = {need.name: need.bound(paper) for need in system.needs}
     flags = {flag: reach.flags[flag] for flag in system.graph.flags}
     whole = passes.pass_() if passes else None
-    return Bounds(system, reach.isrs, reach.units, flags, whole, steps, taken, needs, settled.endless, reach, buffers)
+    counters = {each.name: counter_bounds(reach, each) for each in system.counters}
+    return Bounds(system, reach.isrs, reach.units, flags, whole, steps, taken, needs, settled.endless, reach, buffers,
+                  counters)  # fmt: skip
 
 
 def _reach(system: System, *, plain: bool) -> BuffersOnPaper:

@@ -14,6 +14,7 @@ from tachys.model.events import Event
 from tachys.model.system import System
 from tachys.needs.kinds import NeedBounds
 from tachys.plain import possible
+from tachys.worstcase.counters import CounterBounds
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.result import BufferBounds, FlagBounds, IsrBounds, LoadBounds, StepBounds, UnitBounds
 
@@ -39,6 +40,7 @@ class Bounds:
     endless: tuple[Event, ...] = ()
     reach: EventBounds | None = field(default=None, compare=False)
     buffers: dict[str, BufferBounds] = field(default_factory=dict)
+    counters: dict[str, CounterBounds] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())

@@ -68,7 +68,19 @@ def bounds_data(bounds: Bounds) -> dict[str, Any]:
         "steps": by_thing(bounds.steps, "step", figure, "drifts", bounded=True),
         "needs": {name: _need(need) for name, need in bounds.needs.items()},
         **_energy(bounds),
+        **_counters(bounds),
     }
+
+
+def _counters(bounds: Bounds) -> dict[str, Any]:
+    """What looks show of the counters of a model that has any."""
+    if not bounds.counters:
+        return {}
+    return {"counters": {
+        name: {"states": each.states, "between_looks": {"least": each.fewest, "most": each.most},
+               "rounds_missed": each.missed, "shown": each.shown, "told": each.told, "reason": each.reason}
+        for name, each in bounds.counters.items()
+    }}  # fmt: skip
 
 
 def _energy(bounds: Bounds) -> dict[str, Any]:

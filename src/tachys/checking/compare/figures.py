@@ -24,7 +24,7 @@ from tachys.checking.compare.rhythm import Rhythm, long_runs, ordinal, rhythm_of
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
-from tachys.model.nodes import Counts, Isr, Source, Step, Unit
+from tachys.model.nodes import Counts, Isr, ReadCounter, Source, Step, Unit
 from tachys.model.quantities import Range, time_in_words
 from tachys.stretches import place_of
 from tachys.words import PICO
@@ -102,6 +102,7 @@ def compare_figures(board: Measurement) -> tuple[Compared, ...]:
         found += _isr(board, isr, waits)
     for step in board.system.steps:
         found += _step(board, step, waits)
+    found += [_looks(board, counter) for counter in board.system.counters]
     found += _currents(board)
     passed = _pass(board)
     return (*found, passed) if passed else tuple(found)
@@ -257,6 +258,25 @@ def _slept(board: Measurement, begin: int, end: int) -> tuple[int, int]:
     behind = hidden_pass(board.paper, board.shown, board.resolution)
     awake = behind + unseen_work(board.paper, unseen_routines(board.paper, board.shown), idle)
     return int(np.maximum(0, idle - awake).sum()), int(idle.sum())
+
+
+def _looks(board: Measurement, counter: ReadCounter) -> Compared:
+    """How many counts lie between two looks; what comes as a look does may have been counted before or behind it."""
+    bound, looks = board.paper.counters[counter.name], board.shown.all_of(counter.read_by)
+    counted = None if counter.of is None else board.events(counter.of)
+    if looks is None or counted is None or not len(counted) or len(looks) < 2:
+        what = "a clock has no line" if counter.of is None else "no line shows its counts and looks"
+        return _not_shown(counter.thing, "looks", bound.fewest, bound.most, what)
+    off = board.resolution
+    looks = looks[looks > counted[0]]
+    early, late = (np.searchsorted(counted, looks + by, side="right") for by in (-off, off))
+    fewest, most = early[1:] - late[:-1], late[1:] - early[:-1]
+    if not len(fewest):
+        return _not_shown(counter.thing, "looks", bound.fewest, bound.most, "too few looks")
+    plain = np.diff(np.searchsorted(counted, looks, side="right"))
+    measured = Measured(int(plain.min()), int(plain.max()), len(plain), 1)
+    sure = (int(most.min()), int(fewest.max()))
+    return _judged(counter.thing, "looks", bound.fewest, bound.most, measured, sure)
 
 
 def _currents(board: Measurement) -> Iterator[Compared]:

@@ -243,7 +243,7 @@ def _code(figure: Compared) -> str:
         return "burst-denser"
     if figure.key == "jitter":
         return "jitter-more"
-    if figure.key in ("counts", "answers"):
+    if figure.key in ("counts", "answers", "looks"):
         return f"{figure.key}-off"
     if figure.key.startswith("moments."):
         return f"moment-{'later' if figure.beyond else 'sooner'}"

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 _STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
 COUNTS = ("lost-unexpected", "overwritten-unexpected", "runs-unasked", "items-lost", "level-more", "counts-off",
-          "was-reset", "answers-off")  # fmt: skip
+          "was-reset", "answers-off", "looks-off")  # fmt: skip
 CURRENTS = ("current-more", "current-less")
 
 
@@ -32,7 +32,7 @@ def finding_text(finding: Finding) -> str:
     if finding.code in COUNTS:
         if finding.code == "level-more":
             return f"{text}: at least {finding.measured}, model {finding.modelled}"
-        if finding.code == "counts-off":
+        if finding.code in ("counts-off", "looks-off"):
             return f"{text}: {finding.measured}, model {finding.modelled}"
         return text if finding.code in ("runs-unasked", "was-reset", "answers-off") else f"{text}: {finding.measured}"
     if finding.code in CURRENTS:
