@@ -9,7 +9,7 @@ from decimal import Decimal
 
 NS = 1000
 WOVEN = 1_000_000  # seeds below are as they were before there were tokens
-KINDS = ("clock", "sleep", "source", "unit", "isr", "flag", "buffer", "step", "need", "probe")
+KINDS = ("clock", "sleep", "apart", "source", "unit", "isr", "flag", "buffer", "step", "need", "probe")
 STOCKED = 2_000_000  # as were seeds below before there were buffers
 FULL = 3_000_000  # from here on all have some
 INSIDE = 100_000_000  # from here on routines do more each n-th time; less that the seed of what they stand in
@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+KEPT_APART = 32_000_000_000  # from here on sources keep apart; less that the seed of what they stand in
 STANDING = 16_000_000_000  # from here on clocks stand still in sleep; less that the seed of what they stand in
 DEEP = 8_000_000_000  # from here on steps sleep deep; less that the seed of what they stand in
 SILENT = 4_000_000_000  # from here on units may not answer; less that the seed of what they stand in
@@ -826,6 +827,23 @@ class Standing(Attack):
         return ends if isinstance(given, list) else ends[0]
 
 
+class KeptApart(Attack):
+    """A model of another attack, some sources of which are never closer than a gap together."""
+
+    def kept_apart(self, model):
+        """That model."""
+        loose = [name for name, source in model["source"].items() if "every" not in source]
+        loose = [name for name in loose if "within" not in model["source"][name].get("burst", {})]
+        model["apart"] = {}
+        for number in range(self.one(1, 1, 2)):
+            members = [name for name in loose if self.chance(0.8)]
+            loose = [name for name in loose if name not in members]
+            if len(members) > 1:
+                gap = Time(self.one(1, NS, self.dice.randint(1, 60) * NS, self.dice.randint(1, 60_000)))
+                model["apart"][f"a{number}"] = {"of": [f"source.{name}" for name in members], "gap": gap}
+        return model
+
+
 class Silent(Attack):
     """A model of another attack, whose units do not always answer."""
 
@@ -854,6 +872,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= KEPT_APART:
+        return KeptApart(seed).kept_apart(attack(seed - KEPT_APART))
     if seed >= STANDING:
         return Standing(seed).standing(attack(seed - STANDING))
     if seed >= DEEP:

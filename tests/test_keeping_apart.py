@@ -1,0 +1,127 @@
+"""Sources that are never closer than a gap together: by hand, on paper, in play, on captures."""
+
+import pytest
+
+import playing
+from boards import first, on_board
+from planted import MS, US
+from tachys.checking.correct.fitting import fit
+from tachys.checking.checking import check
+from tachys.demo.analyser import pulses
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.simulation.engine import play_whole
+from tachys.simulation.follow import event_times
+from tachys.simulation.options import RunOptions
+from tachys.worstcase.analysis import bounds
+
+NODE = """
+tachys = 1
+[core]
+clock = "1 GHz"
+levels = 3
+[source.rx]
+gap = "100 us"
+[source.tx]
+gap = "100 us"
+[apart.line]
+of = ["source.rx", "source.tx"]
+gap = "86 us"
+[isr.rx]
+on = "source.rx"
+level = 0
+cost = "10 us"
+[isr.tx]
+on = "source.tx"
+level = 1
+cost = "30 us"
+[source.key]
+gap = "10 ms"
+[isr.key]
+on = "source.key"
+level = 2
+cost = "55 us"
+"""
+
+
+def test_what_comes_too_soon_comes_as_soon_as_it_may_and_its_own_gap_runs_from_there():
+    _, records, index = play_whole(read_model(NODE, "m.toml"), RunOptions(phases="together"), 700 * US)
+    rx, tx = (event_times(records, index, f"source.{name}") // US for name in ("rx", "tx"))
+    # both at 0: the first written goes first; then each wants to come 100 behind itself, and has to wait
+    assert rx.tolist() == [0, 172, 344, 516, 688]
+    assert tx.tolist() == [86, 258, 430, 602]
+
+
+def test_they_hold_others_off_no_more_than_their_common_distance_allows():
+    together = bounds(read_model(NODE, "m.toml"))
+    alone = bounds(read_model(NODE.replace('gap = "86 us"', 'gap = "1 ns"'), "m.toml"))
+    # key: 55 of its own in a window below 172: two of both, the longest; without it 2 of 10 and 2 of 30 up to 200
+    assert together.isrs["key"].response.most == (55 + 30 + 10) * US
+    assert alone.isrs["key"].response.most == (55 + 30 + 10) * US
+    text = NODE.replace('cost = "55 us"', 'cost = "100 us"')
+    together = bounds(read_model(text, "m.toml"))
+    alone = bounds(read_model(text.replace('gap = "86 us"', 'gap = "1 ns"'), "m.toml"))
+    # in [0, 160): two come, the two of 30 would be 100 apart: 100 + 30 + 30; without it four: 100 + 60 + 20
+    assert together.isrs["key"].response.most == 160 * US
+    assert alone.isrs["key"].response.most == 180 * US
+
+
+@pytest.mark.parametrize("phases", ["together", "drawn"])
+def test_what_is_played_stays_within(phases):
+    system = read_model(NODE, "m.toml")
+    run = playing.played(system, RunOptions(phases=phases, seed=3), 200 * MS)
+    assert not playing.beaten(bounds(system), run)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "what"),
+    [
+        ('of = ["source.rx", "source.tx"]', 'of = ["source.rx", "source.tz"]', 'did you mean "source.tx"'),
+        ('of = ["source.rx", "source.tx"]', 'of = "source.rx"', "two of them at least"),
+        ('[source.tx]\ngap = "100 us"', '[source.tx]\nevery = "100 us"', "a period cannot be moved"),
+        ("[isr.rx]", '[apart.b]\nof = ["source.rx", "source.key"]\ngap = "1 us"\n[isr.rx]', "not yet in two"),
+    ],
+)
+def test_what_cannot_keep_apart_is_said(old, new, what):
+    with pytest.raises(InputError, match=what):
+        read_model(NODE.replace(old, new), "m.toml")
+
+
+LINE = """
+[source.echo]
+gap = "300 us"
+[apart.line]
+of = ["source.wheel", "source.echo"]
+gap = "120 us"
+[probe.D2]
+shows = "source.echo"
+edge = "rise"
+"""
+
+
+def echoed(gap, seed=1):
+    """A board on which an echo comes so long after each third pulse of the wheel."""
+
+    def lines(truth):
+        wheel = [run.event for run in truth.served]
+        return {"D2": pulses([at + gap for at in wheel[::3]], 20 * US)}
+
+    return on_board(LINE, seed, False, (), lines)[0]
+
+
+def test_a_line_that_keeps_apart_is_not_blamed():
+    result = echoed(140 * US)
+    assert not result.findings
+    figure = next(each for each in result.figures if each.about == "apart.line")
+    assert figure.state == "agrees"
+
+
+def test_what_comes_closer_together_is_named_and_written():
+    result = echoed(90 * US)
+    assert first(result) == [("apart.line", "gap-closer")]
+    text = LINE
+    from boards import BOARD
+
+    again = fit(BOARD + text, "m.toml", [result.capture], "today")
+    assert 'gap = "89.' in again.text
+    assert not check(read_model(again.text, "m.toml"), result.capture).findings
