@@ -14,7 +14,22 @@ from tachys.model.events import Event, Thing
 from tachys.model.flags import as_names, note_lone_flags, polled_by
 from tachys.model.names import STARTUP
 from tachys.model.needs import make_deadlines, make_need, make_probe, make_watchdog
-from tachys.model.nodes import Amperes, Battery, Buffer, Core, Counts, Isr, Loop, Nth, Period, ReadCounter, Step, Unit
+from tachys.model.nodes import (
+    Amperes,
+    Apart,
+    Battery,
+    Buffer,
+    Core,
+    Counts,
+    Isr,
+    Loop,
+    Nth,
+    Period,
+    ReadCounter,
+    Source,
+    Step,
+    Unit,
+)
 from tachys.model.pins import make_pins, with_events
 from tachys.model.quantities import LONGEST_PS, PS_PER_SECOND, ZERO, CurrentRange, Duration, Range
 from tachys.model.report import Path, Reporter
@@ -66,7 +81,7 @@ def build(model: ModelFile, report: Reporter) -> System:
     note_lone_flags(model, report)
     places = {
         f"{section}.{name}": report.place((section, name))
-        for section in ("source", "unit", "isr", "flag", "buffer", "step", "need", "probe", "clock", "pin")
+        for section in ("source", "unit", "isr", "flag", "buffer", "step", "need", "probe", "clock", "pin", "apart")
         for name in getattr(model, section)
     }
     set_by = {flag: tuple(map(Event.written, as_names(table.set_by))) for flag, table in model.flag.items()}
@@ -83,6 +98,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         set_by=set_by,
         buffers=buffers,
         pins=pins,
+        aparts=tuple(_aparts(model, sources, clocks, report)),
         counters=tuple(_counter(name, table, clocks) for name, table in model.counter.items()),
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
@@ -104,6 +120,27 @@ def _currents(model: ModelFile, core: Core) -> dict[str, Amperes]:
 def _amperes(current: CurrentRange, core: Core) -> Amperes:
     scale = core.clock.hertz / 10**6 if current.per_clock else Fraction(1)
     return current.least * scale, current.most * scale
+
+
+def _aparts(model: ModelFile, sources: tuple[Source, ...], clocks: ClockTree, report: Reporter) -> Iterator[Apart]:
+    known, taken = {source.thing: source for source in sources}, set[str]()
+    for name, table in model.apart.items():
+        path = ("apart", name, "of")
+        members = list(dict.fromkeys(as_names(table.of)))
+        if len(members) < 2:
+            report.complain(path, f"{len(members)} of sources: two of them at least keep apart", "name another")
+        for member in members:
+            source = known.get(Thing(member))
+            if source is not None and source.period is not None:
+                report.complain(
+                    path, f"{member} is periodic, and a period cannot be moved", "give it a gap, or leave it out"
+                )
+            elif source is not None and source.burst is not None:
+                report.complain(path, f"not yet: {member} comes in bursts", "give it a gap, or leave it out")
+            if member in taken:
+                report.complain(path, f"not yet in two at once: {member}", "let one keep them all apart")
+        taken.update(members)
+        yield Apart(name, tuple(map(Event, members)), clocks.distance(table.gap, ("apart", name, "gap")))
 
 
 def _counter(name: str, table: CounterTable, clocks: ClockTree) -> ReadCounter:

@@ -31,6 +31,7 @@ SECTIONS = (
     "sleep",
     "pin",
     "counter",
+    "apart",
 )  # of tables with names
 _SWITCHES = {"nesting", "late_arrival", "primed", "sleep", "age"}
 _ONE_WAY = {

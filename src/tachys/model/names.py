@@ -16,7 +16,7 @@ from tachys.needs.takers import INTERRUPTS
 Complain = Callable[[tuple[str, ...], str, str], None]
 Reference = tuple[tuple[str, ...], str, list[str], str]
 _NAME = re.compile(r"[\w-]{1,64}")
-_NAMED = ("clock", "sleep", "pin", "counter", "source", "unit", "isr", "flag", "buffer", "step", "need")
+_NAMED = ("clock", "sleep", "pin", "counter", "apart", "source", "unit", "isr", "flag", "buffer", "step", "need")
 BODIES = ("unit", "isr", "step")
 _TICKS = "-ticks"  # behind the name of a step: what counts those by which it is due
 STARTUP = "startup"  # a table of its own, and the name of the step that it makes
@@ -169,6 +169,9 @@ def _references(raw: Mapping[str, Any]) -> Iterator[Reference]:
         for unit in _as_list(sleep.get("plain_if")) if isinstance(sleep, dict) else ():
             yield ("step", name, "sleep"), unit, [f"unit.{unit}" for unit in table_of(raw, "unit")], "unit"
     clocks = ["core", *(f"clock.{name}" for name in table_of(raw, "clock"))]
+    sources = [f"source.{name}" for name in table_of(raw, "source")]
+    for name, table in table_of(raw, "apart").items():
+        yield from ((("apart", name, "of"), source, sources, "source") for source in _as_list(table.get("of")))
     for name, table in table_of(raw, "counter").items():
         for event in _as_list(table.get("of")):
             yield ("counter", name, "of"), event, [*events, *clocks], "event or clock"

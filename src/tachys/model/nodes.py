@@ -531,6 +531,16 @@ class Pin(Named):
 
 
 @dataclass(frozen=True, slots=True)
+class Apart(Named):
+    """Sources of which no two come closer than ``gap`` ps, whichever they are."""
+
+    kind: ClassVar[str] = "apart"
+    name: str
+    of: tuple[Event, ...]
+    gap: int
+
+
+@dataclass(frozen=True, slots=True)
 class ReadCounter(Named):
     """A counter of ``states`` values, of an event or of a ``clock``, at which the events ``read_by`` look.
 

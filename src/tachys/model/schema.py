@@ -153,6 +153,13 @@ class SerialTable(Table):
     fraction_bits: Annotated[int, Field(strict=True, ge=0, le=16)] = 0
 
 
+class ApartTable(Table):
+    """Sources that are never closer than a gap together, whichever they are."""
+
+    of: Names
+    gap: PositiveTime
+
+
 class CounterTable(Table):
     """A counter that is looked at: what it counts, how many values it takes, and what looks at it."""
 
@@ -468,6 +475,7 @@ class ModelFile(Table):
     buffer: dict[str, BufferTable] = {}
     pin: dict[str, PinTable] = {}
     counter: dict[str, CounterTable] = {}
+    apart: dict[str, ApartTable] = {}
     loop: LoopTable | None = None
     startup: StartupTable | None = None
     step: dict[str, StepTable] = {}

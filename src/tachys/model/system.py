@@ -13,6 +13,7 @@ from tachys.model.events import Event, Thing
 from tachys.model.graph import Graph
 from tachys.model.nodes import (
     Amperes,
+    Apart,
     Battery,
     Buffer,
     Clock,
@@ -53,6 +54,7 @@ class System:
     buffers: tuple[Buffer, ...] = ()
     pins: tuple[Pin, ...] = ()
     counters: tuple[ReadCounter, ...] = ()
+    aparts: tuple[Apart, ...] = ()
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)

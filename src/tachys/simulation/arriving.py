@@ -70,6 +70,27 @@ def next_late_release(m: Ints, source: int, first_time: bool) -> int:
 
 
 @kernel(inline=True)
+def comes_too_soon(m: Ints, number: int) -> bool:
+    """Whether a source that keeps apart from others has to wait: it comes as soon as it may, first come first."""
+    source, now = m[SOURCES] + number * SOURCE_SIZE, m[NOW]
+    apart = m[source + S_APART]
+    if m[source + S_WANTED] < 0:
+        m[source + S_WANTED] = now
+    later = m[apart + K_LAST] + m[apart + K_GAP]
+    if now >= later:
+        for address in range(m[apart + K_MEMBERS], m[apart + K_MEMBERS_END]):
+            other = m[SOURCES] + m[address] * SOURCE_SIZE
+            if m[m[NEXT] + m[N_UNITS] + m[address]] <= now and 0 <= m[other + S_WANTED] < m[source + S_WANTED]:
+                later = now + m[apart + K_GAP]
+    if now < later:
+        set_next(m, m[N_UNITS] + number, later)
+        return True
+    m[apart + K_LAST] = now
+    m[source + S_WANTED] = -1
+    return False
+
+
+@kernel(inline=True)
 def next_event(m: Ints, number: int, first_time: bool) -> int:
     """When a source comes next, after it has come now, or for the first time."""
     source, now = m[SOURCES] + number * SOURCE_SIZE, m[NOW]

@@ -12,7 +12,7 @@ Uncompiled it does the same.
 from __future__ import annotations
 
 from tachys.compiled import bare, kernel
-from tachys.simulation.arriving import next_event, set_next
+from tachys.simulation.arriving import comes_too_soon, next_event, set_next
 from tachys.simulation.counting import observe, write
 from tachys.simulation.draws import draw31, draw_body, draw_cost
 from tachys.simulation.layout import *
@@ -258,6 +258,8 @@ def outside(m: Ints, log: Ints) -> bool:
         source = m[EARLIEST_ITEM] - units
         if source >= m[N_SOURCES]:
             be_quiet(m, log, source - m[N_SOURCES])
+        elif m[m[SOURCES] + source * SOURCE_SIZE + S_APART] and comes_too_soon(m, source):
+            continue
         else:
             write(m, log, SOURCE, source, now)
             raise_event(m, log, source)

@@ -49,8 +49,10 @@ SCALARS = 84
 # --- fields of the records, each in its order: the size of a record follows from its last field, its filling from
 # their names (:func:`record`) ---
 (S_KIND, S_JITTER, S_WHOLE, S_REST, S_DEN, S_GAP, S_EXTRA, S_COUNT, S_PAUSE, S_ROOM, S_BASE, S_OVER, S_LEFT, S_BEGAN,
- S_HELD) = range(15)  # fmt: skip
+ S_APART, S_WANTED, S_HELD) = range(17)  # fmt: skip
+# S_APART: the record of those that it keeps apart from (0: none); S_WANTED: when it would have come (-1: when it does)
 SOURCE_SIZE = S_HELD + 1
+K_LAST, K_GAP, K_MEMBERS, K_MEMBERS_END = range(4)  # K_LAST: when one of them came last, or long ago
 (U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_COUNTS, U_LEFT,
  U_REPEATS, U_ENDS, U_ANSWERS, U_SILENT, U_GONE, U_SINCE, U_WORKED, U_STATS) = range(21)  # fmt: skip
 # U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come; U_ANSWERS: it ends where 31

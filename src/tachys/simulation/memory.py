@@ -50,6 +50,7 @@ class _Builder:
         self.flags = {flag: number for number, flag in enumerate(index.flags)}
         self.units = {unit: number for number, unit in enumerate(index.units)}
         self.buffers = {buffer: number for number, buffer in enumerate(index.buffers)}
+        self.aparts: dict[str, int] = {}
         self.sources = {source: number for number, source in enumerate(index.sources)}
         self.events = {event: number for number, event in enumerate(index.events())}
         self.dice = random.Random(ways.seed)
@@ -180,7 +181,19 @@ class _Builder:
         return at.record(
             "S", kind=kind, jitter=source.jitter, whole=whole, rest=rest, den=bottom, gap=gap, extra=_extra(source),
             count=together, pause=pause, room=room, base=begin, over=0, left=0, began=begin, held=0,
+            apart=self._apart(source), wanted=-1,
         )  # fmt: skip
+
+    def _apart(self, source: Source) -> int:
+        """The record of what it keeps apart from, laid down once."""
+        for apart in self.system.aparts:
+            if source.event in apart.of:
+                if apart.name not in self.aparts:
+                    members = [self.sources[event.name] for event in apart.of]
+                    first = self._put(members)
+                    self.aparts[apart.name] = self._put([-apart.gap, apart.gap, first, first + len(members)])
+                return self.aparts[apart.name]
+        return 0
 
     def _period(self, source: Source) -> Fraction:
         if source.period is None or source.period_least is None or source.period_most is None:

@@ -5,6 +5,7 @@ A new kind of node is a law here, and nothing else on paper.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 from fractions import Fraction
 from math import ceil
@@ -42,8 +43,8 @@ class SourceLaw(Law):
     node: Source
 
     def curve(self, curves: Curves, event: Event) -> Curve:
-        """As written."""
-        return source_curve(self.node)
+        """As written, and no closer than it keeps apart from others."""
+        return kept_apart(self.system, (self.node.event,), source_curve(self.node))
 
     def hardware(self, gaps: Gaps, curves: Curves) -> None:
         """A periodic one is sure to come."""
@@ -446,7 +447,7 @@ class IsrLaw(Law):
             return thinned(self.curve(curves, isr.end), isr.nth.n)
         if curves.tangled(isr.thing):
             return sporadic(distance, f"{isr.thing} feeds itself round a chain that takes no time")
-        given = sum_of([curves.curve(cause) for cause in isr.on])
+        given = kept_apart(self.system, isr.on, sum_of([curves.curve(cause) for cause in isr.on]))
         # beside those that wait, one may have been accepted and not yet begun, or begun and not yet ended
         return curves.moved(event, given, isr.pending * len(isr.on) + 1, distance)
 
@@ -687,6 +688,12 @@ class FlagLaw(Law):
 LAWS: dict[str, type[Law]] = {
     "source": SourceLaw, "unit": UnitLaw, "isr": IsrLaw, "step": StepLaw, "flag": FlagLaw, "buffer": BufferLaw,
 }  # fmt: skip
+
+
+def kept_apart(system: System, events: Iterable[Event], curve: Curve) -> Curve:
+    """The curve of some events together, where all of them keep apart from each other, as each does from itself."""
+    gaps = [apart.gap for apart in system.aparts if set(events) <= set(apart.of)]
+    return tightest([curve, sporadic(max(gaps))]) if gaps else curve
 
 
 def law_of(system: System, thing: Thing) -> Law:

@@ -7,7 +7,7 @@ could leave 64 bits, and curves other than staircases, are counted one by one.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -182,6 +182,27 @@ class Workload:
         self._exactly = -1 if self._any_apart or self._odd else self._fitting(_EXACT)
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
         self._room = np.empty(len(rows))
+        self._together = [] if system.core.late_arrival else list(self._kept_apart(system))
+        if self._together:  # they are not told by a sum
+            self._exactly = -1
+
+    def _kept_apart(self, system: System) -> Iterator[tuple[NDArray[np.int64], int]]:
+        """(rows, the least that takes first; their common gap in ps) of sources that keep apart."""
+        for apart in system.aparts:
+            rows = [row for row, (_, each) in enumerate(self.rows) if each.event in apart.of]
+            if len(rows) > 1:
+                yield np.array(sorted(rows, key=lambda row: int(self.taken[row])), np.int64), apart.gap
+
+    def _no_more_than_together(self, counts: NDArray[np.int64], ps: int) -> NDArray[np.int64]:
+        """The counts with which all rows take most, where some of them have a common gap: the dearest are left."""
+        for rows, gap in self._together:
+            mine = rows[rows < len(counts)]
+            over = int(counts[mine].sum()) - (ps // gap + 1)
+            for row in mine.tolist():
+                less = min(max(over, 0), int(counts[row]))
+                counts[row] -= less
+                over -= less
+        return counts
 
     def _fitting(self, most: int) -> int:
         """The longest window in ps in which all lines together surely ask for less than ``most`` ps."""
@@ -198,9 +219,17 @@ class Workload:
     def counts(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
         """The most activations of rows ``begin`` to ``end`` in a closed window [0, ps].
 
+        From the first row on, of sources that keep apart: those with which all of them take most.
+
         Raises:
             NoBound: nothing holds one of the events apart.
         """
+        if self._together and begin == 0 and ps >= 0:
+            return self._no_more_than_together(self._each(ps, end), ps)
+        return self._each(ps, end, begin)
+
+    def _each(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
+        """As :meth:`counts`, each row by itself."""
         self.rounds += 1
         if ps < 0 or end <= begin:
             return np.zeros(max(end - begin, 0), np.int64)
@@ -275,9 +304,9 @@ class Workload:
         Raises:
             NoBound: nothing holds one of the events apart.
         """
-        counts = self.counts(length - 1, end)
+        counts = self._each(length - 1, end)
         if closed is not None:
-            counts = np.where(closed[:end], self.counts(length, end), counts)
+            counts = np.where(closed[:end], self._each(length, end), counts)
         return counts if absent is None else np.where(absent[:end], 0, counts)
 
     def in_pieces(self, base: int, pieces: int, most: NDArray[np.int64]) -> NDArray[np.int64]:

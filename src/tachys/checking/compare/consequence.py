@@ -20,7 +20,7 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     units = {unit.name: unit for unit in system.units}
     isrs = {isr.name: isr for isr in system.isrs}
     steps = {step.name: step for step in system.steps}
-    currents = dict(currents_of(system))
+    currents, aparts = dict(currents_of(system)), {apart.name: apart for apart in system.aparts}
     for figure in figures:
         kind, name = figure.about.kind, figure.about.name
         if figure.measured is None:
@@ -28,6 +28,9 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
         if figure.key.startswith("current"):
             state = figure.key.partition(".")[2] or str(figure.about)
             currents[state] = _more_current(currents.get(state, NOTHING), figure.measured)
+        elif kind == "apart":
+            gap = max(1, figure.measured.least - figure.measured.resolution)
+            aparts[name] = replace(aparts[name], gap=min(aparts[name].gap, gap))
         elif kind == "source":
             sources[name] = _source(sources[name], figure)
         elif kind == "unit":
@@ -41,7 +44,7 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
     currents = {state: each for state, each in currents.items() if not state.startswith("unit.")}
     return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
-                   loop=loop, currents=currents)  # fmt: skip
+                   loop=loop, currents=currents, aparts=tuple(aparts.values()))  # fmt: skip
 
 
 def _more_current(old: Amperes, measured: Measured) -> Amperes:

@@ -24,7 +24,7 @@ from tachys.checking.compare.rhythm import Rhythm, long_runs, ordinal, rhythm_of
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
-from tachys.model.nodes import Counts, Isr, ReadCounter, Source, Step, Unit
+from tachys.model.nodes import Apart, Counts, Isr, ReadCounter, Source, Step, Unit
 from tachys.model.quantities import Range, time_in_words
 from tachys.stretches import place_of
 from tachys.words import PICO
@@ -96,6 +96,7 @@ def compare_figures(board: Measurement) -> tuple[Compared, ...]:
     waits = {isr.name: held for isr in board.system.isrs if (held := _waits_held(board, isr)) is not None}
     for source in board.system.sources:
         found += _source(board, source)
+    found += [_apart(board, apart) for apart in board.system.aparts]
     for unit in board.system.units:
         found += [_unit(board, unit), *_answers(board, unit)]
     for isr in board.system.isrs:
@@ -201,6 +202,20 @@ def _distances(board: Measurement, source: Source, about: Thing, instants: Insta
     why = f"{size} of them"
     yield Compared(about, key, allowed, None, Measured(span, span, 1, board.resolution), Agreement.REFUTES,
                    span + slack, 0, why)  # fmt: skip
+
+
+def _apart(board: Measurement, apart: Apart) -> Compared:
+    """The least distance of any two that keep apart, whichever they are."""
+    shown = [instants for event in apart.of if (instants := board.events(event)) is not None]
+    at = np.sort(np.concatenate([np.zeros(0, np.int64), *shown]))
+    if len(shown) < 2 or len(at) < 2:
+        why = "too few events" if len(shown) > 1 else "less than two of them have a line"
+        return _not_shown(apart.thing, "gap", apart.gap, None, why)
+    near = np.diff(at)
+    least = int(near.min())
+    measured = Measured(least, int(near.max()), len(near), board.resolution)
+    found = _judged(apart.thing, "gap", apart.gap, None, measured, (least + board.slack(least), 0))
+    return replace(found, at=int(at[int(near.argmin())]))
 
 
 def _bursts(board: Measurement, about: Thing, instants: Instants, every: int, within: int) -> Iterator[Compared]:

@@ -117,7 +117,7 @@ class _Writer:
         if figure.key.startswith("current"):
             self._current(figure, result)
             return
-        if kind not in ("source", "unit", "isr", "step"):
+        if kind not in ("apart", "source", "unit", "isr", "step"):
             return
         due = due_by_ticks(name, self.document.get("step", {})) if kind == "unit" else None
         if due is not None:
