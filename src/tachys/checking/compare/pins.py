@@ -34,7 +34,7 @@ def _fault(seen: PinSeen) -> tuple[str, str] | None:
     if seen.follows is not None:
         return "pin-other", f"its edges follow {seen.follows.thing}"
     if seen.wrong:
-        event = max(seen.wrong, key=lambda each: seen.wrong[each])
+        event = max(seen.wrong, key=lambda each: (seen.wrong[each], each.moment == "start"))
         edges = count_text(seen.most, "edge")
         return "pin-edges", f"{edges} in {seen.wrong[event]} of {seen.events[event]} times {event}, {seen.due} due"
     if seen.alone:

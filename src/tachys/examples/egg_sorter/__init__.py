@@ -1,0 +1,1 @@
+"""An egg sorter, of which some eggs pass the flap."""
