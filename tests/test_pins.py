@@ -4,10 +4,12 @@ import random
 
 import pytest
 
-from boards import BOARD, first, on_board
+from boards import first, on_board
 from planted import MS, US
-from tachys.demo.analyser import busy, pulses, steps, toggles
+from tachys.demo.analyser import busy, steps, toggles
 from tachys.demo.machine import Burns, Task
+from tachys.drawing.scene import Moment, scene_of_capture
+from tachys.drawing.text import text_lines
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.simulation.options import RunOptions
@@ -215,5 +217,12 @@ def test_a_pin_alone_shows_what_writes_it():
                    .replace("pins = { report", 'pins = { report2 = ["high", { does = "low", at = "end" }], report'))  # fmt: skip
     assert not result.findings
     assert result.steps["log"].duration.count > 30
-    assert BOARD in BOARD
-    assert pulses([1], 1)
+
+
+def test_a_picture_of_a_moment_shows_when_a_pin_is_high():
+    result = board(gate=lost)
+    at = result.findings[0].at
+    scene = scene_of_capture(result, Moment(at - MS, at + MS, None))
+    assert [lane.thing for lane in scene.lanes if lane.kind == "pin"] == ["pin.gate", "pin.report", "pin.count"]
+    assert all(bar.state == "high" for lane in scene.lanes if lane.kind == "pin" for bar in lane.bars)
+    assert any("h pin is high" in line for line in text_lines(scene, 100))

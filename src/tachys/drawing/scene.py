@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 import numpy as np
 
@@ -13,9 +14,10 @@ from tachys.checking.board.waits import WaitPart, stretches_of
 from tachys.checking.result import CheckResult, NeedCheck
 from tachys.drawing.moment import Played
 from tachys.model.events import Event, Thing
+from tachys.model.nodes import Pin
 from tachys.model.system import System
 from tachys.simulation.lanes import State, cut_levels
-from tachys.simulation.timeline import event_instants
+from tachys.simulation.timeline import TraceSignal, event_instants, pin_signal
 
 # state: (fill, the same on a dark ground, hatching, height of the bar, words for the legend)
 LOOKS: dict[State, tuple[str, str, str, float, str]] = {
@@ -28,6 +30,7 @@ LOOKS: dict[State, tuple[str, str, str, float, str]] = {
     "sleeps": ("#f2f2f2", "#3a3d41", "", 0.2, "asleep"),
     "wakes": ("#c9c9c9", "#6c7075", "||||", 0.45, "wakes"),
     "works": ("#b9d3b0", "#5f8a52", "----", 0.45, "unit works"),
+    "high": ("#c3b1d6", "#7d659b", "oo", 0.35, "pin is high"),
     "set": ("#777777", "#a5a8ac", "", 0.15, "flag is set"),
 }
 
@@ -141,6 +144,7 @@ def scene_of_played(played: Played) -> Scene:
         if thing.kind == "buffer":
             lane.levels, lane.depth = lanes.levels.get(thing, []), system.buffer(thing.name).depth
         shown.append(lane)
+    shown += [_pin_lane(pin, pin_signal(pin, lanes), lanes.begin, lanes.end) for pin in system.pins]
     holds = [
         Hold(Thing(each.who), each.begin, each.end,
              tuple(isr.thing for isr in system.isrs if isr.urgency >= each.urgency and isr.thing != each.who))
@@ -150,6 +154,13 @@ def scene_of_played(played: Played) -> Scene:
     title = f"{system.title or 'model'}, played: {played.title}"
     limits = [span] if span is not None and span.limit is not None else []
     return Scene(title, "the run", lanes.begin, lanes.end, shown, holds, span, limits)
+
+
+def _pin_lane(pin: Pin, line: TraceSignal, begin: int, end: int) -> Lane:
+    """When an output of the board is high."""
+    borders = [(begin, line.first), *line.changes, (end, 0)]
+    bars = [Bar("high", first, last) for (first, level), (last, _) in pairwise(borders) if level == 1 and last > first]
+    return Lane(pin.thing, "pin", bars)
 
 
 def _order(system: System) -> Iterator[Thing]:
@@ -213,9 +224,23 @@ def scene_of_capture(result: CheckResult, moment: Moment, wait: tuple[str, int, 
             parts = stretches_of(board, first, last, thing)
             lane.bars += _as_bars(parts)
             holds += [Hold(part.what, part.begin, part.end, (thing,)) for part in parts if part.how == "held off"]
+    lanes += _pin_lanes(board, begin, end)
     scene = Scene(_title(result, moment), "the capture", begin, end, lanes, _joined(holds))
     _point(scene, result, moment)
     return scene
+
+
+def _pin_lanes(board: Measurement, begin: int, end: int) -> Iterator[Lane]:
+    """The pins that have a line, within a window."""
+    for pin in board.system.pins:
+        line = board.shown.pins.get(pin.name)
+        if line is None:
+            continue
+        before = int(np.searchsorted(line.at, begin, side="right")) - 1
+        last = int(np.searchsorted(line.at, end))
+        changes = zip(line.at[before + 1 : last].tolist(), line.level[before + 1 : last].tolist(), strict=True)
+        first = int(line.level[before]) if before >= 0 else 0
+        yield _pin_lane(pin, TraceSignal(pin.thing, first, tuple(changes)), begin, end)
 
 
 def _title(result: CheckResult, moment: Moment) -> str:

@@ -11,11 +11,11 @@ from tachys.simulation.lanes import State
 # where two states share a character, the one that stands first is shown: nothing that ran vanishes
 SIGNS: dict[State, str] = {
     "runs": "#", "enters": "+", "leaves": "+", "waits": ".", "wakes": "^", "sleeps": "z", "aside": "=", "spins": "~",
-    "works": "o", "set": "|",
+    "works": "o", "high": "h", "set": "|",
 }  # fmt: skip
 _WORDS = {"v": "event", "?": "event, estimated", ".": "waits", "+": "entry, exit", "#": "runs",
           "!": "runs and holds interrupts off", "=": "put aside", "~": "spins", "z": "asleep", "^": "wakes",
-          "o": "unit works", "|": "flag set", "*": "event within it", "X": "lost"}  # fmt: skip
+          "o": "unit works", "h": "pin is high", "|": "flag set", "*": "event within it", "X": "lost"}  # fmt: skip
 _LEVELS = "▁▂▃▄▅▆▇█"  # the last is full
 
 

@@ -13,7 +13,7 @@ from tachys.simulation import layout as at
 from tachys.simulation.engine import Records
 from tachys.simulation.index import Index
 
-State = Literal["waits", "enters", "runs", "aside", "leaves", "spins", "sleeps", "wakes", "works", "set"]
+State = Literal["waits", "enters", "runs", "aside", "leaves", "spins", "sleeps", "wakes", "works", "high", "set"]
 _DOING: dict[int, State] = {at.HALTS: "sleeps", at.WAKES: "wakes"}
 
 
