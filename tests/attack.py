@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+STEALING = 64_000_000_000  # from here on units take the bus from the core; less that the seed of what they stand in
 KEPT_APART = 32_000_000_000  # from here on sources keep apart; less that the seed of what they stand in
 STANDING = 16_000_000_000  # from here on clocks stand still in sleep; less that the seed of what they stand in
 DEEP = 8_000_000_000  # from here on steps sleep deep; less that the seed of what they stand in
@@ -827,6 +828,17 @@ class Standing(Attack):
         return ends if isinstance(given, list) else ends[0]
 
 
+class Stealing(Attack):
+    """A model of another attack, some units of which take the bus from the core."""
+
+    def stealing(self, model):
+        """That model."""
+        for unit in model.get("unit", {}).values():
+            if self.chance(0.7):
+                unit["steals"] = self.span(6)
+        return model
+
+
 class KeptApart(Attack):
     """A model of another attack, some sources of which are never closer than a gap together."""
 
@@ -872,6 +884,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= STEALING:
+        return Stealing(seed).stealing(attack(seed - STEALING))
     if seed >= KEPT_APART:
         return KeptApart(seed).kept_apart(attack(seed - KEPT_APART))
     if seed >= STANDING:
