@@ -73,9 +73,7 @@ def test_what_was_stolen_is_load_and_told_apart():
 
 
 def test_a_guard_lasts_longer_too():
-    text = NODE + (
-        '[loop]\noverhead = "1 us"\n[step.log]\ncost = "40 us"\nguard = { level = 0, for = "20 us" }\n'
-    )
+    text = NODE + ('[loop]\noverhead = "1 us"\n[step.log]\ncost = "40 us"\nguard = { level = 0, for = "20 us" }\n')
     system = read_model(text.replace('"1 ms"', '"1013 us"'), "m.toml")
     paper = bounds(system)
     assert paper.isrs["work"].latency.most == 23 * US  # a guard of 20, and one operation that ends in it
@@ -86,7 +84,9 @@ def test_a_guard_lasts_longer_too():
 
 @pytest.mark.parametrize("seed", range(6))
 def test_no_bound_is_beaten(seed):
-    text = NODE.replace('offset = "120 us"\n', "").replace('offset = "150 us"\n', "").replace('"3 us"', '["1 us", "3 us"]')
+    text = (
+        NODE.replace('offset = "120 us"\n', "").replace('offset = "150 us"\n', "").replace('"3 us"', '["1 us", "3 us"]')
+    )
     text = text.replace('every = "1 ms"\n[unit', 'every = "37 us"\n[unit')
     system = read_model(text, "m.toml")
     run = playing.played(system, RunOptions(phases="drawn", seed=seed), 100 * MS)

@@ -67,7 +67,11 @@ def build(model: ModelFile, report: Reporter) -> System:
     stopping = Stopping(model, clocks, report)
     loop = _loop(model.loop, model.startup, model.step, core, filled, stopping, clocks, report)
     units = tuple(
-        _on_top(_unit(name, table, clocks, report), table.current, core, report) for name, table in model.unit.items()
+        replace(
+            _on_top(_unit(name, table, clocks, report), table.current, core, report),
+            steals=clocks.cost(table.steals, ("unit", name, "steals")),
+        )
+        for name, table in model.unit.items()
     )
     buffers = filled.made()
     sources, units = stopping.judged(sources, units, loop, isrs, buffers)

@@ -269,11 +269,6 @@ OUTSIDE = {
 }
 
 
-NOT_YET = {
-    "steals": "add what it takes of the bus to the costs of what runs meanwhile",
-}
-
-
 def _words(fault: Any) -> tuple[str, str]:
     """(what is wrong, what would be right) of one fault that pydantic found."""
     kind, given = fault["type"], fault["input"]
@@ -281,8 +276,6 @@ def _words(fault: Any) -> tuple[str, str]:
         path = fault["loc"]
         if len(path) == 1 and path[0] in OUTSIDE:
             return OUTSIDE[str(path[0])]
-        if path[-1] in NOT_YET:
-            return f"not yet: {path[-1]}", NOT_YET[str(path[-1])]
         return "unknown key", did_you_mean(str(path[-1]), known_keys(path), "key here")
     if kind == "missing":
         key = fault["loc"][-1]

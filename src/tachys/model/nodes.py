@@ -220,7 +220,8 @@ class Unit(Body):
     One that ``drains`` a buffer takes one item whenever it is at rest, and works for that; one with ``asked_at`` only
     as one of these events comes. One that ``counts`` takes as long as that, whatever ``takes`` says. Of its operations
     only this share ``answers``: the others never end, and the next start begins anew. ``current``: on top, at work.
-    ``stands_still``: that its clock may do so while it is at work, and when, in words.
+    ``stands_still``: that its clock may do so while it is at work, and when, in words. ``steals``: for so many ps what
+    burns CPU time as an operation ends gets on no further.
     """
 
     kind: ClassVar[str] = "unit"
@@ -236,6 +237,7 @@ class Unit(Body):
     answers: Fraction = Fraction(1)
     current: Amperes = (Fraction(0), Fraction(0))
     stands_still: str = ""
+    steals: Range = ZERO
 
     @property
     def surely_ends(self) -> bool:

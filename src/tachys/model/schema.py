@@ -282,6 +282,7 @@ class UnitTable(Table):
     answers: Share = Fraction(1)
     depth: Annotated[int, Field(strict=True, ge=1, le=10**6)] | None = None
     primed: bool = False
+    steals: TimeRange | None = None
     current: Current | None = None
     pins: Pins = {}
 

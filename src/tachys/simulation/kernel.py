@@ -163,6 +163,8 @@ def count(m: Ints, log: Ints, number: int) -> bool:
     cause = m[unit + U_CAUSE]
     observe(m, m[unit + U_STATS], now - cause, 1)
     m[unit + U_ENDS] += 1
+    if m[unit + U_STEALS_MOST]:
+        steal(m, unit)
     write(m, log, UNIT_END, number, cause)
     if m[unit + U_REPEATS]:
         m[unit + U_LEFT], m[unit + U_CAUSE] = m[unit + U_COUNTS], now
@@ -192,12 +194,24 @@ def be_quiet(m: Ints, log: Ints, number: int) -> None:
 
 
 @kernel(inline=True)
+def steal(m: Ints, unit: int) -> None:
+    """An operation ends, and takes the bus: what burns CPU time, and has not ended by now, stands for so long."""
+    frame = m[FRAME]
+    if burns(m) and m[frame + B_DONE] < m[frame + B_COST] and (m[DEPTH] == 0 or m[frame + B_UNTIL] < 0):
+        length = draw_cost(m, m[unit + U_STEALS_LEAST], m[unit + U_STEALS_MOST])
+        m[frame + B_STANDS] += length
+        m[unit + U_STOLEN] += length
+
+
+@kernel(inline=True)
 def rest_unit(m: Ints, log: Ints, number: int) -> None:
     """The time of an operation is up: the unit rests, or takes up the next of its queue; its end is raised later."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
     cause = m[unit + U_CAUSE]
     observe(m, m[unit + U_STATS], now - cause, 1)
     m[unit + U_ENDS] += 1
+    if m[unit + U_STEALS_MOST]:
+        steal(m, unit)
     write(m, log, UNIT_END, number, cause)
     begins = 0
     if m[unit + U_HELD] > 0:
@@ -356,7 +370,7 @@ def push(m: Ints, log: Ints, number: int) -> None:
     m[FRAME] = frame
     m[frame + B_LINE] = number
     m[frame + B_COST] = cost
-    m[frame + B_DONE] = 0
+    m[frame + B_DONE] = m[frame + B_STANDS] = 0
     m[frame + B_START] = -1
     m[frame + B_GUARDS] = m[line + L_GUARDS]
     m[frame + B_GUARDS_END] = m[line + L_GUARDS_END]
@@ -1034,7 +1048,7 @@ def body_edge(m: Ints) -> int:
                 edge = min(edge, until)
     if m[DEPTH] > 0:
         edge = min(edge, m[frame + B_NEXT])
-    return m[NOW] + edge - m[frame + B_DONE]
+    return m[NOW] + m[frame + B_STANDS] + edge - m[frame + B_DONE]
 
 
 @kernel(patience=3)
@@ -1063,7 +1077,9 @@ def play(memory: Ints, records: Ints, turns: int) -> bool:
             later = min(later, body_edge(m))
             if later > m[END]:
                 return True
-            m[m[FRAME] + B_DONE] += later - now
+            stood = min(m[m[FRAME] + B_STANDS], later - now)
+            m[m[FRAME] + B_STANDS] -= stood
+            m[m[FRAME] + B_DONE] += later - now - stood
         else:
             if m[MODE] == RUN:
                 if m[PHASE] == WAITS or m[PHASE] == SPINS or m[PHASE] == PUTS:

@@ -54,10 +54,11 @@ SCALARS = 84
 SOURCE_SIZE = S_HELD + 1
 K_LAST, K_GAP, K_MEMBERS, K_MEMBERS_END = range(4)  # K_LAST: when one of them came last, or long ago
 (U_LEAST, U_MOST, U_BUSY, U_DEPTH, U_ROOM, U_CAUSE, U_HEAD, U_HELD, U_LOST, U_DRAINS, U_ASKED, U_COUNTS, U_LEFT,
- U_REPEATS, U_ENDS, U_ANSWERS, U_SILENT, U_GONE, U_SINCE, U_WORKED, U_STATS) = range(21)  # fmt: skip
+ U_REPEATS, U_ENDS, U_ANSWERS, U_SILENT, U_GONE, U_SINCE, U_WORKED, U_STEALS_LEAST, U_STEALS_MOST,
+ U_STOLEN, U_STATS) = range(24)  # fmt: skip
 # U_COUNTS: it ends with that many events (0: by time), of which U_LEFT are still to come; U_ANSWERS: it ends where 31
 # random bits are below that; U_SILENT: what it is at never ends, as U_GONE did not; U_WORKED: how long in all, and
-# since U_SINCE
+# since U_SINCE; U_STOLEN: how long the core stood in all, U_STEALS_LEAST to U_STEALS_MOST at each end
 UNIT_SIZE = U_STATS + 1
 (L_URGENCY, L_ALL, L_ROOM, L_SIZE, L_HEAD, L_HELD, L_SETS, L_SETS_END, L_GUARDS, L_GUARDS_END, L_BODY, L_OVER,
  L_DRAINS, L_EACH_LEAST, L_EACH_MOST, L_TAKES, L_MOVES, L_NTH, L_NTH_IN, L_NTH_LEAST, L_NTH_MOST, L_NTH_INNER,
@@ -93,8 +94,9 @@ FLAG_SIZE = F_STATS + 1
 BUFFER_SIZE = Q_STATS + 1
 RESTS, ASKS, SERVED = range(3)
 # of the stack, the loop at the bottom
-(B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_NTH, B_NEXT, B_UNTIL, B_TIMES,
- B_HOLDS) = range(13)  # fmt: skip
+(B_LINE, B_COST, B_DONE, B_EVENT, B_START, B_ROW, B_GUARDS, B_GUARDS_END, B_NTH, B_NEXT, B_UNTIL, B_STANDS, B_TIMES,
+ B_HOLDS) = range(14)  # fmt: skip
+# B_STANDS: for so long it gets on no further, as the bus is taken from it
 # B_NTH: it is an n-th run that has yet to do more (1), or has (2); B_NEXT: the CPU time of the next event within it, of
 # which the times lie at B_TIMES; B_UNTIL: when its pause is over (-1: it has not begun)
 G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to the end of the body

@@ -228,6 +228,7 @@ class _Builder:
             drains=self.buffers[unit.drains] if unit.drains else -1, asked=bool(unit.asked_at),
             counts=unit.counts.n if unit.counts else 0, left=0, repeats=bool(unit.counts and unit.counts.repeats),
             answers=int(unit.answers * at.ALWAYS), silent=False, gone=0, since=0, worked=0,
+            steals_least=unit.steals.least, steals_most=unit.steals.most, stolen=0,
             stats=self.stats[f"{unit.thing}.time"],
         )  # fmt: skip
 

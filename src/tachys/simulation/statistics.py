@@ -155,6 +155,8 @@ def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
         step = int(memory[at.STEPS]) + number * at.STEP_SIZE
         aslept += int(memory[step + at.P_ASLEPT])
         found[f"step.{name}"] = int(memory[step + at.P_BODY])
+    for number, name in enumerate(index.units):
+        found[f"unit.{name}"] = int(memory[memory[at.UNITS] + number * at.UNIT_SIZE + at.U_STOLEN])
     found["loop.overhead"] = int(memory[at.LOOP_LOAD])
     found["asleep"], found["wake"] = aslept, woken
     _at_the_end(memory, index, end, found)
@@ -173,6 +175,7 @@ def spent(memory: at.Ints, index: Index, depths: Mapping[str, tuple[str, ...]], 
     bodies = [*(f"isr.{name}" for name in index.isrs), *(f"step.{name}" for name in index.steps)]
     found = {("run", name): known[name] + known.get(f"{name}.overhead", 0) for name in bodies}
     found["run", "loop"] = known["loop.overhead"]
+    found |= {("run", f"unit.{name}"): known[f"unit.{name}"] for name in index.units}
     for number, name in enumerate(index.isrs):
         found["wake", f"isr.{name}"] = int(memory[memory[at.LINES] + number * at.LINE_SIZE + at.L_WOKE])
     beyond = sum(woken for (state, _), woken in found.items() if state == "wake") - known["wake"]
@@ -207,6 +210,14 @@ def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) 
     frames, size = int(memory[at.FRAMES]), int(memory[at.FRAME_SIZE])
     depth = int(memory[at.DEPTH])
     running = max(0, end - now) if mode == at.RUN else 0
+    top = frames + depth * size
+    stood = min(running, int(memory[top + at.B_STANDS]))
+    left = sum(int(memory[frames + level * size + at.B_STANDS]) for level in range(depth + 1)) - stood
+    running -= stood
+    for name in index.units:  # for which of them it would still stand, nobody tells
+        off = min(left, found[f"unit.{name}"])
+        found[f"unit.{name}"] -= off
+        left -= off
     for level in range(1, depth + 1):
         frame = frames + level * size
         done = int(memory[frame + at.B_DONE]) + (running if level == depth else 0)

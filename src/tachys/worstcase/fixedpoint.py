@@ -19,7 +19,7 @@ from tachys.worstcase.loop import LoopWindows
 from tachys.worstcase.result import IsrBounds, Spreads, StepBounds
 from tachys.worstcase.rings import find_rings
 from tachys.worstcase.window import isr_bounds
-from tachys.worstcase.workload import Workload, make_lines
+from tachys.worstcase.workload import Workload, make_lines, make_stolen
 
 MOST_TURNS = 40
 MOST_WORK = 40_000  # countings of all lines, in all rounds: a load so near to 100 % does not come to rest in reach
@@ -50,7 +50,7 @@ def settle(system: System, *, plain: bool = False) -> Settled:
     endless: list[Event] = []
     while True:
         events = Events(system, delays, rings)
-        load = Workload(system, make_lines(system, events.asks))
+        load = Workload(system, make_lines(system, events.asks), make_stolen(system, events.curve))
         if not raised:
             return Settled(events, load)
         grown = _grow(system, load, events, delays, raised)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import suppress
 from fractions import Fraction
+from functools import partial
 from math import ceil
 
 from tachys.model.nodes import Isr, Loop, Step
@@ -40,9 +41,16 @@ def load_bounds(
         loop = LoadShare("loop", min(lows, left), min(highs, left))
         if filler and not reason:
             reason = f"step.{filler} runs in every pass, so the loop takes all that the routines leave"
+    taken = [
+        LoadShare(unit.thing, ZERO, min(ONE, unit.steals.most * _rate_of(reach.events.curve(unit.end))))
+        for unit in system.units
+        if unit.steals.most
+    ]
+    shares += taken
     most = min(exact_sum(share.most for share in shares), ONE)
     least = min(exact_sum(share.least for share in shares), most)
-    groups = (interrupts, loop, LoadShare("idle", ONE - most, ONE - least))
+    stolen = (LoadShare("stolen", ZERO, min(ONE, exact_sum(share.most for share in taken))),) if taken else ()
+    groups = (interrupts, loop, *stolen, LoadShare("idle", ONE - most, ONE - least))
     busiest = tuple(_window(system, load, reach, windows, length) for length in lengths)
     return LoadBounds(least, most, tuple(shares), groups, reason, busiest, storms)
 
@@ -211,8 +219,16 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
 
                 if cost:
                     shares.append((who, _part(length, reaches, ran)))
+    for unit in system.units:
+        if unit.steals.most:
+            ends = reach.events.curve(unit.end)
+            shares.append((unit.thing, _part(length, 0, partial(_taken, ends, length, unit.steals.most))))
     most = min(sum((share for _, share in shares), Fraction(0)), ONE)
     return Window(length, most, tuple(shares))
+
+
+def _taken(ends: Curve, length: int, each: int) -> int:
+    return ends.most_within(length) * each
 
 
 def surplus(reach: EventBounds, length: int, of: tuple[str, ...]) -> int:
@@ -233,6 +249,7 @@ def surplus(reach: EventBounds, length: int, of: tuple[str, ...]) -> int:
         if items is not None:
             with suppress(NoBound):
                 total += max(items[0].most_within(length) - items[0].rate() * length, Fraction(0)) * items[1]
+    works += [(unit.end, unit.steals.most) for unit in system.units if unit.steals.most and is_of(unit.thing, of)]
     rounds = passes(system, reach)
     for event, work in works:
         curves = [reach.events.raised(event)]

@@ -106,7 +106,11 @@ class LoopWindows:
         self._passed = [step for step in system.steps if not step.once]
         self._before_loop = _before_loop(system) if system.startup is not None else frozenset()
         self._own_raised = np.array(
-            [not raised.isdisjoint([each.event] if each.event else line.isr.on) for line, each in load.rows], np.bool_
+            [
+                not raised.isdisjoint([each.event] if each.event or line is None else line.isr.on)
+                for line, each in load.rows
+            ],
+            np.bool_,
         )
         self._all = np.ones_like(self._own_raised)
         self._found: dict[tuple[int, _Pieces, bool, Step | None], Counts] = {}
@@ -394,7 +398,7 @@ class LoopWindows:
             absent = None
             if holder is not None:
                 ring = self.events.rings.turns[holder.thing]
-                absent = np.array([line.isr.thing in ring for line, _ in self.load.rows], np.bool_)
+                absent = np.array([line is not None and line.isr.thing in ring for line, _ in self.load.rows])
             length = self.load.close(base, end, rows if rows.any() else None, absent=absent)
             counts = self.load.arrivals(length, end, rows, absent)
             if pieces.clock and not self.events.rings.plain:

@@ -116,10 +116,10 @@ class _Window:
         self.load = load
         self.rank = rank
         self.line = load.lines[rank]
-        self.before = load.ends[rank - 1] if rank else 0
+        self.before = load.ends[rank - 1] if rank else load.head
         self.end = load.ends[rank]
         higher = load.levels_before[rank] if self.core.nesting else 0
-        self.over = load.ends[higher - 1] if higher else 0
+        self.over = load.ends[higher - 1] if higher else load.head
         self.blocker = load.blockers.longest(rank)
         self.worst_latency = _Worst()
         self.worst_response = _Worst()

@@ -8,7 +8,7 @@ could leave 64 bits, and curves other than staircases, are counted one by one.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
@@ -27,6 +27,7 @@ from tachys.worstcase.arrivals import (
     Unbounded,
     exact_sum,
     least_spans,
+    moved,
     sporadic,
     thinned,
     tightest,
@@ -105,6 +106,32 @@ def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Interru
     return tuple(lines)
 
 
+def make_stolen(system: System, curve: Callable[[Event], Curve]) -> tuple[Input, ...]:
+    """What units take from the core, at each of their ends.
+
+    As a window begins, what runs may still stand for what was taken just before: that counts as if it came so late.
+    """
+    taken = [Input(unit.end, curve(unit.end), unit.steals.most, 0) for unit in system.units if unit.steals.most]
+    before = _longest_standing(taken)
+    return tuple(replace(each, curve=moved(each.curve, before)) for each in taken)
+
+
+def _longest_standing(stolen: Sequence[Input]) -> int:
+    """How long what runs can stand in a row, in ps: a window that what is stolen in it fills."""
+    now = 0
+    for _ in range(MOST_ROUNDS):
+        try:
+            later = sum(each.cost * each.curve.most_within(now) for each in stolen)
+        except NoBound:
+            break
+        if later == now:
+            return now
+        now = later
+        if now > LONGEST_PS:
+            break
+    return LONGEST_PS
+
+
 def _served(system: System, isr: Isr, event: Event, curve: Curve) -> Curve:
     """The events that have a run: of a routine that clears its mark each comes behind the end of the run before.
 
@@ -121,18 +148,23 @@ def _served(system: System, isr: Isr, event: Event, curve: Curve) -> Curve:
 
 
 class Workload:
-    """The rows of all lines. ``ends[rank]`` is where the rows of the lines up to ``rank`` end."""
+    """The rows of all lines. ``ends[rank]`` is where the rows of the lines up to ``rank`` end.
 
-    def __init__(self, system: System, lines: Sequence[InterruptLine]) -> None:
+    The first ``head`` rows are no lines, but units that take the bus: nothing holds them off.
+    """
+
+    def __init__(self, system: System, lines: Sequence[InterruptLine], stolen: Sequence[Input] = ()) -> None:
         self.lines = tuple(lines)
+        self.head = len(stolen)
         self.rounds = 0  # how often the lines were counted: what the search for a bound has cost so far
         self.blockers = Blockers(system)
         by_line = [line.rows for line in lines]
-        rows = [(line, each) for line, some in zip(lines, by_line, strict=True) for each in some]
+        rows: list[tuple[InterruptLine | None, Input]] = [(None, each) for each in stolen]
+        rows += [(line, each) for line, some in zip(lines, by_line, strict=True) for each in some]
         self.rows = rows
         self.ends: list[int] = []
         for some in by_line:
-            self.ends.append((self.ends[-1] if self.ends else 0) + len(some))
+            self.ends.append((self.ends[-1] if self.ends else self.head) + len(some))
         plain = [each.curve if isinstance(each.curve, Staircase) else Staircase(Fraction(1)) for _, each in rows]
         # what does not fit 64 bits by itself is counted one by one
         odd = [
@@ -175,7 +207,12 @@ class Workload:
                 self._shares.append(line.share)
             except NoBound:
                 self._shares.append(None)
-        self._near = np.cumsum([np.inf if share is None else float(share) for share in self._shares])
+        self._stolen = Fraction(0)
+        for each in stolen if self._endless is None else ():
+            self._stolen += each.cost * each.curve.rate()
+        self._near = float(self._stolen) + np.cumsum(
+            [np.inf if share is None else float(share) for share in self._shares]
+        )
         self._all_taken, self._before = self.taken.astype(np.float64), np.append(0, np.cumsum(self.taken))
         self._dens = self._den.astype(np.float64)
         # windows up to which all that is asked for is told exactly by floats; none where a curve is no plain staircase
@@ -214,7 +251,7 @@ class Workload:
         """What the lines up to and including ``rank`` ask of the core in the long run; None: no number is enough."""
         shares = self._shares[: rank + 1]
         known = [share for share in shares if share is not None]
-        return exact_sum(known) if len(known) == len(shares) else None
+        return exact_sum([*known, self._stolen]) if len(known) == len(shares) else None
 
     def counts(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
         """The most activations of rows ``begin`` to ``end`` in a closed window [0, ps].
@@ -367,8 +404,10 @@ class Workload:
         found = []
         for offset in np.flatnonzero(counts):
             line, each = self.rows[begin + int(offset)]
-            told = what if each.event or line.isr.nth is None else f"{what}: more each {line.isr.nth.n}"
-            found.append(Part(told, line.isr.thing, int(counts[offset]), each.cost, each.overhead))
+            who, told = each.event.thing if line is None else line.isr.thing, "stolen" if line is None else what
+            if line is not None and not each.event and line.isr.nth is not None:
+                told = f"{what}: more each {line.isr.nth.n}"
+            found.append(Part(told, who, int(counts[offset]), each.cost, each.overhead))
         return found
 
     def refuse_overload(self, rank: int, *, delayed: bool, what: str) -> None:
@@ -393,7 +432,7 @@ class Workload:
 
     def _regular(self, rank: int) -> bool:
         """Whether nothing of the lines up to ``rank`` can come denser than in the long run."""
-        return all(
+        return not self.head and all(
             isinstance(each.curve, Staircase) and not each.curve.jitter
             for line in self.lines[: rank + 1]
             for each in line.rows

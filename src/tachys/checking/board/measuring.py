@@ -17,7 +17,7 @@ from tachys.checking.board.metering import Metered, Seen, metered
 from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, may_be_silent, pair_answers, pair_unit
 from tachys.checking.board.pins import PinSeen, look_at_pins
-from tachys.checking.board.unseen import unseen_routines, unseen_work
+from tachys.checking.board.unseen import stolen_in, unseen_routines, unseen_work
 from tachys.checking.probes.binding import Readings, bind
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.checking.probes.lines import Bodies
@@ -205,7 +205,8 @@ def _sure(board: Measurement, thing: Thing, bodies: Bodies, own: ExecutionTimes)
     """The own times of whole bodies, with what sampling and routines that no line shows leave open."""
     part = bodies.whole
     ends = board.resolution * (1 + own.interrupted[part])
-    unseen = _unseen_on_top(board, thing, bodies.end[part] - bodies.start[part])
+    spans = bodies.end[part] - bodies.start[part]
+    unseen = _unseen_on_top(board, thing, spans) + stolen_in(board.paper, spans)
     least = np.maximum(0, own.least[part] - ends - unseen)
     return ExecutionTimes(least, own.most[part] + ends, own.interrupted[part])
 

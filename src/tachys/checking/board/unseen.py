@@ -46,6 +46,24 @@ def unseen_work(paper: Bounds, isrs: Iterable[Isr], spans: Instants) -> Instants
     return taken
 
 
+def stolen_in(paper: Bounds, spans: Instants) -> Instants:
+    """The most that units may have taken of each span by taking the bus from the core."""
+    taken = np.zeros(len(spans), np.int64)
+    assert paper.reach is not None
+    stealing = [unit for unit in paper.system.units if unit.steals.most]
+    if not stealing or not len(spans):
+        return taken
+    values, place = np.unique(-(-np.maximum(spans, 0) // _COARSE) * _COARSE, return_inverse=True)
+    for unit in stealing:
+        curve = paper.reach.events.curve(unit.end)
+        try:
+            most = [curve.most_within(int(value)) * unit.steals.most for value in values]
+        except NoBound:
+            most = [COUNTLESS] * len(values)
+        taken = np.minimum(taken + np.array(most, np.int64)[place], np.maximum(spans, 0))
+    return taken
+
+
 def _most_runs(paper: Bounds, isr: Isr, span: int) -> int:
     assert paper.reach is not None
     try:
