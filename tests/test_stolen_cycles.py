@@ -3,13 +3,17 @@
 import pytest
 
 import playing
+from boards import on_board
 from planted import MS
+from tachys.demo.analyser import steps
+from tachys.demo.machine import Burns, Reply, Task
 from tachys.model.loading import read_model
 from tachys.simulation import layout as at
 from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.worstcase.analysis import bounds
+from two_machines import assert_agreement
 
 US = 10**6
 NODE = """
@@ -91,3 +95,70 @@ def test_no_bound_is_beaten(seed):
     system = read_model(text, "m.toml")
     run = playing.played(system, RunOptions(phases="drawn", seed=seed), 100 * MS)
     assert not playing.beaten(bounds(system), run)
+
+
+ASKED = """
+[unit.dma]
+on = "step.log.start"
+takes = ["13 us", "13 us"]
+steals = "7 us"
+[isr.dma]
+on = "unit.dma"
+level = 1
+cost = "4 us"
+[loop]
+overhead = "1 us"
+[step.log]
+every = "31 us"
+cost = "18 us"
+guard = { level = 1, at = "4 us", for = "12 us" }
+"""
+
+
+@pytest.mark.parametrize("pause", ["", 'pause = "3 us"\n'])
+def test_both_machines_agree(pause):
+    text = (
+        NODE.replace('steals = "3 us"\n', "").replace('[unit.copy]\non = "source.go"\ntakes = "10 us"\n', "")
+        + ASKED
+        + pause
+    )
+    text = text.replace('on = "source.late"', 'on = ["source.late"]').replace(
+        '[source.go]\nevery = "1 ms"\noffset = "120 us"\n', ""
+    )
+    assert_agreement(read_model(text, "m.toml"), MOST, 20 * MS)
+
+
+STEALING = """
+[unit.dma]
+on = "step.log.start"
+takes = ["900 us", "1100 us"]
+STEALS
+[step.log]
+every = "3 ms"
+cost = ["1400 us", "1500 us"]
+[probe.D2]
+shows = "step.log"
+[probe.D3]
+shows = "unit.dma"
+"""
+
+
+def logged(says, steals=(0, 0), seed=1):
+    """What a check says of a board whose step is stood still while hardware copies."""
+    task = Task("log", (Burns((1_410 * US, 1_490 * US)),), every=3 * MS)
+    reply = Reply("dma", "log", (910 * US, 1_090 * US), steals=steals)
+
+    def lines(truth):
+        spans = [change for _, begin, end in truth.answered for change in ((begin, 1), (end, 0))]
+        return {"D2": steps(truth, "log"), "D3": spans}
+
+    more = STEALING.replace("STEALS", says)
+    return on_board(more, seed, False, (task,), lines, replies=(reply,))[0]
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_a_body_is_longer_by_what_was_stolen_at_most(seed):
+    assert not logged('steals = ["200 us", "250 us"]', (205 * US, 245 * US), seed).findings
+    assert not logged('steals = ["0 us", "250 us"]', (0, 0), seed).findings
+    named = [(each.about, each.code) for each in logged("", (205 * US, 245 * US), seed).findings]
+    assert named[:2] == [("isr.wheel", "cost-longer"), ("step.log", "cost-longer")]  # both are hit

@@ -85,7 +85,7 @@ def tally(unit, came):
 
 
 def reply(unit, silent):
-    return Reply(unit.name, unit.on[0].name, pair(unit.takes), silent, unit.busy == "restart")
+    return Reply(unit.name, unit.on[0].name, pair(unit.takes), silent, unit.busy == "restart", steals=pair(unit.steals))
 
 
 def grid(source, came):

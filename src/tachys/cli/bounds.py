@@ -307,7 +307,8 @@ def _load_lines(found: Bounds) -> list[str]:
     whole = f"{share_text(load.least, 'down')} to {share_text(load.most, 'up')}"
     lines = [f"Load in the long run: {whole}; and what each takes at most by itself"]
     for group in load.groups:
-        mine = [share for share in load.shares if share.who.startswith("isr.") == (group.who == INTERRUPTS)]
+        kinds = {INTERRUPTS: ("isr",), "stolen": ("unit",)}.get(group.who, ("step", "loop"))
+        mine = [share for share in load.shares if share.who.partition(".")[0] in kinds]
         biggest = sorted(mine, key=lambda share: -share.most)[:3] if group.who != "idle" else []
         told = ", ".join(f"{share.who} {share_text(share.most, 'up')}" for share in biggest if share.most)
         range_ = f"{share_text(group.least, 'down'):>7} to {share_text(group.most, 'up'):>7}"

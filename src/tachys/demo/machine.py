@@ -135,7 +135,8 @@ class Reply:
     """What is outside answers within ``takes`` after the step ``asked_by`` has begun, or not at all.
 
     ``answers``: whether it does, each time it begins, the last for ever. Asked while it works on an answer it ignores
-    that, or begins ``anew``; asked while it stays silent it begins anew. It sets status bits as it answers.
+    that, or begins ``anew``; asked while it stays silent it begins anew. It sets status bits as it answers, and
+    ``steals`` the bus for so long: what burns CPU time then gets on no further.
     """
 
     name: str
@@ -144,6 +145,7 @@ class Reply:
     answers: Sequence[bool] = (True,)
     anew: bool = False
     sets: tuple[str, ...] = ()
+    steals: tuple[int, int] = (0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -309,6 +311,7 @@ class _Frame:
     more: More | None = None
     marks: list[tuple[int, str]] = field(default_factory=list)
     until: int = -1
+    stands: int = 0
 
     def edge(self) -> int:
         """CPU time from now to the next instant at which something about this body changes."""
@@ -462,6 +465,10 @@ class Machine:
             since, until = self._works.get(reply.name, (0, None))
             if until == self._now:
                 del self._works[reply.name]
+                frame = self._stack[-1]
+                spins = frame.until >= 0 or (frame.routine < 0 and self._loop_state in ("spin", "look", "fill"))
+                if self._mode == "run" and not spins and frame.done < frame.cost:
+                    frame.stands += self._cost(reply.steals)
                 self.truth.answered.append((reply.name, since, until))
                 self._flags.update(reply.sets)
                 for index, routine in enumerate(self.plan.routines):
@@ -907,11 +914,13 @@ class Machine:
         if spins:
             ahead += [] if self._spins_until is None else [self._spins_until]
         elif self._mode == "run":
-            ahead.append(self._now + frame.edge())
+            ahead.append(self._now + frame.stands + frame.edge())
         elif self._mode != "halt":
             ahead.append(self._until)
         later = max(min(ahead, default=self._last + 1), self._now)
         if self._mode == "run" and not spins:
-            frame.done += later - self._now
+            stood = min(frame.stands, later - self._now)
+            frame.stands -= stood
+            frame.done += later - self._now - stood
             self.truth.busy += later - self._now
         self._now = later

@@ -156,7 +156,9 @@ def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
         aslept += int(memory[step + at.P_ASLEPT])
         found[f"step.{name}"] = int(memory[step + at.P_BODY])
     for number, name in enumerate(index.units):
-        found[f"unit.{name}"] = int(memory[memory[at.UNITS] + number * at.UNIT_SIZE + at.U_STOLEN])
+        unit = int(memory[at.UNITS]) + number * at.UNIT_SIZE
+        if memory[unit + at.U_STEALS_MOST]:
+            found[f"unit.{name}"] = int(memory[unit + at.U_STOLEN])
     found["loop.overhead"] = int(memory[at.LOOP_LOAD])
     found["asleep"], found["wake"] = aslept, woken
     _at_the_end(memory, index, end, found)
@@ -175,7 +177,8 @@ def spent(memory: at.Ints, index: Index, depths: Mapping[str, tuple[str, ...]], 
     bodies = [*(f"isr.{name}" for name in index.isrs), *(f"step.{name}" for name in index.steps)]
     found = {("run", name): known[name] + known.get(f"{name}.overhead", 0) for name in bodies}
     found["run", "loop"] = known["loop.overhead"]
-    found |= {("run", f"unit.{name}"): known[f"unit.{name}"] for name in index.units}
+    stealing = [f"unit.{name}" for name in index.units if f"unit.{name}" in known]
+    found |= {("run", name): known[name] for name in stealing}
     for number, name in enumerate(index.isrs):
         found["wake", f"isr.{name}"] = int(memory[memory[at.LINES] + number * at.LINE_SIZE + at.L_WOKE])
     beyond = sum(woken for (state, _), woken in found.items() if state == "wake") - known["wake"]
@@ -215,9 +218,10 @@ def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) 
     left = sum(int(memory[frames + level * size + at.B_STANDS]) for level in range(depth + 1)) - stood
     running -= stood
     for name in index.units:  # for which of them it would still stand, nobody tells
-        off = min(left, found[f"unit.{name}"])
-        found[f"unit.{name}"] -= off
-        left -= off
+        if left and f"unit.{name}" in found:
+            off = min(left, found[f"unit.{name}"])
+            found[f"unit.{name}"] -= off
+            left -= off
     for level in range(1, depth + 1):
         frame = frames + level * size
         done = int(memory[frame + at.B_DONE]) + (running if level == depth else 0)
