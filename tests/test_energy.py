@@ -112,7 +112,9 @@ def energetic(seed):
     return toml(model).replace("[core]\n", f"[core]\n{CURRENTS}\n")
 
 
-@pytest.mark.parametrize("first", [0, 2_000_001, 200_000_000, 9_903_000_000, 16_000_000_001, 18_002_000_001, 64_000_000_001])
+@pytest.mark.parametrize(
+    "first", [0, 2_000_001, 200_000_000, 9_903_000_000, 16_000_000_001, 18_002_000_001, 64_000_000_001]
+)
 def test_charge_by_state_is_charge_by_cause_and_no_more_than_paper_allows(first):
     for seed in range(first, first + 40):
         try:
