@@ -8,6 +8,7 @@ from fractions import Fraction
 _UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"))
 _ROUNDING = {"up": ROUND_CEILING, "down": ROUND_FLOOR, "near": ROUND_HALF_EVEN}
 PICO = 10**12  # where currents are whole numbers, they are picoamperes
+_AMPERES = ((Fraction(1), "A"), (Fraction(1, 10**3), "mA"), (Fraction(1, 10**6), "uA"), (Fraction(1, 10**9), "nA"))
 NONE = "-"
 
 
@@ -67,16 +68,14 @@ def limit_text(value: int | Fraction | None, rounding: str = "near") -> str:
 
 def amperes_text(amperes: Fraction, rounding: str = "near") -> str:
     """A current to four digits, such as "40.28 uA"."""
-    return _scaled_text(amperes, ((Fraction(1), "A"), (Fraction(1, 10**3), "mA"), (Fraction(1, 10**6), "uA"),
-                                  (Fraction(1, 10**9), "nA")), rounding)  # fmt: skip
+    return _scaled_text(amperes, _AMPERES, rounding)
 
 
 def known_text(amperes: Fraction, off: Fraction) -> tuple[str, str]:
     """A measured current, to the second digit of what it may be off, and that: "3.197 mA", "± 0.032 mA"."""
     if not off:
         return amperes_text(amperes), "± 0 A"
-    units = ((Fraction(1), "A"), (Fraction(1, 10**3), "mA"), (Fraction(1, 10**6), "uA"), (Fraction(1, 10**9), "nA"))
-    scale, unit = next((pair for pair in units if max(abs(amperes), off) >= pair[0]), units[-1])
+    scale, unit = next((pair for pair in _AMPERES if max(abs(amperes), off) >= pair[0]), _AMPERES[-1])
     parts = Decimal(off.numerator * scale.denominator) / Decimal(off.denominator * scale.numerator)
     digit = Decimal(1).scaleb(parts.adjusted() - 1)
     value = Decimal(amperes.numerator * scale.denominator) / Decimal(amperes.denominator * scale.numerator)
@@ -111,6 +110,11 @@ def _scaled_text(value: Fraction, units: tuple[tuple[Fraction, str], ...], round
         return f"0 {units[0][1]}"
     places = Decimal(1).scaleb(min(0, max(number.adjusted(), 0) + 1 - digits))
     return f"{number.quantize(places, rounding=_ROUNDING[rounding])} {unit}"
+
+
+def numbers_text(low: int | None, high: int | None) -> str:
+    """A range of numbers, such as "3 to 5", or one; None: without limit."""
+    return str(low) if low == high else f"{low} to {'no limit' if high is None else high}"
 
 
 def count_text(count: int, one: str, many: str | None = None) -> str:

@@ -13,7 +13,7 @@ from tachys.cli.output import format_option
 from tachys.needs.takers import INTERRUPTS
 from tachys.needs.verdicts import Verdict
 from tachys.needs.words import bound_text, doubt_of, slack_text, value_text, what_holds
-from tachys.words import count_text, exact_share, exact_time, share_text, time_text
+from tachys.words import count_text, exact_share, exact_time, numbers_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
@@ -265,8 +265,7 @@ def _show_counters(found: Bounds) -> None:
     heading("Counters that are looked at")
     rows: list[Row] = []
     for name, each in found.counters.items():
-        most = "no limit" if each.most is None else str(each.most)
-        counts = f"{each.fewest}, always" if each.exact else f"{each.fewest} to {most}"
+        counts = numbers_text(each.fewest, each.most) + (", always" if each.exact else "")
         missed = "no limit" if each.missed is None else str(each.missed)
         rows.append([name, str(each.states), counts, missed])
     columns = [("counter", ""), ("states", "right"), ("counts between two looks", "right")]

@@ -29,6 +29,7 @@ from tachys.words import (
     instant_text,
     known_text,
     limit_text,
+    numbers_text,
     off_text,
     pico_text,
     range_text,
@@ -349,12 +350,10 @@ def figure_row(figure: Compared, core: Core) -> Row:
                 for each in given]  # fmt: skip
         return [figure.about, key, *told, str(measured.count) if measured else NONE, NONE, str(figure.state)]
     if figure.key == "looks":
-        ends = [f"{low} to {'no limit' if high is None else high}" if low != high else str(low) for low, high in
-                ((figure.low, figure.high), (measured.least, measured.most) if measured else (None, None))]  # fmt: skip
-        seen = NONE if measured is None else ends[1]
-        return [figure.about, "counts between looks", ends[0], seen, str(measured.count) if measured else NONE, NONE,
-                str(figure.state)]  # fmt: skip
-    if figure.key.startswith("current"):
+        ends = [NONE, NONE] if measured is None else [numbers_text(measured.least, measured.most), str(measured.count)]
+        paper = numbers_text(figure.low, figure.high)
+        return [figure.about, "counts between looks", paper, *ends, NONE, str(figure.state)]
+    if figure.of_current:
         model = pico_text(figure.low, figure.high)
         if measured is None:
             return [figure.about, key, model, NONE, NONE, NONE, str(figure.state)]

@@ -11,6 +11,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema
 
+from tachys.model.nodes import Does
 from tachys.model.quantities import (
     CurrentRange,
     Duration,
@@ -174,18 +175,15 @@ class PinTable(Table):
     first: Literal["low", "high"] | None = None
 
 
-PinDoes = Literal["high", "low", "toggle", "pulse"]
-
-
 class PinActionTable(Table):
     """What is done to a pin, at which event of the thing that does it, and for how long."""
 
-    does: PinDoes
+    does: Does
     at: str | None = None
     for_: TimeRange | None = Field(None, alias="for")
 
 
-Pins = dict[str, PinDoes | PinActionTable | list[PinDoes | PinActionTable]]
+Pins = dict[str, Does | PinActionTable | list[Does | PinActionTable]]
 
 
 class BurstTable(Table):

@@ -9,6 +9,7 @@ from tachys.errors import did_you_mean
 from tachys.model.acts import Halt
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
+from tachys.model.flags import as_names
 from tachys.model.nodes import Buffer, Isr, Loop, Source, Step, Unit
 from tachys.model.quantities import Duration, DurationRange
 from tachys.model.report import Path, Reporter
@@ -22,7 +23,7 @@ class Stopping:
 
     def __init__(self, model: ModelFile, clocks: ClockTree, report: Reporter) -> None:
         self._model, self._report = model, report
-        stopped = {name: _stopped(name, table.stops, clocks, report) for name, table in model.sleep.items()}
+        stopped = {name: _stopped(name, as_names(table.stops), clocks, report) for name, table in model.sleep.items()}
         counted: dict[Thing, frozenset[str]] = {}
         for name, source in model.source.items():
             counted[Thing(f"source.{name}")] = _counting_source(source)
@@ -41,9 +42,8 @@ class Stopping:
     ) -> tuple[tuple[Source, ...], tuple[Unit, ...]]:  # fmt: skip
         """Sources and units, each with why it may stand still; what cannot be right or is not known here is told."""
         halts = [(step, step.halt) for step in (loop.steps if loop else ()) if step.halt is not None]
-        deep = {halt.depth: step for step, halt in halts if halt.depth}
-        for depth, step in deep.items():
-            self._refuse(depth, step)
+        for depth in dict.fromkeys(halt.depth for _, halt in halts if halt.depth):
+            self._refuse(depth)
         for step, halt in halts:
             if halt.stops and not _wakes(halt, sources, units, isrs, buffers):
                 self._report.complain(
@@ -72,7 +72,7 @@ class Stopping:
             self._report.note(path, "stands-still", why, mend)
         return replace(unit, stands_still=why)
 
-    def _refuse(self, depth: str, step: Step) -> None:
+    def _refuse(self, depth: str) -> None:
         """What a clock that stops counts and is not known here."""
         stops = self._stopped.get(depth, frozenset())
         where = f"stands still in sleep.{depth}"
@@ -124,9 +124,8 @@ def _named(clock: str | None) -> str:
     return "the core's clock" if clock == "core" else f"clock.{clock}"
 
 
-def _stopped(depth: str, given: object, clocks: ClockTree, report: Reporter) -> frozenset[str]:
+def _stopped(depth: str, names: Sequence[str], clocks: ClockTree, report: Reporter) -> frozenset[str]:
     """The clocks that stand still in a depth: those that it names, and all that come from them."""
-    names = [given] if isinstance(given, str) else list(given) if isinstance(given, list) else []
     known = {"core" if clock.name == "core" else f"clock.{clock.name}": clock.name for clock in clocks.clocks()}
     found = set()
     for name in names:

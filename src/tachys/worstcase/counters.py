@@ -13,6 +13,7 @@ from fractions import Fraction
 from math import ceil, floor, gcd
 
 from tachys.model.events import Event
+from tachys.model.names import ticks_of
 from tachys.model.nodes import ReadCounter, Source
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.worstcase.arrivals import NoBound
@@ -122,7 +123,7 @@ def _same(reach: EventBounds, counter: ReadCounter) -> Fraction | None:
         return None
     (look,) = counter.read_by
     if counter.of is not None and look.kind in ("unit", "step"):
-        timer = look.name if look.kind == "unit" else f"{look.name}-ticks"
+        timer = look.name if look.kind == "unit" else ticks_of(look.name)
         unit = next((each for each in system.units if each.name == timer), None)
         if unit is not None and unit.counts is not None and unit.counts.of == counter.of and unit.counts.repeats:
             soon = look == unit.end or (look.moment == "start" and _soon(reach, timer, counter.of))

@@ -10,7 +10,7 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies, LineReading
-from tachys.model.events import Event, Thing
+from tachys.model.events import Event
 from tachys.model.nodes import Pin
 from tachys.model.system import System
 
@@ -177,7 +177,7 @@ def _other(event: Event) -> Event:
 def _wrong_first(pin: Pin, line: LineReading, shown: Readings, system: System) -> bool:
     """Whether a board that is seen to be switched on begins with another level."""
     startup = system.startup
-    bodies = None if startup is None else shown.bodies.get(Thing(startup.thing))
+    bodies = None if startup is None else shown.bodies.get(startup.thing)
     if pin.first is None or bodies is None or bodies.cut_begin or not len(bodies.start):
         return False
     before = int(np.searchsorted(line.at, bodies.start[0], side="right")) - 1

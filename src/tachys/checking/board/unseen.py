@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
 
 import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.binding import Readings
+from tachys.model.events import Event
 from tachys.model.nodes import Isr
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.blocking import guarded_stretches
@@ -35,39 +37,38 @@ def hidden_pass(paper: Bounds, shown: Readings, resolution: int) -> int:
 
 def unseen_work(paper: Bounds, isrs: Iterable[Isr], spans: Instants) -> Instants:
     """The most that some routines may have taken of each span, with entries and exits; never more than all of it."""
-    core, taken = paper.system.core, np.zeros(len(spans), np.int64)
-    if not len(spans):
-        return taken
-    values, place = np.unique(-(-np.maximum(spans, 0) // _COARSE) * _COARSE, return_inverse=True)
-    for isr in isrs:
-        each = isr.cost.most + core.entry.most + core.exit.most
-        most = np.array([_most_runs(paper, isr, int(value)) * each for value in values], np.int64)
-        taken = np.minimum(taken + most[place], np.maximum(spans, 0))
-    return taken
+    core = paper.system.core
+    each = ((isr, isr.cost.most + core.entry.most + core.exit.most) for isr in isrs)
+    return _taken(spans, [(partial(_most_runs, paper, isr), cost) for isr, cost in each])
 
 
 def stolen_in(paper: Bounds, spans: Instants) -> Instants:
     """The most that units may have taken of each span by taking the bus from the core."""
+    stealing = (unit for unit in paper.system.units if unit.steals.most)
+    return _taken(spans, [(partial(_most_events, paper, (unit.end,)), unit.steals.most) for unit in stealing])
+
+
+def _taken(spans: Instants, works: Sequence[tuple[Callable[[int], int], int]]) -> Instants:
+    """The most that works, each so often in a span and of so many ps, take of each; never more than all of it."""
     taken = np.zeros(len(spans), np.int64)
-    assert paper.reach is not None
-    stealing = [unit for unit in paper.system.units if unit.steals.most]
-    if not stealing or not len(spans):
+    if not len(spans) or not works:
         return taken
     values, place = np.unique(-(-np.maximum(spans, 0) // _COARSE) * _COARSE, return_inverse=True)
-    for unit in stealing:
-        curve = paper.reach.events.curve(unit.end)
-        try:
-            most = [curve.most_within(int(value)) * unit.steals.most for value in values]
-        except NoBound:
-            most = [COUNTLESS] * len(values)
-        taken = np.minimum(taken + np.array(most, np.int64)[place], np.maximum(spans, 0))
+    for often, each in works:
+        most = np.array([often(int(value)) * each for value in values], np.int64)
+        taken = np.minimum(taken + most[place], np.maximum(spans, 0))
     return taken
 
 
 def _most_runs(paper: Bounds, isr: Isr, span: int) -> int:
+    return _most_events(paper, isr.on, span) + isr.pending * len(isr.on)
+
+
+def _most_events(paper: Bounds, events: Iterable[Event], span: int) -> int:
+    """How often some events come in a span at most."""
     assert paper.reach is not None
     try:
-        return sum(paper.reach.events.curve(event).most_within(span) + isr.pending for event in isr.on)
+        return sum(paper.reach.events.curve(event).most_within(span) for event in events)
     except NoBound:
         return COUNTLESS
 

@@ -25,7 +25,7 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
         kind, name = figure.about.kind, figure.about.name
         if figure.measured is None:
             continue
-        if figure.key.startswith("current"):
+        if figure.of_current:
             state = figure.key.partition(".")[2] or str(figure.about)
             currents[state] = _more_current(currents.get(state, NOTHING), figure.measured)
         elif kind == "apart":

@@ -77,6 +77,11 @@ class Compared:
     asleep: bool = False
 
     @property
+    def of_current(self) -> bool:
+        """Whether it is a supply current, in picoamperes."""
+        return self.key.startswith("current")
+
+    @property
     def below(self) -> bool:
         """Whether something came out smaller than the model allows."""
         return self.sure_least is not None and self.low is not None and self.sure_least < self.low
@@ -241,12 +246,12 @@ def _unit(board: Measurement, unit: Unit) -> Compared:
         return _counted(board, unit, unit.counts)
     paired = board.units[unit.name].paired
     takes = None if paired is None else paired.takes if paired.takes is not None else paired.after
+    limit = None if unit.stands_still else unit.takes.most
     if takes is None or not len(takes):
-        limit = None if unit.stands_still else unit.takes.most
         return _not_shown(about, "takes", unit.takes.least, limit, "no line shows its start and end")
     least, most = int(takes.min()), int(takes.max())
     measured = Measured(least, most, len(takes), board.resolution)
-    slack, limit = board.slack(most), None if unit.stands_still else unit.takes.most
+    slack = board.slack(most)
     found = _judged(about, "takes", unit.takes.least, limit, measured, (least + slack, most - slack))
     if limit is None or not found.beyond:
         return found

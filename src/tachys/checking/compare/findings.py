@@ -233,7 +233,7 @@ def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symp
 def _code(figure: Compared) -> str:
     if figure.asleep:
         return "stands-still"
-    if figure.key.startswith("current"):
+    if figure.of_current:
         return "current-more" if figure.beyond else "current-less"
     if figure.key in ("period", "every"):
         return f"{figure.key}-off"

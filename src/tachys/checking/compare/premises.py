@@ -43,7 +43,7 @@ def _further(figure: Compared) -> Compared:
     if rhythm is not None:
         longer = Range(rhythm.longer.least // 2, 2 * rhythm.longer.most)
         return replace(figure, rhythm=replace(rhythm, longer=longer))
-    alone = figure.key in ("period", "every", "counts", "answers", "looks") or figure.key.startswith("current")
+    alone = figure.key in ("period", "every", "counts", "answers", "looks") or figure.of_current
     if alone:  # one figure, not a range
         return figure
     least = measured.least // 2 if figure.below else measured.least

@@ -114,7 +114,7 @@ class _Writer:
     def put(self, figure: Compared, result: CheckResult, *, tighten: bool) -> None:
         """Write one figure, if it is one that stands in the file."""
         kind, name = figure.about.kind, figure.about.name
-        if figure.key.startswith("current"):
+        if figure.of_current:
             self._current(figure, result)
             return
         if kind not in ("apart", "source", "unit", "isr", "step"):

@@ -65,7 +65,7 @@ def _amperes(picoamperes: int | None) -> float | None:
 def _figure(figure: Compared) -> dict[str, Any]:
     measured, value = figure.measured, {"counts": _number, "looks": _number, "answers": _share}.get(figure.key, seconds)
     off: Callable[[int | None], float | None] = seconds
-    if figure.key.startswith("current"):
+    if figure.of_current:
         value = off = _amperes
     return {
         "about": figure.about,
