@@ -1,10 +1,12 @@
 """Units that take the bus from the core: by hand, both machines, on paper, on captures."""
 
+import numpy as np
 import pytest
 
 import playing
 from boards import on_board
 from planted import MS
+from tachys.checking.board.unseen import stolen_in
 from tachys.demo.analyser import steps
 from tachys.demo.machine import Burns, Reply, Task
 from tachys.model.loading import read_model
@@ -162,3 +164,11 @@ def test_a_body_is_longer_by_what_was_stolen_at_most(seed):
     assert not logged('steals = ["0 us", "250 us"]', (0, 0), seed).findings
     named = [(each.about, each.code) for each in logged("", (205 * US, 245 * US), seed).findings]
     assert named[:2] == [("isr.wheel", "cost-longer"), ("step.log", "cost-longer")]  # both are hit
+
+
+def test_a_unit_without_any_limit_may_have_taken_the_whole_of_a_span():
+    counts = 'counts = { n = 2, of = "isr.late.end" }\nrepeats = true\nprimed = true'
+    endless = NODE.replace('takes = "10 us"', counts).replace('"3 us"', '"10 ns"')
+    endless = endless.replace('on = "source.late"', 'on = ["source.late", "unit.copy"]')
+    paper = bounds(read_model(endless, "m.toml"))
+    assert stolen_in(paper, np.array([10**12, 0, 5])).tolist() == [10**12, 0, 5]
