@@ -15,7 +15,6 @@ from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.blocking import guarded_stretches
 from tachys.worstcase.bounds import Bounds
 
-COUNTLESS = 1 << 20
 _COARSE = 10**6  # ps: spans are rounded up to this before they are counted
 
 
@@ -48,29 +47,35 @@ def stolen_in(paper: Bounds, spans: Instants) -> Instants:
     return _taken(spans, [(partial(_most_events, paper, (unit.end,)), unit.steals.most) for unit in stealing])
 
 
-def _taken(spans: Instants, works: Sequence[tuple[Callable[[int], int], int]]) -> Instants:
-    """The most that works, each so often in a span and of so many ps, take of each; never more than all of it."""
+def _taken(spans: Instants, works: Sequence[tuple[Callable[[int], int | None], int]]) -> Instants:
+    """The most that works, each so often in a span and of so many ps, take of each; never more than all of it, which
+    is what work takes that comes any number of times."""
     taken = np.zeros(len(spans), np.int64)
     if not len(spans) or not works:
         return taken
     values, place = np.unique(-(-np.maximum(spans, 0) // _COARSE) * _COARSE, return_inverse=True)
     for often, each in works:
-        most = np.array([often(int(value)) * each for value in values], np.int64)
+        most = np.array([_at_most(often(span), each, span) for span in values.tolist()], np.int64)
         taken = np.minimum(taken + most[place], np.maximum(spans, 0))
     return taken
 
 
-def _most_runs(paper: Bounds, isr: Isr, span: int) -> int:
-    return _most_events(paper, isr.on, span) + isr.pending * len(isr.on)
+def _at_most(times: int | None, each: int, span: int) -> int:
+    return span if times is None and each else min((times or 0) * each, span)
 
 
-def _most_events(paper: Bounds, events: Iterable[Event], span: int) -> int:
-    """How often some events come in a span at most."""
+def _most_runs(paper: Bounds, isr: Isr, span: int) -> int | None:
+    events = _most_events(paper, isr.on, span)
+    return None if events is None else events + isr.pending * len(isr.on)
+
+
+def _most_events(paper: Bounds, events: Iterable[Event], span: int) -> int | None:
+    """How often some events come in a span at most; None where nothing limits it."""
     assert paper.reach is not None
     try:
         return sum(paper.reach.events.curve(event).most_within(span) for event in events)
     except NoBound:
-        return COUNTLESS
+        return None
 
 
 def unseen_hold(paper: Bounds, isrs: Iterable[Isr], urgency: int) -> int:
