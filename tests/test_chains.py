@@ -7,7 +7,19 @@ import pytest
 from tachys.model.events import Event
 from tachys.model.loading import read_model
 from tachys.worstcase.analysis import bounds
-from tachys.worstcase.arrivals import Bursts, Moved, Staircase, SumOfCurves, Tightest, delayed, least_spans, moved
+from tachys.worstcase.arrivals import (
+    Batched,
+    Bursts,
+    Moved,
+    Repeated,
+    Staircase,
+    SumOfCurves,
+    Tightest,
+    delayed,
+    least_spans,
+    moved,
+    swing,
+)
 
 NS, US, MS = 10**3, 10**6, 10**9
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'
@@ -28,6 +40,8 @@ CURVES = [
     delayed(delayed(Staircase(Fraction(40), 9), 6, 7), 9, 3),
     moved(moved(Bursts(3, 4, 30), extra=1), 8, 2),
     Moved(Staircase(Fraction(25)), extra=2),
+    Batched(Tightest((Moved(Staircase(Fraction(9)), extra=4), Staircase(Fraction(6), distance=6))), 3, 2),
+    Repeated(Moved(Bursts(3, 4, 30), 40, 1), 4),
 ]
 
 
@@ -39,6 +53,10 @@ def test_the_most_in_a_window_and_the_least_span_are_inverse(curve):
         assert span == 0 or curve.most_within(span - 1) < count
     assert curve.most_within(-1) == 0
     assert least_spans(curve, 40).tolist() == [curve.least_span(count) for count in range(1, 41)]
+    for begin in range(0, 60, 7):  # in any time as much more as in the long run at least, but for its swing
+        for longer in (1, 5, 30, 211):
+            more = curve.most_within(begin + longer) - curve.most_within(begin)
+            assert more >= curve.rate() * longer - Fraction(swing(curve))
     assert curve.most_within(10**6) / 10**6 == pytest.approx(float(curve.rate()), rel=1e-3)
 
 

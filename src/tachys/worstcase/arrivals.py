@@ -462,7 +462,7 @@ def _says_more(one: Curve, other: Curve) -> bool:
         return steeper and one.distance >= other.distance
     if isinstance(other, Moved):
         mine = one if isinstance(one, Moved) else Moved(one)
-        return mine.curve is other.curve and mine.jitter <= other.jitter and mine.extra <= other.extra
+        return mine.curve == other.curve and mine.jitter <= other.jitter and mine.extra <= other.extra
     return False
 
 
@@ -481,6 +481,25 @@ def _envelope(curve: Curve) -> Curve:
     """The looser, flat curve b + r·t: what stands in for sums inside sums that would become too deep."""
     burst, rate = curve.leaky()
     return Moved(Staircase(1 / rate) if rate else Never(), 0, ceil(burst))
+
+
+def swing(curve: Curve) -> float:
+    """How far the counts of a curve lie, at most, above a concave line that they never fall below.
+
+    So in t ps more come rate·t events more at least, less its swing. Each kind keeps within 1 of such a line, or within
+    a burst; what is taken of curves takes the same of their lines, and the least of concave lines is one.
+    """
+    if isinstance(curve, SumOfCurves):
+        return sum(swing(each) for each in curve.curves)
+    if isinstance(curve, Tightest):
+        return max(swing(each) for each in curve.curves)
+    if isinstance(curve, Moved):
+        return swing(curve.curve)
+    if isinstance(curve, Repeated):
+        return curve.items * swing(curve.curve)
+    if isinstance(curve, Batched):
+        return swing(curve.curve) / curve.size + 1
+    return float(curve.count) if isinstance(curve, Bursts) else 1.0
 
 
 def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:

@@ -47,7 +47,7 @@ from tachys.model.system import System
 from tachys.worstcase.arrivals import Curve, NoBound
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.fixedpoint import Settled
-from tachys.worstcase.loop import LoopWindows, set_after_look
+from tachys.worstcase.loop import NOTHING, LoopWindows, set_after_look
 from tachys.worstcase.result import BufferBounds, UnitBounds
 
 MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
@@ -361,16 +361,19 @@ class BuffersOnPaper:
         assert self.windows is not None
         assert step.drains is not None
         most, level, rounds = step.drains.most, 0, 0
+        why = f"a pass can bring more than a run takes, again and again: {step.thing} takes {most} at most"
+        if (rate := feed.rate()) and self.windows.looks_further_apart(step, most / rate):
+            raise NoBound(why)
+        window = further = NOTHING
         while True:
             rounds += 1
-            window = _needed(self.windows.looks(step, rounds))
-            further = _needed(self.windows.looks(step, rounds, self._until_left(step, most)))
+            window = _needed(self.windows.looks(step, rounds, fewer=window))
+            further = _needed(self.windows.looks(step, rounds, self._until_left(step, most), fewer=further))
             level = max(level, below + feed.most_within(_most(further)) - (rounds - 1) * most)
             if below + feed.most_within(_most(window)) <= rounds * most:
                 break
             if rounds == MOST_ROUNDS or level > 4 * buffer.depth + most:
-                why = "a pass can bring more than a run takes, again and again"
-                raise NoBound(f"{why}: {step.thing} takes {most} at most")
+                raise NoBound(why)
         first = _needed(self.windows.looks(step, -(-min(level, buffer.depth) // most)))
         return self._drained(buffer, step, feed, level, most, asks, [*first.parts])
 

@@ -73,6 +73,7 @@ def raised_by_loop(system: System) -> frozenset[Event]:
 
 Counts = NDArray[np.int64]
 _rank = attrgetter("rank")
+NOTHING = Figure(0, 0)
 MOST_ROUNDS = 200  # in a row, in which a step makes up for what it has missed
 
 
@@ -142,11 +143,13 @@ class LoopWindows:
         """From the start of a step to the end of these, its first acts."""
         return self.stretch(sum(act.takes.least for act in acts), self._own(step, acts=acts), within=step)
 
-    def looks(self, step: Step, rounds: int, more: Sequence[Act] = (), *, found: bool = True) -> Figure:
+    def looks(
+        self, step: Step, rounds: int, more: Sequence[Act] = (), *, found: bool = True, fewer: Figure = NOTHING
+    ) -> Figure:
         """From a look of a step at its buffer, or time zero, to that so many rounds later, and through ``more`` acts.
 
-        ``found``: whether the first may have found something. With a timer: from one of its runs. From time zero on
-        only if something can be put in before the loop runs.
+        ``found``: whether the first may have found something. ``fewer``: the same for fewer rounds. With a timer: from
+        one of its runs. From time zero on only if something can be put in before the loop runs.
         """
         assert step.drains is not None
         then = self._own(step, acts=more)
@@ -165,7 +168,14 @@ class LoopWindows:
             return Figure(0, None, reason=why)
         paces = {each: None if each is step or rounds == 1 else self._pace(each) for each in own}
         known = {each: parts for each, parts in own.items() if not isinstance(parts, str)}
-        return self._rounds(known, paces, rounds, Figure(0, 0), [*first, *(then if isinstance(then, list) else [])])
+        return self._rounds(known, paces, rounds, fewer, [*first, *(then if isinstance(then, list) else [])])
+
+    def looks_further_apart(self, step: Step, period: Fraction) -> bool:
+        """Whether a step looks at its buffer less often than each ``period`` ps, in the longest of many rounds."""
+        if step.every is not None:
+            return step.every.least > period
+        own = {each: parts for each in self._passed if not isinstance(parts := self._own(each), str)}
+        return self._fills(period, own, {each: None if each is step else self._pace(each) for each in own})
 
     def late(self, step: Step) -> Figure:
         """From the instant at which a software timer is due to the start of its step; worked out once."""
@@ -204,18 +214,17 @@ class LoopWindows:
         endless = Figure(
             0, None, reason="a pass can last longer than its period: it may fall further and further behind"
         )
-        period = int(step.every.least)
+        period = Fraction(int(step.every.least))
         own = {each: parts for each in self._passed if not isinstance(parts := self._own(each), str)}
         paces = {each: None if each is step else self._pace(each) for each in own}
-        each_round = sum(part.total for each, parts in own.items() if paces[each] is None for part in parts)
-        if self.loop.overhead.most + each_round >= period:  # no row ends, however long
+        if self._fills(period, own, paces):  # no row of them ends
             return endless
         worst = figure = Figure(0, 0)
         for rounds in range(1, MOST_ROUNDS + 1):
             figure = self._rounds(own, paces, rounds, figure)
             if figure.most is None:
                 return figure
-            turns = [Part("its turns meanwhile", step.thing, rounds - 1, -period)] if rounds > 1 else []
+            turns = [Part("its turns meanwhile", step.thing, rounds - 1, -int(period))] if rounds > 1 else []
             late = summed(0, [*figure.parts, *turns])
             assert late.most is not None
             assert worst.most is not None
@@ -249,7 +258,23 @@ class LoopWindows:
             for each, some in own.items():
                 parts += [replace(part, count=part.count * counts[each]) for part in some if counts[each]]
             parts += then
-            figure = self.stretch(0, parts, closed=True)
+            figure = self.stretch(0, parts, closed=True, begun=length)
+
+    def _fills(self, period: Fraction, own: Mapping[Step, list[Part]], paces: Mapping[Step, Staircase | None]) -> bool:
+        """Whether rounds of many last more than ``period`` each, however many, if all comes as densely as it may.
+
+        What a round that lasts t asks for is concave in t and not negative at 0: more than t at the period means more
+        than t everywhere below it.
+        """
+        each_round, paced = self.loop.overhead.most, Fraction(0)
+        for each, parts in own.items():
+            takes, pace = sum(part.total for part in parts), paces[each]
+            if pace is None:
+                each_round += takes
+            else:
+                paced += takes * min(Fraction(1), period * pace.rate())
+        share = self.load.share(len(self.load.lines) - 1) if self.load.lines else Fraction(0)
+        return each_round >= period or share is None or each_round + paced + share * period > period
 
     def _pace(self, step: Step) -> Staircase | None:
         """How often the timer of a step lets it begin; None: in every round."""
@@ -365,11 +390,13 @@ class LoopWindows:
         cut = min(set_after, figure.most)
         return summed(0, [*figure.parts, Part("before the flag was set", f"flag.{flag}", 1, -cut)])
 
-    def stretch(self, least: int, own: list[Part] | str, *, closed: bool = False, within: Step | None = None) -> Figure:
+    def stretch(
+        self, least: int, own: list[Part] | str, *, closed: bool = False, within: Step | None = None, begun: int = 0
+    ) -> Figure:
         """The figure of a window in which the loop has ``own`` to do (or cannot be bounded, for a reason).
 
         ``closed``: it begins with an arrival, so that what comes at both its ends is in it. ``within``: it lies between
-        the start and the end of that step.
+        the start and the end of that step. ``begun``: a length that it has in any case.
         """
         if isinstance(own, str):
             return Figure(least, None, reason=own)
@@ -377,12 +404,12 @@ class LoopWindows:
         clock = [part for part in own if part.by_clock and part.total]
         pieces = _Pieces(sum(part.total for part in clock), 1 + sum(part.count for part in clock))
         try:
-            over = self.load.parts("interrupted by", self._interrupted(base, pieces, closed, within))
+            over = self.load.parts("interrupted by", self._interrupted(base, pieces, closed, within, begun))
         except NoBound as error:
             return Figure(least, None, reason=str(error))
         return summed(least, [*own, *over])
 
-    def _interrupted(self, base: int, pieces: _Pieces, closed: bool, within: Step | None) -> Counts:
+    def _interrupted(self, base: int, pieces: _Pieces, closed: bool, within: Step | None, begun: int) -> Counts:
         """The most activations of each row in a window in which the loop has ``base`` ps to do; worked out once.
 
         While a step has the only token of its ring, none of the routines in that ring comes.
@@ -399,7 +426,7 @@ class LoopWindows:
             if holder is not None:
                 ring = self.events.rings.turns[holder.thing]
                 absent = np.array([line is not None and line.isr.thing in ring for line, _ in self.load.rows])
-            length = self.load.close(base, end, rows if rows.any() else None, absent=absent)
+            length = self.load.close(base, end, rows if rows.any() else None, begun, absent)
             counts = self.load.arrivals(length, end, rows, absent)
             if pieces.clock and not self.events.rings.plain:
                 counts = self.load.in_pieces(base - pieces.clock, pieces.count, counts)

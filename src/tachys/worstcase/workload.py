@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +30,7 @@ from tachys.worstcase.arrivals import (
     least_spans,
     moved,
     sporadic,
+    swing,
     thinned,
     tightest,
 )
@@ -114,6 +116,14 @@ def make_stolen(system: System, curve: Callable[[Event], Curve]) -> tuple[Input,
     taken = [Input(unit.end, curve(unit.end), unit.steals.most, 0) for unit in system.units if unit.steals.most]
     before = _longest_standing(taken)
     return tuple(replace(each, curve=moved(each.curve, before)) for each in taken)
+
+
+def _rate(curve: Curve) -> float:
+    """How many events a curve allows in a ps in the long run; 0 where nothing limits them."""
+    try:
+        return float(curve.rate())
+    except NoBound:
+        return 0.0
 
 
 def _longest_standing(stolen: Sequence[Input]) -> int:
@@ -215,6 +225,10 @@ class Workload:
         )
         self._all_taken, self._before = self.taken.astype(np.float64), np.append(0, np.cumsum(self.taken))
         self._dens = self._den.astype(np.float64)
+        # what the rows before each ask for of the core in the long run, and how far in ps they may lie above that
+        at_least = np.array([[_rate(each.curve), swing(each.curve)] for _, each in rows]).reshape(-1, 2)
+        asked = np.cumsum(at_least * self._all_taken[:, None], axis=0) * [1, 1 + 1e-9]
+        self._asked = [(0.0, 0.0), *map(tuple, asked.tolist())]
         # windows up to which all that is asked for is told exactly by floats; none where a curve is no plain staircase
         self._exactly = -1 if self._any_apart or self._odd else self._fitting(_EXACT)
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
@@ -265,31 +279,34 @@ class Workload:
             return self._no_more_than_together(self._each(ps, end), ps)
         return self._each(ps, end, begin)
 
-    def _each(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
-        """As :meth:`counts`, each row by itself."""
+    def _each(self, ps: int, end: int, begin: int = 0, longer: NDArray[np.int64] | None = None) -> NDArray[np.int64]:
+        """As :meth:`counts`, each row by itself; ``longer``: the window of each is so many ps longer, 0 or 1."""
         self.rounds += 1
         if ps < 0 or end <= begin:
             return np.zeros(max(end - begin, 0), np.int64)
-        top_most = (ps + self._most_jitter + 1) * self._most_den
+        top_most = (ps + self._most_jitter + 2) * self._most_den
+        each_ps = [ps] * (end - begin) if longer is None else (ps + longer).tolist()
         if top_most >= _SAFE or top_most >= self._least_num << 50:
-            return np.array([self.rows[row][1].curve.most_within(ps) for row in range(begin, end)], np.int64)
+            alone = zip(range(begin, end), each_ps, strict=True)
+            return np.array([self.rows[row][1].curve.most_within(each) for row, each in alone], np.int64)
+        ends: Any = ps + 1 if longer is None else ps + 1 + longer
         rows = slice(begin, end)
         if top_most < _EXACT:  # the quotient of two such numbers never rounds up to the next whole one
             begun, bottoms = self._exact
-            ahead = float(ps + 1) if self._most_den == 1 else float(ps + 1) * self._den[rows]
+            ahead = ends if self._most_den == 1 else ends * self._dens[rows]
             steps = ((begun[rows] + ahead) / bottoms[rows]).astype(np.int64)
         else:  # it is off by at most one, which the rest tells; whole division takes ten times as long
-            top, bottom = self._begun[rows] + (ps + 1) * self._den[rows], self._num[rows]
+            top, bottom = self._begun[rows] + ends * self._den[rows], self._num[rows]
             steps = (top * self._inverse[rows]).astype(np.int64)
             rest = top - steps * bottom
             steps += rest >= bottom
             steps -= rest < 0
         if self._any_apart:
-            steps = np.where(self._apart[rows], np.minimum(steps, ps // self._distance[rows]), steps)
-        counts = steps + 1
+            steps = np.where(self._apart[rows], np.minimum(steps, (ends - 1) // self._distance[rows]), steps)
+        counts: NDArray[np.int64] = steps + 1
         for row in self._odd:
             if begin <= row < end:
-                counts[row - begin] = self.rows[row][1].curve.most_within(ps)
+                counts[row - begin] = self.rows[row][1].curve.most_within(each_ps[row - begin])
         return counts
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
@@ -330,7 +347,7 @@ class Workload:
                 later = base + self.total(counts, taken, now)
             if later <= now:
                 return now
-            now = later
+            now = later if absent is not None else self._passed(now, later, end)
         return self._walk(base, end, closed, max(now, 1), least, absent)
 
     def arrivals(
@@ -341,10 +358,24 @@ class Workload:
         Raises:
             NoBound: nothing holds one of the events apart.
         """
-        counts = self._each(length - 1, end)
-        if closed is not None:
-            counts = np.where(closed[:end], self._each(length, end), counts)
+        if closed is None or length <= 0:
+            counts = self._each(length - 1, end)
+            if closed is not None:
+                counts = np.where(closed[:end], self._each(length, end), counts)
+        else:
+            counts = self._each(length - 1, end, longer=closed[:end].astype(np.int64))
         return counts if absent is None else np.where(absent[:end], 0, counts)
+
+    def _passed(self, now: int, later: int, end: int) -> int:
+        """Where a window surely does not close before, if rows up to ``end`` make ``later`` of ``now``.
+
+        From ``now`` on each row asks for as much as in the long run at least, but for its swing.
+        """
+        share, swing = self._asked[end]
+        ahead = later - now - swing
+        if self._together or share > SURELY_BELOW or ahead <= 0:
+            return later
+        return max(later, now + int(ahead / (1 - share) * SURELY_BELOW))
 
     def in_pieces(self, base: int, pieces: int, most: NDArray[np.int64]) -> NDArray[np.int64]:
         """The most activations of rows in so many closed windows that last ``base`` and their work together.
