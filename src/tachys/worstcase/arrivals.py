@@ -10,6 +10,8 @@ analysis using standard event models", Braunschweig 2005; J.-Y. Le Boudec, P. Th
 from __future__ import annotations
 
 import heapq
+from array import array
+from bisect import bisect_right
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -25,6 +27,7 @@ from tachys.model.nodes import Source
 BEYOND = 1 << 62  # a span that no run reaches
 MOST_TERMS = 8  # promises of one curve that are kept: any of them may be left out
 MOST_AT_ONCE = 1 << 22  # events whose spans are worked out together
+SELDOM, MOST_LOOKED_UP = 8, 300_000  # how often a curve is asked before its least spans are kept, and how many
 DEEPEST = 30  # sums inside each other, before a flat curve stands in for them
 
 
@@ -529,6 +532,29 @@ def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
         late = steps * curve.period.numerator // curve.period.denominator - curve.jitter
         return np.maximum(np.maximum(late, steps * curve.distance), 0)
     return np.array([min(curve.least_span(number + 1), BEYOND) for number in range(count)], np.int64)
+
+
+class Counter:
+    """How many events of a curve come at most in a window: looked up among its least spans once it is asked often."""
+
+    def __init__(self, curve: Curve) -> None:
+        self.curve = curve
+        self._asked = 0
+        self._spans = array("q")
+
+    def most_within(self, ps: int) -> int:
+        """As of every curve.
+
+        Raises:
+            NoBound: nothing holds them apart.
+        """
+        if self._spans and ps < self._spans[-1]:
+            return bisect_right(self._spans, ps)
+        count = self.curve.most_within(ps)
+        self._asked += 1
+        if self._asked > SELDOM + count // 500 and count < MOST_LOOKED_UP:  # until then that would take longer
+            self._spans = array("q", least_spans(self.curve, count + count // 4 + SELDOM).tobytes())
+        return count
 
 
 def source_curve(source: Source) -> Curve:

@@ -21,6 +21,7 @@ from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
+    Counter,
     Curve,
     NoBound,
     Staircase,
@@ -38,6 +39,7 @@ from tachys.worstcase.blocking import Blockers, after_body
 
 MOST_ROUNDS = 20_000
 QUICK_ROUNDS = 50
+FEW_ROWS = 12  # are counted one by one sooner than as columns
 MOST_ARRIVALS = 100_000
 SURELY_BELOW = 1 - 1e-6  # of the core: sums of floats are nearer than that
 TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
@@ -233,6 +235,9 @@ class Workload:
         self._exactly = -1 if self._any_apart or self._odd else self._fitting(_EXACT)
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
         self._room = np.empty(len(rows))
+        whole = zip(rows, odd, strict=True)
+        self._counters = [(Counter(each.curve) if is_odd else each.curve).most_within for (_, each), is_odd in whole]
+        self._one_by_one = list(zip(self._counters, self.taken.tolist(), strict=True))
         self._together = [] if system.core.late_arrival else list(self._kept_apart(system))
         if self._together:  # they are not told by a sum
             self._exactly = -1
@@ -287,8 +292,8 @@ class Workload:
         top_most = (ps + self._most_jitter + 2) * self._most_den
         each_ps = [ps] * (end - begin) if longer is None else (ps + longer).tolist()
         if top_most >= _SAFE or top_most >= self._least_num << 50:
-            alone = zip(range(begin, end), each_ps, strict=True)
-            return np.array([self.rows[row][1].curve.most_within(each) for row, each in alone], np.int64)
+            alone = zip(self._counters[begin:end], each_ps, strict=True)
+            return np.array([counter(each) for counter, each in alone], np.int64)
         ends: Any = ps + 1 if longer is None else ps + 1 + longer
         rows = slice(begin, end)
         if top_most < _EXACT:  # the quotient of two such numbers never rounds up to the next whole one
@@ -306,11 +311,17 @@ class Workload:
         counts: NDArray[np.int64] = steps + 1
         for row in self._odd:
             if begin <= row < end:
-                counts[row - begin] = self.rows[row][1].curve.most_within(each_ps[row - begin])
+                counts[row - begin] = self._counters[row](each_ps[row - begin])
         return counts
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
         """What those activations take of the core, in ps."""
+        if end - begin <= FEW_ROWS and not self._together:
+            self.rounds += 1
+            asked: int = sum(counter(ps) * each for counter, each in self._one_by_one[begin:end])
+            if asked > LONGEST_PS:
+                raise WindowTooLong(TOO_LONG)
+            return asked
         if not 0 <= ps <= self._exactly:
             return self.total(self.counts(ps, end, begin), self.taken[begin:end], ps)
         self.rounds += 1
