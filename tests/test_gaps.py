@@ -113,3 +113,10 @@ def test_a_moment_behind_a_gap_is_taken_apart_in_its_own_part():
         for line in text_lines(scene_of_capture(explained.result, Moment(*explained.window)), 100)
     )
     assert result.capture.length > sum(part.length for part in result.parts[:1])
+
+
+def test_what_is_not_told_between_two_gaps_stays_unknown():
+    text = b"1000,a,enter\n2000,b,enter\n,gap\n9000,a,leave\n,gap\n12000,a,enter\n13000,b,leave\n"
+    found = read_event_stream([text], "x.events").signals["b"]
+    assert found.at.tolist() == [999, 2000, 12999, 13000]
+    assert found.value.tolist() == [0, -1, 1, 0]

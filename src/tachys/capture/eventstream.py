@@ -1,8 +1,9 @@
-"""Event streams as lines of text: ``time,name,enter|leave|mark``. Our own format, described in docs/formats.md.
+"""Event streams as lines of text: ``time,name,enter|leave|mark|=7``. Our own format, described in docs/formats.md.
 
-A header may say how times are counted: ``# unit = 10 ns`` (else picoseconds, or with decimals as given), and ``# bits =
-16`` for a counter that wraps. ``gap`` in place of a name says that events were lost there. A name becomes a signal that
-is high from enter to leave, or a short pulse at each mark.
+A header may say how times are counted: ``# unit = 10 ns`` or ``# counts = 48000000 Hz`` (else picoseconds, or with
+decimals as given), ``# bits = 16`` for a counter that wraps, and ``# mark = 480 ns``, what each mark takes of the core.
+``gap`` in place of a name says that events were lost there. A name becomes a signal that is high from enter to leave,
+a short pulse at each mark, or a number.
 """
 
 from __future__ import annotations
@@ -16,16 +17,18 @@ import numpy as np
 from tachys.capture.sampling import step_of
 from tachys.capture.table import Capture, Signal
 from tachys.errors import InputError, input_error
-from tachys.model.quantities import parse_positive_duration
+from tachys.model.quantities import PS_PER_SECOND, parse_positive_duration
 from tachys.stretches import joined
 
 _NAME = rb"[^\x00-\x20,\x7f](?:[^\x00-\x1f,\x7f]{0,62}[^\x00-\x20,\x7f])?"
-_LINE = re.compile(rb"\s*(\d{1,40}(?:\.\d{1,40})?)\s*,\s*(" + _NAME + rb")\s*,\s*(enter|leave|mark)\s*$")
+_LINE = re.compile(rb"\s*(\d{1,40}(?:\.\d{1,40})?)\s*,\s*(" + _NAME + rb")\s*,\s*(enter|leave|mark|=\d{1,10})\s*$")
 _HEAD = re.compile(rb"\s*time\s*,\s*name\s*,\s*\w+\s*$", re.IGNORECASE)
 _GAP = re.compile(rb"\s*(\d+(?:\.\d+)?)?\s*,?\s*gap\s*$")
-_SAID = re.compile(rb"#\s*(unit|bits)\s*=\s*(.+?)\s*$")
+_SAID = re.compile(rb"#\s*(unit|bits|counts|mark)\s*=\s*(.+?)\s*$")
 WIDTHS = (16, 24, 32)
 PULSE = 1000
+NUMBER_BITS = 32
+LONGEST_MARK = 10**9  # ps
 MOST_NAMES = 100_000
 
 
@@ -51,6 +54,8 @@ class _Stream:
         self.line = 0
         self.unit = Fraction(1)
         self.bits: int | None = None
+        self.half = 0  # of what a mark takes, in ps
+        self.numbers: set[str] = set()
         self.turns = 0
         self.last: Fraction | None = None
         self.begin = self.now = 0
@@ -73,10 +78,12 @@ class _Stream:
         if self.last is None:
             raise self._error("there are no events", "lines such as 1250,isr.tick,enter are due")
         signals = {
-            name: Signal(name, 1, np.array(at, np.int64), np.array(value, np.int64), np.array(value, np.int64) >= 0)
+            name: _signal(name, NUMBER_BITS if name in self.numbers else 1, at, value)
             for name, (at, value) in self.changes.items()
         }
         remarks = cut
+        if self.half:
+            remarks.append(f"each mark takes {2 * self.half / 1000:.3f} ns: bodies are that much longer than marked")
         if self.gaps:
             remarks.append(f"{len(self.gaps)} gap{'s' * (len(self.gaps) > 1)}: events were lost there")
         if self.lost:
@@ -104,7 +111,10 @@ class _Stream:
             return
         event, gap = _LINE.match(line), _GAP.match(line)
         if event is not None:
-            self._event(self._time(event.group(1)), event.group(2).decode("utf-8", "replace"), event.group(3).decode())
+            what = event.group(3).decode()
+            # a mark tells its instant in the midst of it: a body begins before the one and ends behind the other
+            time = self._time(event.group(1), self.half if what == "leave" else -self.half)
+            self._event(time, event.group(2).decode("utf-8", "replace"), what)
         elif gap is not None:
             self._gap()
         else:
@@ -120,6 +130,10 @@ class _Stream:
                         f'a unit of "{text}" hangs on a clock; write the time of one count, such as 20.8 ns'
                     )
                 self.unit = unit.amount
+            elif what == "mark":
+                self.half = _half_of(text)
+            elif what == "counts":
+                self.unit = 1 / (_hertz(text) / PS_PER_SECOND)
             elif int(text) in WIDTHS:
                 self.bits = int(text)
             else:
@@ -128,7 +142,7 @@ class _Stream:
             wrong, _, mend = str(error).partition("; ")
             raise self._error(wrong, mend) from None
 
-    def _time(self, text: bytes) -> int:
+    def _time(self, text: bytes, shift: int) -> int:
         count = Fraction(text.decode())
         if self.bits is not None:
             if self.last is not None and count < self.last:
@@ -143,7 +157,7 @@ class _Stream:
             raise self._error("time runs backwards", "say # bits = 16, 24 or 32 if the counter wraps")
         first = self.last is None
         self.last = count
-        ps = int((count + (self.turns << (self.bits or 0))) * self.unit)
+        ps = int((count + (self.turns << (self.bits or 0))) * self.unit) + shift
         if ps > 1 << 62:
             raise self._error("the time is beyond 64 bits of picoseconds", "is the unit right?")
         self.after_gap = False
@@ -159,11 +173,29 @@ class _Stream:
         if not self.changes and kind != "leave":  # it is an edge: the stream begins one count before it
             self.begin -= max(1, int(self.unit))
         at, value = self.changes.setdefault(name, ([self.begin], [int(kind == "leave")]))
-        if kind == "mark":
+        if kind.startswith("=") or name in self.numbers:
+            self._number(name, at, value, time, kind)
+        elif kind == "mark":
             self._add(at, value, time, 1, mark=True)
             self._add(at, value, time + PULSE, 0, mark=True)
         else:
             self._add(at, value, time, int(kind == "enter"))
+
+    def _number(self, name: str, at: list[int], value: list[int], time: int, kind: str) -> None:
+        """A number, which is not known before it is told."""
+        if len(at) == 1 and name not in self.numbers:
+            value[0] = -1
+            self.numbers.add(name)
+        if not kind.startswith("=") or name not in self.numbers:
+            raise self._error(f"{name} is a number and something that is entered, left or marked", "give it two names")
+        if int(kind[1:]) >= 1 << NUMBER_BITS:
+            raise self._error(f"{kind[1:]} has more than {NUMBER_BITS} bits", "a number of an event stream has no more")
+        number = int(kind[1:])
+        if at[-1] >= time:
+            value[-1] = number
+        elif value[-1] != number:
+            at.append(time)
+            value.append(number)
 
     def _add(self, at: list[int], value: list[int], time: int, level: int, *, mark: bool = False) -> None:
         if at[-1] > time:  # the end of the pulse of a mark, which is ours to place: before what comes now
@@ -196,11 +228,30 @@ class _Stream:
         """What every name does is not known until it is told again."""
         self.gaps.append((self.now, self.now))
         for at, value in self.changes.values():
-            self._add(at, value, max(self.now, at[-1]), -1)
+            self._add(at, value, max(self.now, at[-1]), -1, mark=True)
         self.after_gap = True
 
     def _error(self, wrong: str, mend: str) -> InputError:
         return input_error(self.file, wrong, mend, line=self.line)
+
+
+def _signal(name: str, width: int, at: list[int], value: list[int]) -> Signal:
+    values = np.array(value, np.int64)
+    return Signal(name, width, np.array(at, np.int64), values, values >= 0).without_repeats()
+
+
+def _half_of(text: str) -> int:
+    mark = parse_positive_duration(text)
+    if mark.clock is not None or mark.amount > LONGEST_MARK:
+        raise ValueError(f'"{text}" is nothing that a mark takes; write the time of one, such as 480 ns')
+    return int(mark.amount) // 2
+
+
+def _hertz(text: str) -> Fraction:
+    found = re.fullmatch(r"(\d{1,15})\s*Hz", text)
+    if found is None or not int(found.group(1)):
+        raise ValueError(f'"{text}" is no rate of a counter; write for instance 48000000 Hz')
+    return Fraction(found.group(1))
 
 
 def _lines(chunks: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
