@@ -41,6 +41,8 @@ _COMMANDS = {
     "draw": "a timeline of a model or a capture as a picture",
     "report": "one page about a model and its captures",
     "convert": "write a capture in another format",
+    "marks": "the C header with which the firmware tells itself what it does",
+    "record": "marks from the board, as they come, into a capture",
     "schema": "the JSON Schema of model files, for an editor",
 }
 _OF_A_STREAM = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF, errno.EINVAL, errno.EFBIG, errno.EDQUOT)

@@ -1,0 +1,274 @@
+"""Marks of the firmware: the header compiled and run, its stream, a dump of its memory, and all that breaks on the way."""
+
+import binascii
+import random
+import shutil
+import struct
+import subprocess
+
+import pytest
+
+from tachys.capture.eventstream import read_event_stream
+from tachys.demo.project import model_text
+from tachys.errors import InputError
+from tachys.marks.codes import FORMAT, digest, marks_of
+from tachys.marks.header import NAME, header
+from tachys.marks.rates import baud_needed, bytes_a_second, markings, to_leave_out
+from tachys.marks.stream import Stream, dumped, event_lines
+from tachys.model.loading import read_model
+from tachys.worstcase.analysis import bounds
+
+CC = shutil.which("cc")
+HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 3\nentry = "20 ns"\nexit = "10 ns"\n'
+MODEL = (
+    HEAD
+    + "".join(
+        f'[source.{name}]\nevery = "{every} us"\n[isr.{name}]\non = "source.{name}"\nlevel = {level}\ncost = "2 us"\n'
+        for name, every, level in (("a", 50, 0), ("b", 90, 1), ("c", 700, 2))
+    )
+    + '[loop]\noverhead = "1 us"\n[step.log]\ncost = "1 us"\nevery = "1 ms"\n[buffer.q]\ndepth = 4\nfed_by = "source.c"\n[isr.q]\non = "source.a"\ndrains = "buffer.q"\ncost="1 us"\nlevel=0\norder=2\n'
+)
+FLAGS = ["-std=c99", "-Wall", "-Wextra", "-Werror", "-O2", "-DTACHYS_ON"]
+PORT = """
+#define _POSIX_C_SOURCE 200809L
+#include <pthread.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <time.h>
+#define TACHYS_HERE
+#include "tachys_marks.h"
+static pthread_mutex_t mutex;
+uint32_t tachys_count(void) { struct timespec t; clock_gettime(CLOCK_MONOTONIC, &t);
+    return (uint32_t)((uint64_t)t.tv_sec * 1000000000u + (uint64_t)t.tv_nsec); }
+uint32_t tachys_lock(void) { pthread_mutex_lock(&mutex); return 0; }
+void tachys_restore(uint32_t m) { (void)m; pthread_mutex_unlock(&mutex); }
+static void begin(void) { pthread_mutexattr_t a; pthread_mutexattr_init(&a);
+    pthread_mutexattr_settype(&a, PTHREAD_MUTEX_RECURSIVE); pthread_mutex_init(&mutex, &a); tachys_start(); }
+"""
+DRAINED = (
+    PORT
+    + """
+static volatile int busy = 3;
+static void *work(void *which) { int i; for (i = 0; i < 4000; i++) {
+    if (which == (void *)0) { TACHYS_ENTER(isr_a); TACHYS_VALUE(buffer_q, i); TACHYS_LEAVE(isr_a); }
+    else if (which == (void *)1) { TACHYS_ENTER(isr_b); TACHYS_LEAVE(isr_b); }
+    else { TACHYS_ENTER(isr_c); TACHYS_LEAVE(isr_c); }
+    if (i % 64 == 0) { struct timespec t = {0, 200000}; nanosleep(&t, NULL); } }
+    pthread_mutex_lock(&mutex); busy--; pthread_mutex_unlock(&mutex); return NULL; }
+int main(void) { pthread_t t[3]; long i; uint8_t f[TACHYS_FRAME]; size_t n; int idle = 0; begin();
+    for (i = 0; i < 3; i++) pthread_create(&t[i], NULL, work, (void *)i);
+    while (idle < 400) { n = tachys_drain(f); fwrite(f, 1, n, stdout); if (n == 0 && busy == 0) {
+        struct timespec w = {0, 100000}; idle++; nanosleep(&w, NULL); } }
+    for (i = 0; i < 3; i++) pthread_join(t[i], NULL);
+    return tachys_record.lost != 0; }
+"""
+)
+KEPT = (
+    PORT
+    + """
+int main(void) { int i; begin(); for (i = 0; i < 3000; i++) { TACHYS_ENTER(isr_c); TACHYS_VALUE(buffer_q, i); TACHYS_LEAVE(isr_c); }
+    TACHYS_ENTER(isr_b); fwrite("before", 1, 6, stdout); fwrite(&tachys_record, sizeof tachys_record, 1, stdout); return 0; }
+"""
+)
+
+
+def built(tmp_path, text, *flags):
+    system = read_model(MODEL, "m.toml")
+    (tmp_path / NAME).write_text(header(system, marks_of(system), 10**9, "m.toml"))
+    (tmp_path / "main.c").write_text(text)
+    out = tmp_path / "program"
+    made = subprocess.run(
+        [CC, *FLAGS, *flags, "main.c", "-o", str(out), "-lpthread"], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert not made.returncode, made.stderr
+    return out
+
+
+def width_flags():
+    if CC is None:
+        return []
+    asked = subprocess.run(
+        [CC, "-m32", "-x", "c", "-", "-o", "/dev/null"],
+        input=b"#include <stdio.h>\nint main(void){return 0;}",
+        capture_output=True,
+    )
+    return [[], ["-m32"]] if not asked.returncode else [[]]
+
+
+@pytest.mark.skipif(CC is None, reason="no C compiler")
+@pytest.mark.parametrize("flags", width_flags(), ids=str)
+def test_every_mark_arrives_or_is_counted_as_lost(tmp_path, flags):
+    program = built(tmp_path, DRAINED, *flags)
+    sent = subprocess.run([program], capture_output=True, check=False)
+    stream = Stream(marks_of(read_model(MODEL, "m.toml")), "x")
+    lines = [*stream.feed(sent.stdout), *stream.end()]
+    assert not stream.told.broken
+    waiting = sent.returncode  # those at the very end that were not told any more
+    assert stream.told.marks + stream.told.lost == 28000 or (waiting and stream.told.marks + stream.told.lost < 28000)
+    times = [int(line.split(",")[0]) for line in lines if line[0].isdigit()]
+    assert times == sorted(times)
+    if not stream.told.lost:
+        assert [line.rpartition("=")[2] for line in lines if ",buffer.q," in line] == list(map(str, range(4000)))
+    capture = read_event_stream(["\n".join(lines).encode() + b"\n"], "x")
+    assert capture.signals.keys() == {"isr.a", "isr.b", "isr.c", "buffer.q"}
+    assert any("each mark takes" in remark for remark in capture.remarks)
+
+
+@pytest.mark.skipif(CC is None, reason="no C compiler")
+def test_the_last_marks_are_read_from_a_dump(tmp_path):
+    memory = subprocess.run([built(tmp_path, KEPT, "-DTACHYS_KEEP_LAST")], capture_output=True, check=True).stdout
+    marks = marks_of(read_model(MODEL, "m.toml"))
+    lines = [line for line in dumped(memory, marks, "x") if line[0].isdigit()]
+    assert lines[-1].endswith(",isr.b,enter")
+    assert [line.split(",", 1)[1] for line in lines[-4:-1]] == ["isr.c,enter", "buffer.q,=2999", "isr.c,leave"]
+    assert 380 < len(lines) <= 512
+    with pytest.raises(InputError, match="ends within"):
+        list(dumped(memory[:900], marks, "x"))
+    with pytest.raises(InputError, match="no ring"):
+        list(dumped(memory[12:], marks, "x"))
+
+
+@pytest.mark.skipif(CC is None, reason="no C compiler")
+def test_without_the_switch_nothing_is_left_of_a_mark(tmp_path):
+    text = '#include "tachys_marks.h"\nint main(void) { TACHYS_ENTER(x); TACHYS_VALUE(x, 1); TACHYS_LEAVE(x); tachys_start(); return 0; }\n'
+    built(tmp_path, text, "-UTACHYS_ON")
+
+
+# --- a stream as the header sends it, and what may become of it on the way -------------------------------------------
+
+MARKS = marks_of(read_model(MODEL, "m.toml"))
+CODES = {mark.name: mark.code for mark in MARKS}
+
+
+def number(value):
+    out = bytearray()
+    while value > 0x7F:
+        out.append(value & 0x7F | 0x80)
+        value >>= 7
+    return bytes([*out, value])
+
+
+def packed(raw):
+    raw += binascii.crc_hqx(raw, 0xFFFF).to_bytes(2, "little")
+    return b"\xc0" + raw.replace(b"\xdb", b"\xdb\xdd").replace(b"\xc0", b"\xdb\xdc") + b"\xc0"
+
+
+def sent(count, seed=1, first=0):
+    """(bytes, [(time, code)]) of so many marks, 20 a frame."""
+    dice, out, told, now, sequence = random.Random(seed), [], [], first, 0
+    for begin in range(0, count, 20):
+        if sequence % 64 == 0:
+            who = struct.pack(
+                "<BIBBIII", 2, sequence & 0xFFFF | (0 if sequence else 0x10000), FORMAT, 24, 10**9, 50000, digest(MARKS)
+            )
+            out.append(packed(who))
+            sequence += 1
+        base, words = now, b""
+        for place in range(begin, min(begin + 20, count)):
+            more = dice.choice([3, 130, 5000, 70000, 0xC0 << 7 | 0xC0])
+            now += more
+            code = CODES[("isr.a", "isr.b", "isr.c")[place // 2 % 3]] + place % 2
+            words += bytes([code]) + number(more)
+            told.append((now, code))
+        out.append(packed(struct.pack("<BIIB", 1, sequence & 0xFFFF, base & 0xFFFFFFFF, len(words)) + words))
+        sequence += 1
+    return b"".join(out), told
+
+
+def read_back(data, pieces=1):
+    stream = Stream(MARKS, "x")
+    size = max(1, -(-len(data) // pieces))
+    lines = [line for at in range(0, len(data), size) for line in stream.feed(data[at : at + size])]
+    return stream, [*lines, *stream.end()]
+
+
+def events(lines):
+    names = {mark.code + side: f"{mark.name},{what}" for mark in MARKS for side, what in ((0, "enter"), (1, "leave"))}
+    back = {text: code for code, text in names.items()}
+    found = []
+    for line in lines:
+        time, _, rest = line.partition(",")
+        if rest in back:
+            found.append((int(time), back[rest]))
+        elif rest == "gap":
+            found.append("gap")
+    return found
+
+
+@pytest.mark.parametrize("pieces", [1, 7, 10**6])
+def test_what_was_sent_is_read_whatever_the_pieces(pieces):
+    data, told = sent(3000)
+    stream, lines = read_back(data, pieces)
+    first = told[0][0]
+    begin = events(lines)[0][0] - first
+    assert events(lines) == [(time + begin, code) for time, code in told]
+    assert (stream.told.broken, stream.told.gaps, stream.told.marks) == (0, 0, 3000)
+
+
+@pytest.mark.parametrize("how", ["lost", "doubled", "flipped", "cut"])
+def test_a_fault_anywhere_is_a_gap_there_and_no_wrong_figure(how):
+    data, told = sent(10_000)
+    whole = events(read_back(data)[1])
+    dice = random.Random(how)
+    for place in [*range(0, 260), *(dice.randrange(len(data)) for _ in range(400))]:
+        if how == "lost":
+            broken = data[:place] + data[place + 1 :]
+        elif how == "doubled":
+            broken = data[: place + 1] + data[place:]
+        elif how == "cut":
+            broken = data[place:]
+        else:
+            broken = data[:place] + bytes([data[place] ^ 1 << dice.randrange(8)]) + data[place + 1 :]
+        found = events(read_back(broken)[1])
+        left = [each for each in found if each != "gap"]
+        if left and left[:12] != whole[:12]:  # the beginning is missing: times count from what is first
+            shift = whole[len(whole) - len(left)][0] - left[0][0]
+            left = [(time + shift, code) for time, code in left]
+        places = [at for at, each in enumerate(found) if each == "gap"]
+        missing = len(whole) - len(left)
+        assert missing <= 40 or how == "cut" or place < 30
+        assert len(places) <= 1
+        if not places:  # nothing is missing but at an end
+            assert left in (whole[len(whole) - len(left) :], whole[: len(left)])
+        else:
+            at = places[0]
+            assert left == whole[:at] + whole[at + missing :]
+
+
+def test_a_board_that_begins_anew_is_a_gap_of_unknown_length():
+    once, again = sent(200)[0], sent(100, seed=2)[0]
+    _, lines = read_back(once + again)
+    assert [each for each in events(lines) if each == "gap"] == ["gap"]
+    assert any("begun anew" in line for line in lines)
+    times = [each[0] for each in events(lines) if each != "gap"]
+    assert times == sorted(times)
+
+
+def test_time_goes_on_beyond_32_bits():
+    data, told = sent(400, first=2**32 - 100_000)
+    found = events(read_back(data)[1])
+    assert [b[0] - a[0] for a, b in zip(found, found[1:])] == [b[0] - a[0] for a, b in zip(told, told[1:])]
+
+
+def test_noise_and_other_firmware_are_told_in_one_line():
+    dice = random.Random(3)
+    with pytest.raises(InputError, match="no frame of marks"):
+        list(event_lines([bytes(dice.randrange(256) for _ in range(20_000))], MARKS, "x"))
+    with pytest.raises(InputError, match="not those of this model"):
+        list(event_lines([sent(100)[0]], MARKS[:-1], "x"))
+
+
+def test_what_the_marks_need_of_a_line():
+    system = read_model(model_text(), "row_unit.toml")
+    marks, paper = marks_of(system), bounds(system)
+    rates = {each.mark.name: each.rate for each in markings(paper, marks)}
+    assert rates["isr.seed"] == 8000  # twice a routine each 250 us
+    few = markings(paper, marks_of(system, [each.name for each in marks if each.name != "isr.tick"]))
+    # 2000 words and 12 for the time: a code and at most two bytes of counts each; more than 2^14 counts lie before
+    # 2930 of them at most, more than 2^21 before 23: all but the last byte may need two
+    words = float(rates["isr.tick"]) + 4 * 48_000_000 / 2**24
+    frames = words / 22 + 16 * 48_000_000 / 2**24
+    assert float(bytes_a_second(few, 48_000_000)) == pytest.approx(
+        2 * words + 2 * (2 * words + 48e6 / 2**21) + frames * 26 * 65 / 64
+    )
+    assert to_leave_out(markings(paper, marks), 48_000_000, baud_needed(bytes_a_second(few, 48_000_000))) is not None
