@@ -13,8 +13,9 @@ from tachys.demo.project import model_text
 from tachys.errors import InputError
 from tachys.marks.codes import FORMAT, digest, marks_of
 from tachys.marks.header import NAME, header
+from tachys.marks.memory import dumped
 from tachys.marks.rates import baud_needed, bytes_a_second, markings, to_leave_out
-from tachys.marks.stream import Stream, dumped, event_lines
+from tachys.marks.stream import Stream, event_lines
 from tachys.model.loading import read_model
 from tachys.worstcase.analysis import bounds
 

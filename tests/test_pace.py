@@ -1,10 +1,17 @@
 """What runs too often, too seldom, not any more or unasked is named first, with the source and its likely mistake."""
 
+from dataclasses import replace
+
 import pytest
 
 from tachys.capture.eventstream import read_event_stream
+from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
+from tachys.demo.analyser import to_vcd
+from tachys.demo.board import record
+from tachys.demo.project import model_text
 from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
 
 MODEL = """
 tachys = 1
@@ -88,3 +95,47 @@ def test_a_stream_that_stops_and_a_step_without_its_flag(how, code, about):
     assert (found.code, found.about) == (code, about)
     if code == "comes-no-more":
         assert "the last at 206.2 ms" in found.text
+
+
+def row_unit_without(lines, *, faulty):
+    """(the model without the probes of these lines, a capture without them)."""
+    system = read_model(model_text(), "row_unit.toml")
+    capture = record(faulty=faulty)
+    kept = {name: levels for name, levels in capture.levels.items() if name not in lines}
+    left = replace(system, probes=tuple(probe for probe in system.probes if probe.signal not in lines))
+    text = to_vcd(replace(capture, levels=kept))
+    return left, read_vcd([text.encode()], "board.vcd")
+
+
+def test_nothing_is_met_on_paper_beside_what_runs_closer_than_paper_allows():
+    """Starts that were held off too long come too close to the next, though no line shows when they were due."""
+    result = check(*row_unit_without(("D0", "D2", "D5"), faulty=True))
+    assert {(each.code, each.about) for each in result.findings} >= {("runs-too-often", "isr.wheel")}
+    assert {name for name, need in result.needs.items() if need.verdict is Verdict.MET} == set()
+    sound = check(*row_unit_without(("D0", "D2", "D5"), faulty=False))
+    assert not sound.findings
+    assert {need.verdict for need in sound.needs.values()} == {Verdict.MET}
+
+
+NEEDS = """[need.tick]
+from = "source.tick"
+to = "isr.both.end"
+within = "1 ms"
+[need.adc]
+from = "unit.adc"
+to = "isr.adc.end"
+within = "1 ms"
+"""
+
+
+def verdicts(**how):
+    result = check(read_model(MODEL + NEEDS, "m.toml"), read_event_stream([stream(**how).encode()], "r.events"))
+    return {name: need.verdict for name, need in result.needs.items()}
+
+
+def test_nothing_is_met_of_what_comes_too_often_or_no_more():
+    assert verdicts() == {"tick": Verdict.MET, "adc": Verdict.MET}
+    # the more urgent routine does not hang on how often the other comes
+    often = verdicts(tick=8 * MS // 256)
+    assert (often["tick"] is Verdict.MET, often["adc"] is Verdict.MET) == (False, True)
+    assert verdicts(tick=3 * LENGTH * MS)["tick"] is not Verdict.MET

@@ -83,7 +83,8 @@ class _Stream:
         }
         remarks = cut
         if self.half:
-            remarks.append(f"each mark takes {2 * self.half / 1000:.3f} ns: bodies are that much longer than marked")
+            mark = f"{2 * self.half / 1000:.3f} ns"
+            remarks.append(f"each mark takes {mark}, which bodies here include; [marks] cost says it in a model")
         if self.gaps:
             remarks.append(f"{len(self.gaps)} gap{'s' * (len(self.gaps) > 1)}: events were lost there")
         if self.lost:

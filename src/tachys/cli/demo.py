@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import sys
+from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+
+from tachys.cli.parameters import TIME
 
 if TYPE_CHECKING:
     from tachys.checking.result import CheckResult
@@ -15,11 +19,20 @@ PICTURE = "worst.png"
 
 @click.command("demo")
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("row-unit"), metavar="[DIR]")
-def demo_command(folder: Path) -> int:
+@click.option(
+    "--board", is_flag=True, help="Stand in for the board: speak its marks on a pseudo-terminal, till Ctrl-C."
+)
+@click.option("--fault", type=click.Choice(["late", "lost", "noise", "stall"]), help="What is wrong with that board.")
+@click.option("--for", "length", type=TIME, help="Speak for so long.")
+def demo_command(folder: Path, board: bool, fault: str | None, length: Fraction | None) -> int:
     """Write the example project into DIR (default row-unit) and run the whole job on it.
 
     The example is the row unit of a seed drill: a model, a capture with a fault in it, and one after the mend.
     """
+    if board:
+        return _speak(folder, fault, length)
+    if fault is not None or length is not None:
+        raise click.UsageError("--fault and --for go with --board")
     from tachys.capture.reading import read_capture
     from tachys.checking.checking import check
     from tachys.cli.bounds import show_bounds
@@ -50,6 +63,30 @@ def demo_command(folder: Path) -> int:
     _step(5, "What was found")
     say(*_conclusion(broken, "before the mend"), *_conclusion(sound, "after the mend"), "")
     say(f"More: open {picture}, change {model} and run tachys bounds and tachys check again; tachys --help.")
+    return 0
+
+
+def _speak(folder: Path, fault: str | None, length: Fraction | None) -> int:
+    """The board of the example on a pseudo-terminal, as if it were plugged in."""
+    import os
+    from contextlib import suppress
+
+    from tachys.cli.output import say
+    from tachys.demo.project import write_project
+    from tachys.demo.speaking import open_line, speak
+    from tachys.errors import input_error
+    from tachys.marks.codes import marks_of
+    from tachys.model.loading import load_model
+
+    if not hasattr(os, "openpty"):
+        raise input_error("--board", "this system has no pseudo-terminals", "record from a file: tachys record --help")
+    model = write_project(folder)[0]
+    handle, name = open_line()
+    say(f"The board speaks on {name}. In another terminal:", f"  tachys record {model} {name} -o run.events --live")
+    say("Ctrl-C ends it.")
+    sys.stdout.flush()
+    with suppress(KeyboardInterrupt):
+        speak(handle, marks_of(load_model(model)), fault, None if length is None else float(length))
     return 0
 
 

@@ -7,11 +7,11 @@ of its own and begins in the middle of things. One board holds interrupts off fa
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 
 from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps
 from tachys.demo.arrivals import MS, US, at_random, regular
-from tachys.demo.machine import Burns, Halts, Hold, Machine, Plan, Routine, Task
+from tachys.demo.machine import Burns, Halts, Hold, Machine, Plan, Routine, Task, Truth
 
 SAMPLE = 125_000  # ps of the analyser's clock: 8 MHz
 BEGIN, LENGTH = 37_312_345_678, 400 * MS  # ps of the board's time: the analyser is started in the middle of things
@@ -24,8 +24,13 @@ ANALYSER = Analyser(SAMPLE, ANALYSER_PPM, BEGIN, LENGTH)
 def record(*, faulty: bool, seed: int = 7) -> Recording:
     """Run the board and look at it with the analyser."""
     until = BEGIN + LENGTH + 5 * MS
-    plan, arrivals = _plan(faulty, random.Random(seed), until)
+    plan, arrivals = board(faulty, random.Random(seed), until)
     truth = Machine(plan, seed).run(until)
+    return look(truth, arrivals)
+
+
+def look(truth: Truth, arrivals: Mapping[str, Sequence[int]]) -> Recording:
+    """What the analyser writes of what happened on the board."""
     shown = {
         "D0": pulses(arrivals["wheel"], _PULSE),
         "D1": busy(truth, "wheel"),
@@ -41,7 +46,8 @@ def record(*, faulty: bool, seed: int = 7) -> Recording:
     return Recording({name: ANALYSER.sampled(levels) for name, levels in shown.items()}, ANALYSER, truth)
 
 
-def _plan(faulty: bool, dice: random.Random, until: int) -> tuple[Plan, dict[str, list[int]]]:
+def board(faulty: bool, dice: random.Random, until: int, mark: int = 0) -> tuple[Plan, dict[str, list[int]]]:
+    """What the board does, and when its events come; every body makes two marks of so many ps."""
     arrivals = {
         "wheel": list(at_random(dice, until, 189 * US, 620 * US)),
         "bus_byte": list(_frames(dice, until)),
@@ -58,20 +64,31 @@ def _plan(faulty: bool, dice: random.Random, until: int) -> tuple[Plan, dict[str
     }  # fmt: skip
     sets = {"bus_byte": ("frame",), "pressure": ("sample",)}
     routines = tuple(
-        Routine(name, level, arrivals[name], (round(low * US), round(high * US)), sets=sets.get(name, ()))
+        Routine(
+            name,
+            level,
+            arrivals[name],
+            (round(low * US) + 2 * mark, round(high * US) + 2 * mark),
+            sets=sets.get(name, ()),
+        )
         for name, (level, low, high) in us.items()
     )
     steps = (
-        Task("regulate", (Burns((31 * US, 37 * US)),), polls="sample"),
-        Task("answer", (Burns((5 * US, 8 * US)),), polls="frame"),
-        Task("panel", (Burns((1850 * US, 2130 * US), (Hold(1, 0, 28 * US),)),), every=50 * MS),
-        Task("log", (Burns((310 * US, 385 * US), (Hold(0, 11 * US, dice.randint(*hold)),)),), every=20 * MS),
-        Task("nap", (Burns((0, 0)), Halts())),
+        Task("regulate", (_burns(31, 37, mark),), polls="sample"),
+        Task("answer", (_burns(5, 8, mark),), polls="frame"),
+        Task("panel", (_burns(1850, 2130, mark, Hold(1, mark, 28 * US)),), every=50 * MS),
+        Task("log", (_burns(310, 385, mark, Hold(0, 11 * US + mark, dice.randint(*hold))),), every=20 * MS),
+        Task("nap", (_burns(0, 0, mark), Halts())),
     )
     plan = Plan(
         routines, steps, overhead=38 * cycle, entry=15 * cycle, exit=12 * cycle, chain=8 * cycle, wake=3_700_000
     )
     return plan, arrivals
+
+
+def _burns(least: int, most: int, mark: int, *holds: Hold) -> Burns:
+    """So many us of work, and two marks."""
+    return Burns((least * US + 2 * mark, most * US + 2 * mark), holds)
 
 
 def _frames(dice: random.Random, until: int) -> Iterator[int]:

@@ -1,4 +1,4 @@
-"""What a stream of marks, or the memory that holds them, tells: the lines of an event stream (docs/formats.md).
+"""What a stream of marks tells: the lines of an event stream (docs/formats.md).
 
 Frames are told apart as RFC 1055 has it (SLIP), and checked: their length, a CRC-16, and a sequence without holes.
 Nothing is taken over from a frame that is wrong; a hole is a gap, from the last mark before it to the first one after.
@@ -16,10 +16,8 @@ from tachys.errors import InputError, input_error
 from tachys.marks.codes import ALIVE, DATA, FORMAT, LOST, SLIP_END, SLIP_ESCAPE, Mark, digest
 from tachys.model.quantities import PS_PER_SECOND
 
-MAGIC = b"TACHYS\r\n"
 LARGEST = 128  # bytes of a frame; what is longer is none
 MOST_HELD = 300  # frames that wait until it is told who speaks
-MOST_WORDS = 1 << 24
 _ESCAPED = {0xDC: SLIP_END, 0xDD: SLIP_ESCAPE}
 _TURN = 1 << 32
 
@@ -276,52 +274,12 @@ def _words(packed: bytes) -> list[tuple[int, int]] | None:
     return found
 
 
-# --- memory ----------------------------------------------------------------------------------------------------------
-
-
-def dumped(memory: bytes, marks: Sequence[Mark], source: str) -> Iterator[str]:
-    """The lines that a dump of the memory tells which holds the ring of marks, whatever lies around it.
+def event_lines(pieces: Iterable[bytes], marks: Sequence[Mark], source: str) -> Iterator[str]:
+    """The lines of a whole stream.
 
     Raises:
-        InputError: it holds none, or one of another model or format.
+        InputError: it has no frame of marks, or they are those of another model.
     """
-    place = memory.find(MAGIC)
-    if place < 0:
-        raise input_error(source, "holds no ring of marks", "dump the memory of tachys_record, all of it")
-    for order in "<>":
-        head = struct.unpack_from(f"{order}10I", memory, place + 8) if len(memory) >= place + 48 else None
-        if head is not None and head[0] == FORMAT:
-            break
-    else:
-        raise other_format(source)
-    _, model, words, bits, hertz, cost, _, written, drained, lost = head
-    if model != digest(marks):
-        raise other_marks(source)
-    if not 8 <= words <= MOST_WORDS or words & (words - 1) or bits not in (16, 24) or not hertz:
-        raise input_error(source, "the head of its ring of marks is damaged", "dump it again")
-    ring = memory[place + 48 : place + 48 + 4 * words]
-    if len(ring) < 4 * words:
-        wrong = f"ends within the ring of marks: {len(ring) // 4} of {words} words are in it"
-        raise input_error(source, wrong, "dump the memory of tachys_record, all of it")
-    yield from preamble(Speaker(hertz, bits, Fraction(cost, 100)))
-    kept = min(written, words)
-    numbers = struct.unpack(f"{order}{words}I", ring)
-    lines, turn, time, last = Lines(marks), 1 << bits, 0, None
-    if written > kept and drained != written - kept:
-        yield f"# the {written - kept} words before these were written over"
-    for number in range(written - kept, written):
-        word = numbers[number % words]
-        code, rest = word >> 24, word & 0xFFFFFF
-        if code != DATA:
-            time += 0 if last is None else (rest - last) % turn
-            last = rest
-        yield from lines.word(code, time, rest)
-    if lost:
-        yield f"# {lost} marks after these found no room"
-
-
-def event_lines(pieces: Iterable[bytes], marks: Sequence[Mark], source: str) -> Iterator[str]:
-    """The lines of a whole stream, or of a dump of memory."""
     stream, begun = Stream(marks, source), False
     for piece in pieces:
         for line in stream.feed(piece):

@@ -6,7 +6,7 @@ time is its own says it in ``takes``; how long a wait or a halt lasts hangs on o
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
 
 from tachys.model.events import Thing
@@ -25,6 +25,10 @@ class Guard:
     urgency: int
     at: Range
     length: Range | None
+
+    def later(self, by: Range) -> Guard:
+        """The same so much CPU time later in the body; one that holds to its end still does."""
+        return replace(self, at=self.at + by)
 
     def longest(self, body: int) -> int:
         """The most that it lasts in a body of ``body`` ps."""

@@ -63,9 +63,12 @@ def build(model: ModelFile, report: Reporter) -> System:
     core = _core(model, clocks, report)
     sources = tuple(make_source(name, table, clocks, report) for name, table in model.source.items())
     filled = Buffers(model, clocks, report)
-    isrs = _isrs(model.isr, core, filled, clocks, report)
+    mark = ZERO if model.marks is None else clocks.cost(model.marks.cost, ("marks", "cost"))
+    isrs = tuple(isr.marked(mark) for isr in _isrs(model.isr, core, filled, clocks, report))
     stopping = Stopping(model, clocks, report)
     loop = _loop(model.loop, model.startup, model.step, core, filled, stopping, clocks, report)
+    if loop is not None:
+        loop = replace(loop, steps=tuple(step.marked(mark) for step in loop.steps))
     units = tuple(
         replace(
             _on_top(_unit(name, table, clocks, report), table.current, core, report),
@@ -104,6 +107,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         pins=pins,
         aparts=tuple(_aparts(model, sources, clocks, report)),
         counters=tuple(_counter(name, table, clocks) for name, table in model.counter.items()),
+        mark=mark,
         capture_tolerance=model.capture.tolerance or Fraction(0),
         capture_step=clocks.cost(model.capture.step, ("capture", "step")).most if model.capture.step else None,
         accepted=make_accepted(model, report, frozenset(need.name for need in needs)),

@@ -346,6 +346,14 @@ class Isr(Body):
         costs = tuple(cost + _more(drains, nth, self.pause) for cost in first)
         return replace(self, cost=_spanned(costs), costs=costs, drains=drains, nth=nth)
 
+    def marked(self, mark: Range) -> Isr:
+        """The same routine with a mark before all that it does, and one behind."""
+        if not mark.most:
+            return self
+        moments = tuple((name, at + mark) for name, at in self.moments)
+        longer = self.burning([cost + mark + mark for cost in self.costs_first], self.drains, self.nth)
+        return replace(longer, moments=moments, guards=tuple(guard.later(mark) for guard in self.guards))
+
     def draining(self, drains: Drain) -> Isr:
         """The same routine, if it drains like that."""
         return self.burning(self.costs_first, drains, self.nth)
@@ -469,6 +477,18 @@ class Step(Body):
         first = Range(max(0, cost.least - later.least), max(0, cost.most - later.most))
         work = Work(first, kept if len(works) == 1 else self.acts[works[0]].held)
         return replace(self, acts=(*self.acts[: works[0]], work, *self.acts[works[0] + 1 :]))
+
+    def marked(self, mark: Range) -> Step:
+        """The same step with a mark before all that it does and one behind, which count to its first cost."""
+        if not mark.most:
+            return self
+        first = next((act for act in self.acts if isinstance(act, Work)), None)
+        both = Work(mark + mark)
+        if first is None or first.masked:
+            place = next((place for place, act in enumerate(self.acts) if not isinstance(act, Wait)), len(self.acts))
+            return replace(self, acts=(*self.acts[:place], both, *self.acts[place:]))
+        longer = replace(first, cost=first.cost + both.cost, guards=tuple(guard.later(mark) for guard in first.guards))
+        return replace(self, acts=tuple(longer if act is first else act for act in self.acts))
 
     def without_pauses(self) -> Step:
         """The same step without what it spins by the clock."""

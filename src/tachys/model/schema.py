@@ -452,6 +452,12 @@ class CaptureTable(Table):
     step: PositiveTime | None = None
 
 
+class MarksTable(Table):
+    """What a mark takes of the core, of which every routine and step makes two (``tachys marks``)."""
+
+    cost: TimeRange
+
+
 class AcceptTable(Table):
     """What a team has looked at: findings of a check, and needs that rest on paper alone."""
 
@@ -481,6 +487,7 @@ class ModelFile(Table):
     watchdog: WatchdogTable | None = None
     need: dict[str, NeedTable] = {}
     probe: dict[str, ProbeTable] = {}
+    marks: MarksTable | None = None
     capture: CaptureTable = Field(default_factory=CaptureTable)
     accept: AcceptTable = Field(default_factory=AcceptTable)
     sleep: dict[str, DepthTable] = {}

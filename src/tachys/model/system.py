@@ -27,6 +27,7 @@ from tachys.model.nodes import (
     Step,
     Unit,
 )
+from tachys.model.quantities import ZERO, Range
 from tachys.needs.kinds import Need
 
 Kind = TypeVar("Kind", Source, Unit, Isr, Step, Buffer)
@@ -55,6 +56,7 @@ class System:
     pins: tuple[Pin, ...] = ()
     counters: tuple[ReadCounter, ...] = ()
     aparts: tuple[Apart, ...] = ()
+    mark: Range = ZERO  # what a mark takes, in ps: each routine and step has two in its cost
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)

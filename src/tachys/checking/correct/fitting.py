@@ -7,7 +7,7 @@ seen is never proof that nothing worse comes, so a figure is made tighter only o
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import ceil, floor
 from typing import Any
@@ -99,6 +99,17 @@ def exact_quantity(ps: int | Fraction) -> str:
     return f"{float(Fraction(ps) / scale):.{digits}f}".rstrip("0").rstrip(".") + f" {unit}"
 
 
+def _without_marks(figure: Compared, result: CheckResult) -> Compared:
+    """What a body costs as the file has it: without the two marks in it."""
+    marks, measured = result.bounds.system.mark, figure.measured
+    if not marks.most or measured is None or figure.key not in ("cost", "time"):
+        return figure
+    less = replace(
+        measured, least=max(0, measured.least - 2 * marks.most), most=max(0, measured.most - 2 * marks.least)
+    )
+    return replace(figure, measured=less)
+
+
 class _Writer:
     def __init__(self, text: str, note: str, margin: Fraction) -> None:
         self.document = tomlkit.parse(text)
@@ -114,6 +125,7 @@ class _Writer:
     def put(self, figure: Compared, result: CheckResult, *, tighten: bool) -> None:
         """Write one figure, if it is one that stands in the file."""
         kind, name = figure.about.kind, figure.about.name
+        figure = _without_marks(figure, result)
         if figure.of_current:
             self._current(figure, result)
             return
@@ -330,7 +342,9 @@ class _Writer:
         need = int(self._more(figure.measured.most + 2 * figure.measured.resolution)) + start
         if need > body.cost.most:
             pair = tomlkit.array()
-            pair.extend([quantity(body.cost.least, up=False), quantity(need, up=True)])
+            marks = result.bounds.system.mark + result.bounds.system.mark
+            least, most = max(0, body.cost.least - marks.most), max(0, need - marks.least)
+            pair.extend([quantity(least, up=False), quantity(most, up=True)])
             self._set(table, path, "cost", pair, figure)
 
     def _period(self, table: Any, path: str, figure: Compared, result: CheckResult) -> None:
@@ -383,7 +397,8 @@ class _Writer:
             self.left.append(f"{path}: it was done after {measured.least / 1e6:g} us of its own")
             return
         pair = tomlkit.array()
-        pair.extend([quantity(step.cost.least, up=False), quantity(most, up=True)])
+        least = max(0, step.cost.least - 2 * result.bounds.system.mark.most)
+        pair.extend([quantity(least, up=False), quantity(most, up=True)])
         self._set(table, path, "cost", pair, figure)
 
     def _note(self, table: Any, key: str) -> None:

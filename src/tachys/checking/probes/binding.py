@@ -51,6 +51,9 @@ class Readings:
         return np.sort(np.concatenate([np.zeros(0, np.int64), *known])) if len(known) == len(found) else None
 
 
+NUMBERS = ("buffer", "counter")  # what marks give as values: nothing that runs
+
+
 def things_of(system: System) -> list[Thing]:
     """Everything that could be seen: sources, units, routines, steps."""
     return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
@@ -68,6 +71,8 @@ def things_by_name(system: System) -> dict[str, list[Thing]]:
 def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = frozenset()) -> tuple[System, Capture]:
     """(the model without probes of what only another capture shows, the capture with its signals as probes call them).
 
+    Of a capture of the same board that was not made with these lines, as marks are, none of the probes counts.
+
     ``elsewhere``: the signals of other captures of the same board.
     """
     names = dict.fromkeys(capture.signals, "")
@@ -80,6 +85,9 @@ def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = froz
         signals = {name: replace(each, name=name) for name, each in signals.items()}
         capture = replace(capture, signals=signals)
     missing = {each.signal for each in system.probes if each.signal not in capture.signals}
+    if missing and len(missing) == len(system.probes) and capture.signals.keys() & set(things_of(system)):
+        told = "it has none of the lines that the probes name: what each of its own is called says what it shows"
+        return replace(system, probes=()), replace(capture, remarks=(*capture.remarks, told))
     passed = {each.signal for each in system.probes if elsewhere.intersection((each.signal, *each.also))} & missing
     if passed:
         system = replace(system, probes=tuple(each for each in system.probes if each.signal not in passed))
@@ -204,7 +212,7 @@ def _bind_by_name(system: System, capture: Capture, shown: Readings) -> None:
     probed = {probe.signal for probe in system.probes}
     named = things_by_name(system)
     for name, signal in capture.signals.items():
-        if name in probed or signal.real:
+        if name in probed or signal.real or Event(name).kind in NUMBERS:
             continue
         meant = named.get(Event(name).thing, [])
         if len(meant) > 1:

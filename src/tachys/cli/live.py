@@ -1,0 +1,102 @@
+"""What a terminal shows while the board is recorded: who runs, how often, and what needs say of the last seconds."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from contextlib import AbstractContextManager, nullcontext
+from typing import TYPE_CHECKING
+
+from rich.box import SIMPLE_HEAD
+from rich.console import Console, Group, RenderableType
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from tachys.cli.output import STYLES, plain
+
+if TYPE_CHECKING:
+    from tachys.checking.result import CheckResult
+    from tachys.marks.recording import LastSeconds
+    from tachys.marks.stream import Stream
+
+FRAMES = 10  # a second
+
+
+class View:
+    """A line about the stream, and with ``live`` all of it; ``last`` is asked for what needs say."""
+
+    def __init__(self, stream: Stream, source: str, last: LastSeconds | None, *, live: bool) -> None:
+        self._stream, self._source, self._last, self._live = stream, source, last, live
+        self._levels: dict[str, str] = {}
+        self._counts: dict[str, int] = {}
+        self._drawn = 0.0
+        self._shown: Live | None = None
+
+    def shown(self, out: Console) -> AbstractContextManager[object]:
+        """Where it is shown while it goes on: on a terminal only."""
+        if not out.is_terminal:
+            return nullcontext()
+        self._shown = Live(self._drawing(), console=out, auto_refresh=False, transient=not self._live)
+        return self._shown
+
+    def take(self, lines: Sequence[str]) -> bool:
+        """Take some lines of the record; whether a need is missed, with which the record is over if that is asked."""
+        for line in lines:
+            at, name, what = (*line.split(",", 2), "", "")[:3]
+            if at.isdigit():
+                self._levels[name] = what
+                self._counts[name] = self._counts.get(name, 0) + (what != "leave")
+            elif name == "gap":
+                self._levels.clear()
+            if self._last is not None and self._last.take(line) and self._last.look():
+                return True
+        now = time.monotonic()
+        if self._shown is not None and now - self._drawn >= 1 / FRAMES:
+            self._drawn = now
+            self._shown.update(self._drawing(), refresh=True)
+        return False
+
+    def _drawing(self) -> RenderableType:
+        parts: list[RenderableType] = [Text(plain(self._state()))]
+        if self._live:
+            parts += ["", self._names(), "", *_needs(None if self._last is None else self._last.result)]
+        parts.append(Text("Ctrl-C ends the record.", style="dim"))
+        return Group(*parts)
+
+    def _state(self) -> str:
+        told, seconds = self._stream.told, self._stream.seconds
+        rate = told.marks / seconds if seconds else 0
+        lost = f", {told.lost} lost on the board" if told.lost else ""
+        broken = f", {told.broken} frames broken" if told.broken else ""
+        full = f"ring at most {told.fill:.0%} full"
+        return f"{self._source}: {seconds:.1f} s, {told.marks} marks, {rate:.0f} a second{lost}{broken}, {full}"
+
+    def _names(self) -> Table:
+        made = _table(("name", False), ("now", False), ("a second", True))
+        for name, count in self._counts.items():
+            now = self._levels.get(name, "?")
+            shown = {"enter": "runs", "leave": "", "mark": ""}.get(now, now.removeprefix("="))
+            made.add_row(plain(name), f"{shown:4}", f"{count / max(self._stream.seconds, 1e-3):.1f}")
+        return made
+
+
+def _needs(result: CheckResult | None) -> list[RenderableType]:
+    from tachys.needs.words import value_text
+
+    if result is None:
+        return [Text("needs: not enough was seen yet")]
+    made = _table(("need, in the last 2 s", False), ("", False), ("worst seen", True), ("limit", True))
+    for name, need in result.needs.items():
+        worst = "not shown" if need.value is None else value_text(need.need, need.value)
+        made.add_row(plain(name), Text(need.verdict, style=STYLES[need.verdict]), worst,
+                     value_text(need.need, need.limit))  # fmt: skip
+    load = "" if result.load is None else f"load at least {float(result.load.least):.1%}"
+    return [made, Text(load)]
+
+
+def _table(*columns: tuple[str, bool]) -> Table:
+    made = Table(box=SIMPLE_HEAD, pad_edge=False)
+    for title, right in columns:
+        made.add_column(title, justify="right" if right else "left")
+    return made

@@ -1,0 +1,108 @@
+"""``tachys record``: marks from the board as they come, into a capture."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from tachys.cli.modelling import Changes, model_options
+from tachys.cli.parameters import TIME
+
+if TYPE_CHECKING:
+    from tachys.marks.stream import Stream
+
+BAUD = 115_200
+
+
+@click.command("record")
+@click.argument("model", type=click.Path())
+@click.argument("source", metavar="PORT|HOST:PORT|FILE|-")
+@click.option("-o", "--output", type=click.Path(path_type=Path), required=True, metavar="OUT.events",
+              help="What is written; .zst behind it: packed.")  # fmt: skip
+@click.option("--baud", type=click.IntRange(min=1), default=BAUD, show_default=True, help="Rate of a serial port.")
+@click.option("--for", "length", type=TIME, help="End once so much time is recorded.")
+@click.option("--until-miss", is_flag=True, help="End once a need is missed, and keep the 2 s before.")
+@click.option("--live", is_flag=True, help="Show levels, rates and what needs say of the last 2 s.")
+@click.option("--without", multiple=True, metavar="NAME", help="As the header was made.")
+@model_options
+def record_command(
+    model: str, source: str, output: Path, baud: int, length: Fraction | None, until_miss: bool, live: bool,
+    without: tuple[str, ...], changes: Changes,
+) -> int:  # fmt: skip
+    """Record the marks that a board with the header of MODEL sends, until Ctrl-C or the end of a file.
+
+    What is lost on the way is a gap in the record where it was lost. A port that goes away is opened again.
+    """
+    from tachys.cli.live import View
+    from tachys.cli.output import console
+    from tachys.errors import input_error
+    from tachys.marks.codes import marks_of
+    from tachys.marks.listening import open_source
+    from tachys.marks.recording import LastSeconds, Writer, recorded
+    from tachys.marks.stream import Stream
+    from tachys.worstcase.analysis import bounds
+
+    if not output.name.endswith((".events", ".events.zst")):
+        raise click.UsageError(f"{output.name}: a record ends with .events or .events.zst; tachys convert makes others")
+    system = changes.load(model)
+    stream = Stream(marks_of(system, without), source)
+    last = LastSeconds(stream, system, bounds(system)) if live or until_miss else None
+    opened = open_source(source, baud, sys.stdin.buffer)
+    view, writer = View(stream, source, last, live=live), Writer(output)
+
+    def take(lines: list[str]) -> bool:
+        missed = view.take(lines)
+        if not until_miss:
+            writer.write(lines)
+        return not (missed and until_miss)
+
+    signal.signal(signal.SIGTERM, signal.default_int_handler)  # ends it like Ctrl-C: what was recorded is whole
+    try:
+        with view.shown(console(error=True)):
+            try:
+                recorded(opened.read, stream, take, None if length is None else float(length))
+            except KeyboardInterrupt:
+                take(list(stream.end()))
+        if stream.speaker is None:
+            raise input_error(
+                source, f"no frame of marks says who speaks, of {stream.told.frames} whole ones",
+                "are the rate and the port right? Each 64th frame says it: record for longer",
+            )  # fmt: skip
+        if last is not None and until_miss:
+            last.look()
+            writer.write(last.text)
+    finally:
+        opened.close()
+        writer.close(keep=stream.speaker is not None)
+    _tell(stream, str(output), model)
+    missed = () if last is None else last.missed
+    if until_miss:
+        _say_missed(missed)
+    return int(until_miss and bool(missed))
+
+
+def _tell(stream: Stream, output: str, model: str) -> None:
+    from tachys.cli.output import say
+    from tachys.model.quantities import PS_PER_SECOND
+    from tachys.words import count_text, time_text
+
+    told, speaker = stream.told, stream.speaker
+    assert speaker is not None
+    mark = time_text(int(speaker.cost * PS_PER_SECOND / speaker.hertz))
+    say(f"{output}: {stream.seconds:.1f} s, {count_text(told.marks, 'mark')}, each takes {mark}")
+    if told.lost:
+        say(f"{count_text(told.lost, 'mark')} found no room in the ring: drain it more often, or give it more words.")
+    if told.broken:
+        say(f"{count_text(told.broken, 'frame')} did not arrive whole: each is a gap in the record.")
+    say(f"Next: tachys check {model} {output}")
+
+
+def _say_missed(missed: tuple[str, ...]) -> None:
+    from tachys.cli.output import say
+
+    say(f"missed: {', '.join(missed)}" if missed else "No need was missed; the last 2 s are in it.")
