@@ -18,7 +18,7 @@ from tachys.checking.board.nesting import ExecutionTimes
 from tachys.checking.compare.figures import Compared, compare_figures
 from tachys.checking.compare.findings import find_all
 from tachys.checking.compare.judging import judge
-from tachys.checking.compare.premises import fallen_proofs
+from tachys.checking.compare.premises import fallen_proofs, undone
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.unmodelled import look_for_strangers
 from tachys.checking.out.pooling import together
@@ -120,7 +120,8 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
     board = measure(system, paper, capture)
     figures = compare_figures(board)
     board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)
-    fallen = fallen_proofs(board, figures, strangers)
+    findings = find_all(board, figures, strangers)
+    fallen = fallen_proofs(board, figures, strangers) | undone(board, findings)
     needs = {name: judge(board, need, refuted=name in fallen) for name, need in paper.needs.items()}
     return CheckResult(
         capture,
@@ -137,7 +138,7 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
         periods=_periods(board),
         needs=needs,
         figures=figures,
-        findings=find_all(board, figures, strangers),
+        findings=findings,
         load=load_seen(board),
         metered=board.metered,
         busiest=busiest_windows(board),

@@ -67,7 +67,18 @@ def _too_often(board: Measurement, paper: Bounds, event: Event, seen: Instants) 
         return None
     text = sentence("runs-too-often", f"{size} starts within {time_in_words(span)}, where {most} at most can come")
     text += storm(board, seen, int(np.searchsorted(seen, at)), curve.least_span(2)) + _behind(board, event, seen)
+    text += _held_by(board, event, at)
     return Finding("runs-too-often", event.thing, text, allowed, span, (), (), at)
+
+
+def _held_by(board: Measurement, event: Event, at: int) -> str:
+    """What ran just before the first of starts that are too close, of which no line shows when they were due."""
+    if any(board.events(cause) is not None for cause in board.system.graph.causes.get(event.thing, ())):
+        return ""
+    before = at - 2 * (board.system.core.entry.most + board.resolution) - 1
+    under = [who for _, _, who in board.tops.between(max(before, board.capture.begin), at) if who != NOBODY]
+    names = [board.things[who] for who in under if board.things[who] != event.thing]
+    return f", or at {names[-1]}, if that held the first of them off" if names else ""
 
 
 def storm(board: Measurement, seen: Instants, place: int, least: int) -> str:

@@ -7,6 +7,7 @@ figure is found by moving it: twice as far as it was measured, and more.
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from tachys.checking.board.measuring import Measurement
@@ -14,8 +15,15 @@ from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Agreement, Compared
 from tachys.checking.compare.items import overfull, rests_on, took_fewer
 from tachys.checking.compare.unmodelled import Stranger
+from tachys.checking.result import Finding
+from tachys.model.events import Thing
+from tachys.model.nodes import Isr, Step
 from tachys.model.quantities import Range
+from tachys.needs.kinds import Need
 from tachys.worstcase.analysis import bounds as bounds_of
+
+STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
+ASTRAY = ("runs-too-often", "runs-unasked", "lost-unexpected", "overwritten-unexpected", "lost-wake-up")
 
 
 def refuted_figures(figures: tuple[Compared, ...]) -> tuple[Compared, ...]:
@@ -49,3 +57,52 @@ def _further(figure: Compared) -> Compared:
     least = measured.least // 2 if figure.below else measured.least
     most = 2 * measured.most if figure.beyond else measured.most
     return replace(figure, measured=replace(measured, least=least, most=most))
+
+
+def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
+    """The names of needs whose proof is undone by what was seen and no figure explains.
+
+    A routine that begins too late, too often or unasked was held off by more than the model knows, or asks for more:
+    what is no more urgent than it, and the loop, hang on that. What stays away undoes what follows from it alone.
+    """
+    gone = {finding.about for finding in findings if finding.code in STAYS_AWAY}
+    astray = {each.about for each in findings if each.code in ASTRAY or each.code.endswith("-beyond-bound")}
+    low = min((board.system.isr(thing.name).urgency for thing in astray if thing.kind == "isr"), default=None)
+    if low is not None and not board.system.core.nesting:
+        low = 0
+    below = {isr.thing for isr in board.system.isrs if low is not None and isr.urgency >= low}
+    if astray:
+        below |= {step.thing for step in board.system.steps if not step.once}
+    away = gone | astray | below
+    return frozenset(
+        name for name, bound in board.paper.needs.items()
+        if (low is not None and bound.need.measures in ("share", "current", "life"))
+        or away & set(_way(board, bound.need))
+    )  # fmt: skip
+
+
+def _way(board: Measurement, need: Need) -> Iterator[Thing]:
+    """All that lies between the beginning and the end of what a need is about."""
+    yield need.waits
+    if need.measures == "number":
+        yield from _beside(board, need.waits)
+    yield from (event.thing for event in need.events)
+    if need.feeds is not None:
+        yield need.feeds.fed_by.thing
+    if need.follows is not None:
+        for link in board.system.graph.chain(need.follows.begins, need.follows.ends) or ():
+            yield from (link.before.thing, link.after.thing)
+
+
+def _beside(board: Measurement, thing: Thing) -> Iterator[Thing]:
+    """What brings something to a thing, and what takes it from there."""
+    graph = board.system.graph
+    yield from (event.thing for event in graph.causes.get(thing, ()))
+    if thing.kind == "flag":
+        yield from (event.thing for event in graph.sets_of(thing.name))
+        yield from (step.thing for step in graph.pollers[thing.name])
+    for node in board.system.nodes.values():
+        if isinstance(node, Isr) and any(event.thing == thing for event in node.on):
+            yield node.thing
+        if isinstance(node, Isr | Step) and node.drains is not None and f"buffer.{node.drains.buffer}" == thing:
+            yield node.thing

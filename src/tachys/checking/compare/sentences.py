@@ -96,7 +96,7 @@ _MENDS = {
     "time-shorter": "find what it waits for",
     "guard-longer": "shorten the guard, or hold off fewer levels; tachys fit writes what was measured",
     "runs-unasked": "find what else raises the line, or sets the flag",
-    "runs-too-often": "look at the timer behind it",
+    "runs-too-often": "look at the timer behind it, and at what ran before the first of them",
     "comes-too-seldom": "look at the timer behind it, or at what holds it off",
     "comes-no-more": "look at what should start it again",
     "never-comes": "look at the pin, the probe, and whether it is switched on",
