@@ -112,6 +112,9 @@ def test_nothing_is_met_on_paper_beside_what_runs_closer_than_paper_allows():
     result = check(*row_unit_without(("D0", "D2", "D5"), faulty=True))
     assert {(each.code, each.about) for each in result.findings} >= {("runs-too-often", "isr.wheel")}
     assert {name for name, need in result.needs.items() if need.verdict is Verdict.MET} == set()
+    # a start that leaves its own period and comes close before the next is late, not early
+    pressure = result.needs["pressure.deadline"]
+    assert (pressure.verdict, pressure.value > 200 * 10**6) == (Verdict.MISSED, True)
     sound = check(*row_unit_without(("D0", "D2", "D5"), faulty=False))
     assert not sound.findings
     assert {need.verdict for need in sound.needs.values()} == {Verdict.MET}

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from tachys.capture.table import Instants, distinct
 from tachys.compiled import kernel
@@ -113,19 +114,33 @@ def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None
     found = regular(starts, nominal) if len(starts) >= _FEWEST else None
     if found is None:
         return None
-    number = found.number
+    number, moved = _one_each(found.number)
     rest = starts - starts[0] - np.rint(number * found.period).astype(np.int64)
     # a start that lies alone below the others belongs to the release before, and is late; without it the hull lies
     # higher, and delays are smaller only
     kept = np.flatnonzero(rest >= np.percentile(rest, 5) - stray - _ALONE * found.period)
     hull = kept[_lower_hull(number[kept], rest[kept])]
-    told = float(rest.max() - rest.min()) <= _HALF * found.period  # what is later may be taken for the next one, early
+    sure = rest[~moved]  # what is later may be taken for the next one, early, unless that has a start of its own
+    told = float(sure.max() - sure.min()) <= _HALF * found.period
     # whatever the true grid is, as it lies below all starts it nowhere lies above the hull
     delay = np.maximum(0, np.floor(rest - np.interp(number, number[hull], rest[hull])).astype(np.int64))
     place = max(0, int(np.searchsorted(number[hull], number[-1] / 2, side="right")) - 1)
     first, second = int(hull[place]), int(hull[min(place + 1, len(hull) - 1)])
     run = int(number[second] - number[first])
     return Grid(found.period + (int(rest[second] - rest[first]) / run if run else 0.0), number, delay, told)
+
+
+def _one_each(number: Instants) -> tuple[Instants, npt.NDArray[np.bool_]]:
+    """(the place of each start, whether it is another than its phase says): each release has one start.
+
+    Of two at one place, with none at the place before, the first is that of the place before, held off until then.
+    """
+    number, moved = number.copy(), np.zeros(len(number), np.bool_)
+    for place in np.flatnonzero(number[:-1] == number[1:])[::-1].tolist():
+        if number[place] == number[place + 1] and place and number[place - 1] < number[place] - 1:
+            number[place] -= 1
+            moved[place] = True
+    return number, moved
 
 
 @kernel(weight=3)
