@@ -1,15 +1,29 @@
 """Marks of the firmware: the header compiled and run, its stream, a dump of its memory, and all that breaks on the way."""
 
 import binascii
+import os
 import random
 import shutil
+import signal
 import struct
 import subprocess
+import sys
+import threading
+import time
+from dataclasses import replace
 
 import pytest
 
 from tachys.capture.eventstream import read_event_stream
+from tachys.capture.reading import read_capture
+from tachys.capture.vcd import read_vcd
+from tachys.checking.checking import check
+from tachys.checking.correct.fitting import fit
+from tachys.demo.analyser import to_vcd
+from tachys.demo.board import board, look
+from tachys.demo.machine import Machine
 from tachys.demo.project import model_text
+from tachys.demo.speaking import HERTZ, MARK, Sender, open_line, speak, words_of
 from tachys.errors import InputError
 from tachys.marks.codes import FORMAT, digest, marks_of
 from tachys.marks.header import NAME, header
@@ -273,3 +287,106 @@ def test_what_the_marks_need_of_a_line():
         2 * words + 2 * (2 * words + 48e6 / 2**21) + frames * 26 * 65 / 64
     )
     assert to_leave_out(markings(paper, marks), 48_000_000, baud_needed(bytes_a_second(few, 48_000_000))) is not None
+
+
+# --- the board that speaks, recorded --------------------------------------------------------------------------------
+
+ROW = read_model(model_text() + '\n[marks]\ncost = "500 ns"\n', "row_unit.toml")
+ROW_MARKS = marks_of(ROW)
+
+
+def spoken(late, seconds=0.6):
+    """(truth, arrivals, lines of a record) of one run of the board."""
+    until = int(seconds * 10**12)
+    plan, arrivals = board(late, random.Random(7), until, MARK * 10**12 // HERTZ)
+    truth = Machine(plan, 7).run(until)
+    data = b"".join(Sender(ROW_MARKS).frames(words_of(truth, ROW_MARKS)))
+    return truth, arrivals, list(event_lines([data], ROW_MARKS, "x"))
+
+
+def captured(lines):
+    return read_event_stream(["\n".join(lines).encode() + b"\n"], "run.events")
+
+
+@pytest.mark.parametrize("late", [False, True])
+def test_marks_and_lines_of_one_run_tell_the_same(late):
+    truth, arrivals, lines = spoken(late)
+    by_marks = check(ROW, captured(lines))
+    shown = look(truth, arrivals)
+    kept = {name: levels for name, levels in shown.levels.items() if name not in ("D0", "D2", "D5")}
+    no_sources = replace(ROW, probes=tuple(probe for probe in ROW.probes if probe.signal in kept))
+    by_lines = check(no_sources, read_vcd([to_vcd(replace(shown, levels=kept)).encode()], "b.vcd"))
+    assert {n: (each.verdict) for n, each in by_marks.needs.items()} == {n: each.verdict for n, each in by_lines.needs.items()}
+    assert {(each.code, each.about) for each in by_marks.findings} == {(each.code, each.about) for each in by_lines.findings}
+    for name, runs in by_marks.isrs.items():
+        real = [each.cost for each in truth.served if each.name == name]  # with both its marks
+        assert abs(runs.cost.most - max(real)) <= 3 * by_marks.capture.resolution
+
+
+def test_bounds_with_and_without_marks():
+    bare = read_model(model_text(), "row_unit.toml")
+    with_marks, without = bounds(ROW).isrs["wheel"].response.most, bounds(bare).isrs["wheel"].response.most
+    assert with_marks - without == 2 * 500_000  # its own two marks: nothing is more urgent, nothing holds it off longer
+    assert [each.cost.most - other.cost.most for each, other in zip(ROW.steps, bare.steps, strict=True)] == [10**6] * 5
+
+
+def test_fit_writes_costs_without_the_marks():
+    text = model_text() + '\n[marks]\ncost = "500 ns"\n'
+    tight = text.replace('cost = ["6 us", "9 us"]', 'cost = ["6 us", "7 us"]', 1)
+    assert tight != text
+    result = check(read_model(tight, "m.toml"), captured(spoken(False)[2]))
+    assert ("cost-longer", "isr.wheel") in {(each.code, each.about) for each in result.findings}
+    fitted = read_model(fit(tight, "m.toml", [captured(spoken(False)[2])], "today").text, "m.toml")
+    assert not check(fitted, captured(spoken(False)[2])).findings
+    assert fitted.isr("wheel").cost_first.most < 8_700_000 + 10**6 + 100_000
+
+
+def program(*words, cwd, **more):
+    return subprocess.Popen([sys.executable, "-m", "tachys", *words], cwd=cwd, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, **more)
+
+
+@pytest.mark.skipif(not hasattr(os, "openpty"), reason="no pseudo-terminals")
+@pytest.mark.parametrize(("fault", "told"), [("lost", "found no room"), ("noise", "did not arrive whole")])
+def test_a_record_from_a_port(tmp_path, fault, told):
+    (tmp_path / "m.toml").write_text(model_text())
+    handle, name = open_line()
+    speaker = threading.Thread(target=speak, args=(handle, ROW_MARKS, fault, 8.0))
+    speaker.start()
+    out, err = program("record", "m.toml", name, "-o", "run.events.zst", "--for", "2 s", cwd=tmp_path).communicate(timeout=60)
+    speaker.join()
+    assert told in out, out + err
+    capture = read_capture(tmp_path / "run.events.zst")
+    assert capture.gaps
+    assert capture.length > 1.5e12
+    assert not check(ROW, capture).findings  # what is lost is no fault of the board
+
+
+def test_what_ends_a_record_leaves_it_whole(tmp_path):
+    _, _, lines = spoken(True)
+    (tmp_path / "m.toml").write_text(model_text() + '\n[marks]\ncost = "500 ns"\n')
+    data = b"".join(Sender(ROW_MARKS).frames(words_of(Machine(*_late()).run(6 * 10**11), ROW_MARKS)))
+    (tmp_path / "s.bin").write_bytes(data)
+    out, err = program("record", "m.toml", "s.bin", "-o", "a.events", cwd=tmp_path).communicate(timeout=60)
+    assert (tmp_path / "a.events").read_text().splitlines() == lines, out + err
+    run = program("record", "m.toml", "s.bin", "-o", "b.events", "--until-miss", cwd=tmp_path)
+    out, err = run.communicate(timeout=60)
+    assert (run.returncode, "missed: pressure.deadline" in out) == (1, True), out + err
+    waits = program("record", "m.toml", "-", "-o", "c.events.zst", cwd=tmp_path, stdin=subprocess.PIPE)
+    waits.stdin.buffer.write(data)
+    waits.stdin.flush()
+    time.sleep(4)
+    waits.send_signal(signal.SIGTERM)
+    waits.communicate(timeout=30)
+    assert read_capture(tmp_path / "c.events.zst").signals.keys() == captured(lines).signals.keys()
+    bad = program("record", "m.toml", "m.toml", "-o", "d.events", cwd=tmp_path)
+    _, err = bad.communicate(timeout=60)
+    assert (bad.returncode, err.count("\n"), (tmp_path / "d.events").exists()) == (2, 1, False), err
+    assert not list(tmp_path.glob("*.part"))
+    converted = program("convert", "s.bin", "e.vcd", "--marks", "m.toml", cwd=tmp_path)
+    converted.communicate(timeout=60)
+    assert read_capture(tmp_path / "e.vcd").signals.keys() == captured(lines).signals.keys()
+
+
+def _late():
+    plan, _ = board(True, random.Random(7), 6 * 10**11, MARK * 10**12 // HERTZ)
+    return plan, 7
