@@ -14,10 +14,11 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 import click
 
 from tachys.cli.output import progress_through
-from tachys.cli.parameters import TIME
+from tachys.cli.parameters import RATE, TIME
 from tachys.model.quantities import PS_PER_SECOND
 
 if TYPE_CHECKING:
+    from tachys.capture.packets import PacketShape
     from tachys.capture.table import Capture
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -27,6 +28,9 @@ _UNITS = click.Choice(["s", "ms", "us", "ns", "ps"])
 _OPTIONS = (
     click.option("--time-unit", type=_UNITS, help="Unit of the time column of a CSV."),
     click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV."),
+    click.option("--trace-clock", type=RATE, help="It is trace packets, whose time stamps this clock counts."),
+    click.option("--prescale", type=click.Choice(["1", "4", "16", "64"]), help="What that clock is divided by."),
+    click.option("--trace-stream", type=click.IntRange(1, 111), help="Which stream of frames of 16 bytes they are."),
     click.option("--step", type=TIME, help="The analyser's sampling step, where the file does not show it."),
 )
 
@@ -38,17 +42,23 @@ class Given:
     time_unit: str | None = None
     separator: str | None = None
     step: Fraction | None = None
+    packets: PacketShape | None = None
 
     def read(self, path: str, *, strict: bool = False) -> Capture:
         """The capture of that name; "-" is standard input."""
         from tachys.capture.csv import CsvShape
+        from tachys.capture.opening import pieces
+        from tachys.capture.packets import read_packets
         from tachys.capture.reading import read_capture
 
         shape = CsvShape(SEPARATORS[self.separator] if self.separator else None, self.time_unit)
         stream = sys.stdin.buffer if path == "-" else None
         size = os.path.getsize(path) if stream is None and os.path.isfile(path) else 0
         with progress_through(f"reading {path}", size if size >= SHOWN_FROM else 0, of_bytes=True) as told:
-            capture = read_capture(path, shape, strict=strict, stream=stream, told=told)
+            if self.packets is None:
+                capture = read_capture(path, shape, strict=strict, stream=stream, told=told)
+            else:
+                capture = read_packets(pieces(path, stream, told), path, self.packets)
         return capture if self.step is None else replace(capture, resolution=ceil(self.step * PS_PER_SECOND))
 
 
@@ -56,13 +66,27 @@ def shape_options(command: Command) -> Command:
     """Add the options of how captures are read, which the command gets as ``given``."""
 
     @wraps(command)
-    def bundled(*args: Any, time_unit: str | None, separator: str | None, step: Fraction | None, **more: Any) -> Any:
-        return command(*args, given=Given(time_unit, separator, step), **more)
+    def bundled(
+        *args: Any, time_unit: str | None, separator: str | None, step: Fraction | None, trace_clock: Fraction | None,
+        prescale: str | None, trace_stream: int | None, **more: Any,
+    ) -> Any:  # fmt: skip
+        packets = _packets(trace_clock, prescale, trace_stream)
+        return command(*args, given=Given(time_unit, separator, step, packets), **more)
 
     made: Any = bundled
     for option in reversed(_OPTIONS):
         made = option(made)
     return cast(Command, made)
+
+
+def _packets(clock: Fraction | None, prescale: str | None, stream: int | None) -> PacketShape | None:
+    if clock is None:
+        if prescale or stream:
+            raise click.UsageError('--prescale and --trace-stream go with --trace-clock "48 MHz"')
+        return None
+    from tachys.capture.packets import PacketShape
+
+    return PacketShape(clock / int(prescale or 1), stream)
 
 
 whole_option = click.option(

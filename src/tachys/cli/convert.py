@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     "model",
     type=click.Path(),
     metavar="MODEL",
-    help="CAPTURE is what the firmware marked with the header of MODEL: its stream, or a dump of its memory.",
+    help="CAPTURE is what the firmware marked with the header of MODEL: its stream, or a dump of its memory. "
+    "Of trace packets: what their exceptions are called.",
 )
 @click.option("--without", multiple=True, metavar="NAME", help="As that header was made.")
 @shape_options
@@ -38,12 +39,24 @@ def convert_command(
     from tachys.files import write_whole
 
     form_of(output)
-    read = given.read(capture, strict=strict) if model is None else _marked(capture, model, without)
+    if model is not None and given.packets is None:
+        read = _marked(capture, model, without)
+    else:
+        read = given.read(capture, strict=strict)
+        read = read if model is None else _named(read, model)
     write_whole(output, capture_bytes(read, output))
     changes = sum(len(signal.at) for signal in read.signals.values())
     signals = count_text(len(read.signals), "signal")
     say(f"{output}: {signals}, {count_text(changes, 'change')}, {time_text(read.length)}", *read.remarks)
     return 0
+
+
+def _named(capture: Capture, model: str) -> Capture:
+    """The capture with its exceptions called as the model calls its routines."""
+    from tachys.checking.probes.binding import called_as
+    from tachys.model.loading import load_model
+
+    return called_as(load_model(model), capture)[1]
 
 
 def _marked(capture: str, model: str, without: tuple[str, ...]) -> Capture:

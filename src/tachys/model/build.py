@@ -250,6 +250,7 @@ def _isrs(
             moments=tuple(_moments(path, table, cost, clocks, report)),
             pause=_pause(path, table, clocks, report),
             clears=table.clears_pending,
+            exception=table.exception,
         )
         drains, nth = filled.drain(path, table), _nth(path, table, clocks)
         isrs.append(isr.burning(isr.costs, drains, nth) if costs else isr)

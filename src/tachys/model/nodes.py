@@ -288,7 +288,7 @@ class Isr(Body):
     buffer with what the items take, and with what each n-th run does more. ``moves_to``: the buffer into which it puts,
     as it ends, what it has drained. ``moments``: events within it, each so much CPU time after its first instruction.
     After all that it spins for a ``pause`` by the clock, which ``cost`` and ``costs`` count as far as nothing is on top
-    of it. One that ``clears`` clears its own mark as it ends.
+    of it. One that ``clears`` clears its own mark as it ends. ``exception``: its number in trace packets.
     """
 
     kind: ClassVar[str] = "isr"
@@ -309,6 +309,7 @@ class Isr(Body):
     moments: tuple[tuple[str, Range], ...] = ()
     pause: Range = ZERO
     clears: bool = False
+    exception: int | None = None
 
     @property
     def costs_first(self) -> tuple[Range, ...]:

@@ -313,6 +313,7 @@ class IsrTable(Table):
     pause: TimeRange | None = None
     clears_pending: bool = False
     pins: Pins = {}
+    exception: Annotated[int, Field(strict=True, ge=1, le=511)] | None = None
     deadline: PositiveTime | None = None
 
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from tachys.capture.packets import EXCEPTION
 from tachys.capture.table import Capture, Instants, Signal
 from tachys.checking.probes.buscodes import codes_to_bodies
 from tachys.checking.probes.lines import Bodies, LineReading, edges_of, line_of, stretches
@@ -71,7 +72,8 @@ def things_by_name(system: System) -> dict[str, list[Thing]]:
 def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = frozenset()) -> tuple[System, Capture]:
     """(the model without probes of what only another capture shows, the capture with its signals as probes call them).
 
-    Of a capture of the same board that was not made with these lines, as marks are, none of the probes counts.
+    Of a capture of the same board that was not made with these lines, as marks and packets are, none of the probes
+    counts. Trace packets call a routine by its exception.
 
     ``elsewhere``: the signals of other captures of the same board.
     """
@@ -80,6 +82,9 @@ def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = froz
         other = next((name for name in probe.also if name in names), None)
         if probe.signal not in names and other is not None:
             names[other] = probe.signal
+    for isr in system.isrs:
+        if isr.exception is not None and f"{EXCEPTION}{isr.exception}" in names:
+            names[f"{EXCEPTION}{isr.exception}"] = isr.thing
     if any(names.values()):
         signals = {new or name: capture.signals[name] for name, new in names.items()}
         signals = {name: replace(each, name=name) for name, each in signals.items()}

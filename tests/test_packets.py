@@ -1,0 +1,214 @@
+"""Trace packets: by hand, round trips over random streams cut anywhere and joined in the middle, checked against a model."""
+
+import random
+from fractions import Fraction
+
+import numpy as np
+import pytest
+
+from tachys import compiled
+from tachys.capture.packets import PacketShape, read_packets
+from tachys.checking.checking import check
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+
+MHZ = PacketShape(Fraction(10**6))  # a tick is a microsecond
+SYNC = b"\0\0\0\0\0\x80"
+US = 10**6
+
+
+def exception(number, function):
+    return bytes([0x0E, number & 0xFF, number >> 8 | function << 4])
+
+
+def stamp(ticks, late=0):
+    if 1 <= ticks <= 6 and not late:
+        return bytes([ticks << 4])
+    more = []
+    while True:
+        more.append(ticks & 0x7F | 0x80)
+        ticks >>= 7
+        if not ticks:
+            break
+    return bytes([0xC0 | late << 4, *more[:-1], more[-1] & 0x7F])
+
+
+def line(capture, name):
+    signal = capture.signals[name]
+    return [(int(at) // US, int(value)) for at, value in zip(signal.at, signal.value, strict=True)]
+
+
+def test_by_hand_what_a_core_tells():
+    data = SYNC + exception(24, 1) + stamp(3) + exception(15, 1) + stamp(10) + exception(15, 2) + stamp(200)
+    data += exception(24, 3) + stamp(1) + exception(24, 2) + stamp(5) + exception(0, 3) + stamp(2)
+    found = read_packets([data], "x", MHZ)
+    assert line(found, "exception.24") == [(0, -1), (3, 1), (219, 0)]  # high while the other lies on top
+    assert line(found, "exception.15") == [(0, -1), (13, 1), (213, 0)]
+    assert (found.end, found.resolution, found.gaps) == (221 * US, US, ())
+
+
+def test_an_overflow_is_a_gap_and_only_what_is_told_again_is_known():
+    data = SYNC + exception(20, 1) + stamp(4) + exception(21, 1) + stamp(4) + b"\x70" + stamp(100)
+    data += exception(20, 3) + stamp(6) + exception(20, 2) + exception(0, 3) + stamp(6)
+    found = read_packets([data], "x", MHZ)
+    assert line(found, "exception.20") == [(0, -1), (4, 1), (8, -1), (114, 1), (120, 0)]
+    assert line(found, "exception.21") == [(0, -1), (8, 1), (8, -1), (120, 0)]  # entered as the gap began
+    assert found.gaps == ((8 * US, 108 * US),)
+
+
+def test_a_late_stamp_widens_these_events_alone():
+    data = SYNC + exception(20, 1) + stamp(4) + exception(20, 2) + exception(21, 1) + stamp(50, late=1)
+    found = read_packets([data + exception(21, 2) + stamp(2)], "x", MHZ)
+    assert line(found, "exception.20") == [(0, -1), (4, 1), (4, -1), (54, 0)]
+    assert line(found, "exception.21") == [(0, -1), (54, 1), (56, 0)]
+    assert any("a stamp that is late" in remark for remark in found.remarks)
+
+
+def test_ports_pages_watched_values_and_what_is_passed_over():
+    data = SYNC + b"\x01\x07" + stamp(1) + b"\x0a\x34\x12" + stamp(2) + b"\x18" + b"\x01\x09" + stamp(2)  # port 0, 1; page 1
+    data += b"\x8d\x05" + stamp(3) + b"\x94\x85\x01" + b"\xb4\x81\x82\x83\x04" + b"\x05\x20" + b"\x17\1\2\3\4"
+    data += b"\x84\x81\x01" + b"\x1f\1\2\3\4" + stamp(4)  # of no known kind, twice
+    found = read_packets([data], "x", MHZ)
+    assert line(found, "port.0") == [(0, -1), (1, 7)]
+    assert line(found, "port.1") == [(0, -1), (3, 0x1234)]
+    assert line(found, "port.32") == [(0, -1), (5, 9)]
+    assert line(found, "watch.0") == [(0, -1), (8, 5)]
+    assert any("2 packets of no kind" in remark for remark in found.remarks)
+
+
+def random_stream(dice, count):
+    """(packets, [(tick, exception, level)])."""
+    out, told, now, stack = [SYNC], [], 0, []
+    for _ in range(count):
+        if stack and dice.random() < 0.5:
+            number = stack.pop()
+            out.append(exception(number, 2))
+            told.append([None, number, 0])
+        else:
+            number = dice.choice([each for each in (15, 16, 40, 300, 511) if each not in stack] or [None])
+            if number is None:
+                continue
+            stack.append(number)
+            out.append(exception(number, 1))
+            told.append([None, number, 1])
+        if dice.random() < 0.1:
+            out.append(bytes([dice.choice([0x09, 0x51]), dice.randrange(256)]))
+        ticks = dice.choice([1, 2, 6, 7, 127, 128, 20_000, 3_000_000])
+        now += ticks
+        out.append(stamp(ticks))
+        told[-1][0] = now
+        if dice.random() < 0.05:
+            out.append(SYNC)
+    return out, [tuple(each) for each in told]
+
+
+def edges(capture):
+    found = []
+    for name, signal in capture.signals.items():
+        if name.startswith("exception."):
+            found += [(int(at) // US, int(name[10:]), int(level)) for at, level in zip(signal.at, signal.value, strict=True) if level >= 0]
+    return sorted(found)
+
+
+@pytest.mark.parametrize("plain", [True, False])
+def test_round_trips_cut_at_every_byte_and_joined_in_the_middle(plain):
+    dice = random.Random(4)
+    packets, told = random_stream(dice, 300)
+    data = b"".join(packets)
+    with compiled.checked() if plain else compiled.only(plain=False):
+        assert edges(read_packets([data], "x", MHZ)) == sorted(told)
+        for cut in range(1, len(data), 1 if len(data) < 400 else 7):
+            assert edges(read_packets([data[:cut], data[cut:]], "x", MHZ)) == sorted(told)
+        whole = {each[1:] for each in told}
+        for cut in range(40, len(data), 13):  # begun in the midst: nothing is told that was not so
+            try:
+                found = read_packets([data[cut:]], "x", MHZ)
+            except InputError:
+                continue
+            assert {each[1:] for each in edges(found)} <= whole
+        assert edges(read_packets([data[5:9] + b"\xff\x13" + data], "x", MHZ)) == sorted(told)
+
+
+def test_noise_is_never_more_than_one_line():
+    dice = random.Random(9)
+    packets, _ = random_stream(dice, 200)
+    data = b"".join(packets)
+    with compiled.checked():
+        for _ in range(300):
+            broken = bytearray(data)
+            for _ in range(dice.randrange(1, 9)):
+                place = dice.randrange(len(broken))
+                broken[place : place + dice.randrange(3)] = bytes(dice.randrange(256) for _ in range(dice.randrange(3)))
+            try:
+                found = read_packets([bytes(broken)], "x", MHZ)
+            except InputError as error:
+                assert len(error.problems) == 1
+                continue
+            for signal in found.signals.values():
+                assert (np.diff(signal.at) > 0).all()
+
+
+def framed(data, stream):
+    """16 bytes at a time: the name of the stream, and data whose even bytes give their lowest bit to the last one."""
+    out = bytearray(b"\xff\xff\xff\x7f")
+    for begin in range(0, len(data), 14):
+        part = data[begin : begin + 14]
+        row, last = bytearray([stream << 1 | 1]), 0
+        for place, byte in enumerate(part, 1):
+            if place % 2 == 0:
+                last |= (byte & 1) << place // 2
+                byte &= 0xFE
+            row.append(byte)
+        if len(part) < 14:  # nothing of another stream
+            at = len(row)
+            row += bytes([0x7F << 1 | 1] if at % 2 == 0 else [0, 0x7F << 1 | 1])
+            row = row[:16] + bytes(max(0, 15 - len(row)))
+        out += bytes(row[:15]) + bytes([last])
+    return bytes(out)
+
+
+def test_frames_of_a_trace_port_are_unwrapped():
+    packets, told = random_stream(random.Random(5), 120)
+    data = b"".join(packets)
+    data += SYNC + b"\x70" * (-len(data + SYNC) % 14)
+    found = read_packets([framed(data, 3)], "x", PacketShape(Fraction(10**6), 3))
+    assert edges(found) == sorted(told)
+    with pytest.raises(InputError, match="no synchronisation"):
+        read_packets([framed(data, 3)], "x", PacketShape(Fraction(10**6), 2))
+
+
+MODEL = """tachys = 1
+[core]
+clock = "48 MHz"
+levels = 2
+entry = "12 cycles"
+exit = "10 cycles"
+[source.tick]
+every = "1 ms"
+[isr.tick]
+on = "source.tick"
+level = 1
+cost = ["4 us", "6 us"]
+exception = 15
+[source.wheel]
+gap = "300 us"
+[isr.wheel]
+on = "source.wheel"
+level = 0
+cost = ["8 us", "9 us"]
+exception = 24
+[probe.D0]
+shows = "isr.wheel"
+"""
+
+
+def test_a_model_is_checked_against_packets():
+    system, out, now = read_model(MODEL, "m.toml"), [SYNC], 0
+    for turn in range(400):
+        at = turn * 48_000
+        for begin, length, number in ((at, 240, 15), (at + 20_000 + turn * 31 % 997, 400 if turn != 200 else 700, 24)):
+            out += [exception(number, 1), stamp(begin - now or 1), exception(number, 2), stamp(length), exception(0, 3), stamp(10)]
+            now = max(begin, now + 1) + length + 10
+    found = check(system, read_packets([b"".join(out)], "t.bin", PacketShape(Fraction(48_000_000))))
+    assert [(each.code, each.about) for each in found.findings] == [("cost-longer", "isr.wheel")]
+    assert found.isrs["tick"].runs == 399  # all but the one that was not seen to begin
