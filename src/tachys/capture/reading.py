@@ -20,6 +20,7 @@ _MODEL = re.compile(
     rb"^\s*(tachys\s*=\s*\d|\[(core|loop|(clock|source|unit|isr|step|need)\.[\w-]+)\]\s*$)", re.MULTILINE
 )
 _LOOKED_AT = 1 << 16
+SYNC, RING = b"\0\0\0\0\0\x80", b"TACHYS\r\n"
 MOST_BLANK = 1 << 26  # bytes of blank lines before anything is said
 
 
@@ -48,6 +49,11 @@ def read_capture(
         raise input_error(
             str(path), "this is a model, and a capture is due", "the model goes first: tachys check MODEL CAPTURE"
         )
+    if SYNC in first[:_LOOKED_AT]:
+        raise input_error(str(path), "seems to be trace packets", 'say what counts their time: --trace-clock "48 MHz"')
+    if RING in first:
+        mend = "tachys convert --marks MODEL DUMP OUT.events reads it"
+        raise input_error(str(path), "is a dump of memory with marks in it", mend)
     if is_event_stream(first):
         return read_event_stream(whole, str(path), strict=strict)
     return read_csv(whole, str(path), shape, strict=strict)

@@ -111,8 +111,8 @@ static inline void tachys_write(uint32_t code, int has_data, uint32_t data)
         tachys_record.lost = lost = 0u;
         room -= 2u;
     }
-    if (lost != 0u || room < due) { /* the newest is dropped, and counted */
-        tachys_record.lost = lost + 1u;
+    if (lost != 0u || room < due) { /* the newest is dropped, and counted unless it tells nothing */
+        tachys_record.lost = lost + (code != TACHYS_CODE_ALIVE);
         tachys_restore(mask);
         return;
     }

@@ -7,11 +7,12 @@ from collections.abc import Iterable, Iterator, Sequence
 from fractions import Fraction
 from itertools import chain
 
+from tachys.capture.reading import RING
 from tachys.errors import input_error
 from tachys.marks.codes import DATA, FORMAT, Mark, digest
 from tachys.marks.stream import Lines, Speaker, event_lines, other_format, other_marks, preamble
 
-MAGIC = b"TACHYS\r\n"
+MAGIC = RING
 MOST_WORDS = 1 << 24
 LARGEST = 1 << 28  # bytes of a dump
 RECORDS = (b"S0", b"S1", b"S2", b"S3", b":")
