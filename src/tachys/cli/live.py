@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
+from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from rich.box import SIMPLE_HEAD
@@ -60,7 +61,7 @@ class View:
     def _drawing(self) -> RenderableType:
         parts: list[RenderableType] = [Text(plain(self._state()))]
         if self._live:
-            parts += ["", self._names(), "", *_needs(None if self._last is None else self._last.result)]
+            parts += [self._names(), *_needs(None if self._last is None else self._last.result)]
         parts.append(Text("Ctrl-C ends the record.", style="dim"))
         return Group(*parts)
 
@@ -69,7 +70,7 @@ class View:
         rate = told.marks / seconds if seconds else 0
         lost = f", {told.lost} lost on the board" if told.lost else ""
         broken = f", {told.broken} frames broken" if told.broken else ""
-        full = f"ring at most {told.fill:.0%} full"
+        full = f"ring at most {100 * told.fill:.0f} % full"
         return f"{self._source}: {seconds:.1f} s, {told.marks} marks, {rate:.0f} a second{lost}{broken}, {full}"
 
     def _names(self) -> Table:
@@ -77,12 +78,13 @@ class View:
         for name, count in self._counts.items():
             now = self._levels.get(name, "?")
             shown = {"enter": "runs", "leave": "", "mark": ""}.get(now, now.removeprefix("="))
-            made.add_row(plain(name), f"{shown:4}", f"{count / max(self._stream.seconds, 1e-3):.1f}")
+            made.add_row(plain(name), f"{shown:4}", _rate(count / max(self._stream.seconds, 1e-3)))
         return made
 
 
 def _needs(result: CheckResult | None) -> list[RenderableType]:
     from tachys.needs.words import value_text
+    from tachys.words import share_text
 
     if result is None:
         return [Text("needs: not enough was seen yet")]
@@ -91,8 +93,12 @@ def _needs(result: CheckResult | None) -> list[RenderableType]:
         worst = "not shown" if need.value is None else value_text(need.need, need.value)
         made.add_row(plain(name), Text(need.verdict, style=STYLES[need.verdict]), worst,
                      value_text(need.need, need.limit))  # fmt: skip
-    load = "" if result.load is None else f"load at least {float(result.load.least):.1%}"
+    load = "" if result.load is None else f"load at least {share_text(Fraction(result.load.least), 'down')}"
     return [made, Text(load)]
+
+
+def _rate(often: float) -> str:
+    return f"{often:.0f}  " if often >= 100 else f"{often:.1f}"
 
 
 def _table(*columns: tuple[str, bool]) -> Table:

@@ -42,7 +42,7 @@ def record_command(
     from tachys.cli.output import console
     from tachys.errors import input_error
     from tachys.marks.codes import marks_of
-    from tachys.marks.listening import open_source
+    from tachys.marks.listening import Ahead, open_source
     from tachys.marks.recording import LastSeconds, Writer, recorded
     from tachys.marks.stream import Stream
     from tachys.worstcase.analysis import bounds
@@ -52,7 +52,7 @@ def record_command(
     system = changes.load(model)
     stream = Stream(marks_of(system, without), source)
     last = LastSeconds(stream, system, bounds(system)) if live or until_miss else None
-    opened = open_source(source, baud, sys.stdin.buffer)
+    opened = Ahead(open_source(source, baud, sys.stdin.buffer))
     view, writer = View(stream, source, last, live=live), Writer(output)
 
     def take(lines: list[str]) -> bool:

@@ -10,6 +10,7 @@ import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from select import select
 
 from tachys.demo.arrivals import MS, US
 from tachys.demo.board import BOARD_PPM, board
@@ -24,6 +25,8 @@ A_FRAME = 36  # words
 ENOUGH = 32
 TURN = 1 << 24
 LOOP = 200 * MS  # of the board's time, told again and again
+EACH = 0.005  # s between two frames
+PATIENCE = 0.1  # s that a line may be full
 FAULTS = ("late", "lost", "noise", "stall")
 _PS = 10**12
 Word = tuple[int, int]  # code, and count or data
@@ -146,18 +149,26 @@ def speak(handle: int, marks: Sequence[Mark], fault: str | None, seconds: float 
             place += 1
             if place == len(words):
                 place, turn = 0, turn + 1
-        if fault == "lost" and len(waiting) > 60 and dice.random() < 0.2:  # those found no room
+        if fault == "lost" and len(waiting) > 60 and dice.random() < 0.05:  # those found no room
             waiting[20:50] = [(LOST, waiting[50][1]), (DATA, 30)]
         if waiting:
             said = b"".join(sender.frames(waiting, min(255, len(waiting) * 255 // WORDS)))
             waiting = []
-            if fault == "noise" and dice.random() < 0.05:
+            if fault == "noise" and dice.random() < 0.01:
                 hit = dice.randrange(len(said))
                 said = said[:hit] + bytes([said[hit] ^ 1 << dice.randrange(8)]) + said[hit + 1 :]
             if not (fault == "stall" and now % 5 > 4):
-                with suppress(BlockingIOError):
-                    os.write(handle, said)
-        time.sleep(0.02)
+                _send(handle, said)
+        time.sleep(EACH)
+
+
+def _send(handle: int, data: bytes) -> None:
+    """Send what a line takes before long."""
+    until = time.monotonic() + PATIENCE
+    while data and time.monotonic() < until:
+        if select([], [handle], [], PATIENCE)[1]:
+            with suppress(BlockingIOError):
+                data = data[os.write(handle, data) :]
 
 
 def open_line() -> tuple[int, str]:

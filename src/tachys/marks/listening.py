@@ -8,12 +8,16 @@ import socket
 import stat
 import time
 from collections.abc import Callable
+from contextlib import suppress
+from queue import Empty, Full, Queue
+from threading import Thread
 from typing import Any, BinaryIO, Protocol
 
 from tachys.errors import InputError, input_error
 
 PIECE = 1 << 16
 WAIT = 0.05  # s: how long a read waits for something to come
+HELD = 2000  # pieces that are read ahead
 AGAIN = 0.5  # s between two attempts to open what has gone
 _SOCKET = re.compile(r"([^:/\\\s]+):(\d{1,5})")
 
@@ -50,6 +54,49 @@ def open_source(name: str, baud: int, stdin: BinaryIO) -> Source:
         return _Pipe(os.open(name, os.O_RDONLY), name)
     except OSError as error:
         raise input_error(name, f"cannot be read: {error.strerror}", "name a port, HOST:PORT, a file or -") from None
+
+
+class Ahead:
+    """A source that is read by a thread of its own: a port holds little, and who takes the bytes may be busy.
+
+    So much is held at most; a source that can wait does.
+    """
+
+    def __init__(self, source: Source) -> None:
+        self._source, self._held = source, Queue[bytes | BaseException | None](HELD)
+        self._over = False
+        Thread(target=self._pull, daemon=True).start()
+
+    def read(self) -> bytes | None:
+        """As of every source.
+
+        Raises:
+            InputError: what reading raised.
+        """
+        try:
+            piece = self._held.get(timeout=WAIT)
+        except Empty:
+            return b""
+        if isinstance(piece, BaseException):
+            raise piece
+        return piece
+
+    def close(self) -> None:
+        """As of every source."""
+        self._over = True
+
+    def _pull(self) -> None:
+        piece: bytes | BaseException | None = b""
+        while piece is not None and not isinstance(piece, BaseException) and not self._over:
+            try:
+                piece = self._source.read()
+            except InputError as error:
+                piece = error
+            while piece != b"" and not self._over:
+                with suppress(Full):
+                    self._held.put(piece, timeout=WAIT)
+                    break
+        self._source.close()
 
 
 class _Pipe:
