@@ -5,6 +5,7 @@ import os
 import random
 import shutil
 import signal
+import socket
 import struct
 import subprocess
 import sys
@@ -27,8 +28,10 @@ from tachys.demo.speaking import HERTZ, MARK, Sender, open_line, speak, words_of
 from tachys.errors import InputError
 from tachys.marks.codes import FORMAT, digest, marks_of
 from tachys.marks.header import NAME, header
+from tachys.marks.listening import Ahead, open_source
 from tachys.marks.memory import dumped
 from tachys.marks.rates import baud_needed, bytes_a_second, markings, to_leave_out
+from tachys.marks.samples import Samples
 from tachys.marks.stream import Stream, event_lines
 from tachys.model.loading import read_model
 from tachys.worstcase.analysis import bounds
@@ -391,3 +394,32 @@ def test_what_ends_a_record_leaves_it_whole(tmp_path):
 def _late():
     plan, _ = board(True, random.Random(7), 6 * 10**11, MARK * 10**12 // HERTZ)
     return plan, 7
+
+
+def test_samples_of_a_few_pins(tmp_path):
+    levels = [0, 0, 1, 1, 3, 2, 2, 0, 4, 0]
+    stream = Samples(["a", "b", ""], 10_000)
+    lines = [line for byte in levels for line in stream.feed(bytes([byte]))]
+    assert lines[2:] == ["2,a,enter", "4,b,enter", "5,a,leave", "7,b,leave"]
+    capture = captured(lines)
+    assert [(int(at), int(level)) for at, level in zip(capture.signals["a"].at[1:], capture.signals["a"].value[1:], strict=True)] == [(2 * 10**8, 1), (5 * 10**8, 0)]
+    with pytest.raises(InputError, match="8 bits"):
+        Samples(["a", "a"], 1)
+
+
+def test_a_socket_that_closes_is_opened_again():
+    server = socket.create_server(("127.0.0.1", 0))
+    source = Ahead(open_source(f"127.0.0.1:{server.getsockname()[1]}", 1, None))
+    got = b""
+    for part in (b"one", b"two"):
+        connection, _ = server.accept()
+        connection.sendall(part)
+        connection.close()
+        until = time.monotonic() + 10
+        while part not in got and time.monotonic() < until:
+            got += source.read()
+    source.close()
+    server.close()
+    assert got == b"onetwo"
+    with pytest.raises(InputError, match="cannot be opened"):
+        open_source("127.0.0.1:1", 1, None)

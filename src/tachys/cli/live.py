@@ -19,6 +19,7 @@ from tachys.cli.output import STYLES, plain
 if TYPE_CHECKING:
     from tachys.checking.result import CheckResult
     from tachys.marks.recording import LastSeconds
+    from tachys.marks.samples import Samples
     from tachys.marks.stream import Stream
 
 FRAMES = 10  # a second
@@ -27,7 +28,7 @@ FRAMES = 10  # a second
 class View:
     """A line about the stream, and with ``live`` all of it; ``last`` is asked for what needs say."""
 
-    def __init__(self, stream: Stream, source: str, last: LastSeconds | None, *, live: bool) -> None:
+    def __init__(self, stream: Stream | Samples, source: str, last: LastSeconds | None, *, live: bool) -> None:
         self._stream, self._source, self._last, self._live = stream, source, last, live
         self._levels: dict[str, str] = {}
         self._counts: dict[str, int] = {}

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING
 import click
 
 from tachys.cli.modelling import Changes, model_options
-from tachys.cli.parameters import TIME
+from tachys.cli.parameters import RATE, TIME
 
 if TYPE_CHECKING:
+    from tachys.marks.samples import Samples
     from tachys.marks.stream import Stream
 
 BAUD = 115_200
@@ -28,15 +29,18 @@ BAUD = 115_200
 @click.option("--for", "length", type=TIME, help="End once so much time is recorded.")
 @click.option("--until-miss", is_flag=True, help="End once a need is missed, and keep the 2 s before.")
 @click.option("--live", is_flag=True, help="Show levels, rates and what needs say of the last 2 s.")
+@click.option("--bits", metavar="D0,D1,…", help="What comes are samples, a byte each: what its bits are, lowest first.")
+@click.option("--rate", type=RATE, help="Of these samples.")
 @click.option("--without", multiple=True, metavar="NAME", help="As the header was made.")
 @model_options
 def record_command(
     model: str, source: str, output: Path, baud: int, length: Fraction | None, until_miss: bool, live: bool,
-    without: tuple[str, ...], changes: Changes,
+    bits: str | None, rate: Fraction | None, without: tuple[str, ...], changes: Changes,
 ) -> int:  # fmt: skip
     """Record the marks that a board with the header of MODEL sends, until Ctrl-C or the end of a file.
 
-    What is lost on the way is a gap in the record where it was lost. A port that goes away is opened again.
+    What is lost on the way is a gap in the record where it was lost. A port that goes away is opened again. With --bits
+    it sends samples of a few pins, of which nothing says whether one was lost.
     """
     from tachys.cli.live import View
     from tachys.cli.output import console
@@ -44,13 +48,18 @@ def record_command(
     from tachys.marks.codes import marks_of
     from tachys.marks.listening import Ahead, open_source
     from tachys.marks.recording import LastSeconds, Writer, recorded
+    from tachys.marks.samples import Samples
     from tachys.marks.stream import Stream
     from tachys.worstcase.analysis import bounds
 
     if not output.name.endswith((".events", ".events.zst")):
         raise click.UsageError(f"{output.name}: a record ends with .events or .events.zst; tachys convert makes others")
+    if (bits is None) != (rate is None) or (rate is not None and rate.denominator != 1):
+        raise click.UsageError('samples have both names and a rate of whole Hz: --bits D0,D1 --rate "10 kHz"')
     system = changes.load(model)
-    stream = Stream(marks_of(system, without), source)
+    stream: Stream | Samples = Stream(marks_of(system, without), source)
+    if bits is not None and rate is not None:
+        stream = Samples([name.strip() for name in bits.split(",")], int(rate))
     last = LastSeconds(stream, system, bounds(system)) if live or until_miss else None
     opened = Ahead(open_source(source, baud, sys.stdin.buffer))
     view, writer = View(stream, source, last, live=live), Writer(output)
@@ -86,7 +95,7 @@ def record_command(
     return int(until_miss and bool(missed))
 
 
-def _tell(stream: Stream, output: str, model: str) -> None:
+def _tell(stream: Stream | Samples, output: str, model: str) -> None:
     from tachys.cli.output import say
     from tachys.model.quantities import PS_PER_SECOND
     from tachys.words import count_text, time_text
@@ -94,7 +103,8 @@ def _tell(stream: Stream, output: str, model: str) -> None:
     told, speaker = stream.told, stream.speaker
     assert speaker is not None
     mark = time_text(int(speaker.cost * PS_PER_SECOND / speaker.hertz))
-    say(f"{output}: {stream.seconds:.1f} s, {count_text(told.marks, 'mark')}, each takes {mark}")
+    what = f"{count_text(told.marks, 'mark')}, each takes {mark}" if speaker.bits else count_text(told.marks, "change")
+    say(f"{output}: {stream.seconds:.1f} s, {what}")
     if told.lost:
         say(f"{count_text(told.lost, 'mark')} found no room in the ring: drain it more often, or give it more words.")
     if told.broken:

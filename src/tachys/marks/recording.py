@@ -12,6 +12,7 @@ from tachys.capture.eventstream import read_event_stream
 from tachys.checking.checking import check
 from tachys.checking.result import CheckResult
 from tachys.errors import InputError, input_error
+from tachys.marks.samples import Samples
 from tachys.marks.stream import Stream
 from tachys.model.system import System
 from tachys.needs.verdicts import Verdict
@@ -94,7 +95,7 @@ class Writer:
 class LastSeconds:
     """The lines of the last seconds, and what a check says of them. ``missed``: the needs that it found missed."""
 
-    def __init__(self, stream: Stream, system: System, paper: Bounds, seconds: float = KEPT) -> None:
+    def __init__(self, stream: Stream | Samples, system: System, paper: Bounds, seconds: float = KEPT) -> None:
         self._stream, self._system, self._paper, self._seconds = stream, system, paper, seconds
         self._lines: deque[tuple[int, str]] = deque(maxlen=MOST_KEPT)
         self._head: list[str] = []
@@ -137,7 +138,10 @@ class LastSeconds:
 
 
 def recorded(
-    read: Callable[[], bytes | None], stream: Stream, take: Callable[[list[str]], bool], seconds: float | None = None
+    read: Callable[[], bytes | None],
+    stream: Stream | Samples,
+    take: Callable[[list[str]], bool],
+    seconds: float | None = None,
 ) -> None:
     """Pass on what comes until the source ends, ``take`` says that it is enough, or so much time has been recorded."""
     while (piece := read()) is not None:
