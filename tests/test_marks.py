@@ -320,8 +320,12 @@ def test_marks_and_lines_of_one_run_tell_the_same(late):
     kept = {name: levels for name, levels in shown.levels.items() if name not in ("D0", "D2", "D5")}
     no_sources = replace(ROW, probes=tuple(probe for probe in ROW.probes if probe.signal in kept))
     by_lines = check(no_sources, read_vcd([to_vcd(replace(shown, levels=kept)).encode()], "b.vcd"))
-    assert {n: (each.verdict) for n, each in by_marks.needs.items()} == {n: each.verdict for n, each in by_lines.needs.items()}
-    assert {(each.code, each.about) for each in by_marks.findings} == {(each.code, each.about) for each in by_lines.findings}
+    assert {n: (each.verdict) for n, each in by_marks.needs.items()} == {
+        n: each.verdict for n, each in by_lines.needs.items()
+    }
+    assert {(each.code, each.about) for each in by_marks.findings} == {
+        (each.code, each.about) for each in by_lines.findings
+    }
     for name, runs in by_marks.isrs.items():
         real = [each.cost for each in truth.served if each.name == name]  # with both its marks
         assert abs(runs.cost.most - max(real)) <= 3 * by_marks.capture.resolution
@@ -346,7 +350,14 @@ def test_fit_writes_costs_without_the_marks():
 
 
 def program(*words, cwd, **more):
-    return subprocess.Popen([sys.executable, "-m", "tachys", *words], cwd=cwd, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, **more)
+    return subprocess.Popen(
+        [sys.executable, "-m", "tachys", *words],
+        cwd=cwd,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        **more,
+    )
 
 
 @pytest.mark.skipif(not hasattr(os, "openpty"), reason="no pseudo-terminals")
@@ -356,7 +367,9 @@ def test_a_record_from_a_port(tmp_path, fault, told):
     handle, name = open_line()
     speaker = threading.Thread(target=speak, args=(handle, ROW_MARKS, fault, 8.0))
     speaker.start()
-    out, err = program("record", "m.toml", name, "-o", "run.events.zst", "--for", "2 s", cwd=tmp_path).communicate(timeout=60)
+    out, err = program("record", "m.toml", name, "-o", "run.events.zst", "--for", "2 s", cwd=tmp_path).communicate(
+        timeout=60
+    )
     speaker.join()
     assert told in out, out + err
     capture = read_capture(tmp_path / "run.events.zst")
@@ -402,7 +415,10 @@ def test_samples_of_a_few_pins(tmp_path):
     lines = [line for byte in levels for line in stream.feed(bytes([byte]))]
     assert lines[2:] == ["2,a,enter", "4,b,enter", "5,a,leave", "7,b,leave"]
     capture = captured(lines)
-    assert [(int(at), int(level)) for at, level in zip(capture.signals["a"].at[1:], capture.signals["a"].value[1:], strict=True)] == [(2 * 10**8, 1), (5 * 10**8, 0)]
+    assert [
+        (int(at), int(level))
+        for at, level in zip(capture.signals["a"].at[1:], capture.signals["a"].value[1:], strict=True)
+    ] == [(2 * 10**8, 1), (5 * 10**8, 0)]
     with pytest.raises(InputError, match="8 bits"):
         Samples(["a", "a"], 1)
 

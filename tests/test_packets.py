@@ -65,7 +65,9 @@ def test_a_late_stamp_widens_these_events_alone():
 
 
 def test_ports_pages_watched_values_and_what_is_passed_over():
-    data = SYNC + b"\x01\x07" + stamp(1) + b"\x0a\x34\x12" + stamp(2) + b"\x18" + b"\x01\x09" + stamp(2)  # port 0, 1; page 1
+    data = (
+        SYNC + b"\x01\x07" + stamp(1) + b"\x0a\x34\x12" + stamp(2) + b"\x18" + b"\x01\x09" + stamp(2)
+    )  # port 0, 1; page 1
     data += b"\x8d\x05" + stamp(3) + b"\x94\x85\x01" + b"\xb4\x81\x82\x83\x04" + b"\x05\x20" + b"\x17\1\2\3\4"
     data += b"\x84\x81\x01" + b"\x1f\1\2\3\4" + stamp(4)  # of no known kind, twice
     found = read_packets([data], "x", MHZ)
@@ -106,7 +108,11 @@ def edges(capture):
     found = []
     for name, signal in capture.signals.items():
         if name.startswith("exception."):
-            found += [(int(at) // US, int(name[10:]), int(level)) for at, level in zip(signal.at, signal.value, strict=True) if level >= 0]
+            found += [
+                (int(at) // US, int(name[10:]), int(level))
+                for at, level in zip(signal.at, signal.value, strict=True)
+                if level >= 0
+            ]
     return sorted(found)
 
 
@@ -208,7 +214,14 @@ def test_a_model_is_checked_against_packets():
     for turn in range(400):
         at = turn * 48_000
         for begin, length, number in ((at, 240, 15), (at + 20_000 + turn * 31 % 997, 400 if turn != 200 else 700, 24)):
-            out += [exception(number, 1), stamp(begin - now or 1), exception(number, 2), stamp(length), exception(0, 3), stamp(10)]
+            out += [
+                exception(number, 1),
+                stamp(begin - now or 1),
+                exception(number, 2),
+                stamp(length),
+                exception(0, 3),
+                stamp(10),
+            ]
             now = max(begin, now + 1) + length + 10
     found = check(system, read_packets([b"".join(out)], "t.bin", PacketShape(Fraction(48_000_000))))
     assert [(each.code, each.about) for each in found.findings] == [("cost-longer", "isr.wheel")]
