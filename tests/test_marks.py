@@ -162,8 +162,8 @@ CODES = {mark.name: mark.code for mark in MARKS}
 def number(value):
     out = bytearray()
     while value > 0x7F:
-        out.append(value & 0x7F | 0x80)
-        value >>= 7
+        out.append(value & 0x3F | 0x80)
+        value >>= 6
     return bytes([*out, value])
 
 
@@ -283,13 +283,12 @@ def test_what_the_marks_need_of_a_line():
     rates = {each.mark.name: each.rate for each in markings(paper, marks)}
     assert rates["isr.seed"] == 8000  # twice a routine each 250 us
     few = markings(paper, marks_of(system, [each.name for each in marks if each.name != "isr.tick"]))
-    # 2000 words and 12 for the time: a code and at most two bytes of counts each; more than 2^14 counts lie before
-    # 2930 of them at most, more than 2^21 before 23: all but the last byte may need two
+    # 2000 words and 12 for the time: a code and a byte of counts at least; 2^7 counts lie before 375 000 at most, 2^13
+    # before 5859, 2^19 before 92
     words = float(rates["isr.tick"]) + 4 * 48_000_000 / 2**24
-    frames = words / 22 + 16 * 48_000_000 / 2**24
-    assert float(bytes_a_second(few, 48_000_000)) == pytest.approx(
-        2 * words + 2 * (2 * words + 48e6 / 2**21) + frames * 26 * 65 / 64
-    )
+    counted = 4 * words + 48e6 / 2**19
+    frames = counted / 96 + 16 * 48_000_000 / 2**24
+    assert float(bytes_a_second(few, 48_000_000)) == pytest.approx(counted + frames * 26 * 65 / 64)
     assert to_leave_out(markings(paper, marks), 48_000_000, baud_needed(bytes_a_second(few, 48_000_000))) is not None
 
 

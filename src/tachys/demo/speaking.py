@@ -98,8 +98,8 @@ def packed(raw: bytes) -> bytes:
 def _number(value: int) -> bytes:
     found = bytearray()
     while value > 0x7F:
-        found.append(value & 0x7F | 0x80)
-        value >>= 7
+        found.append(value & 0x3F | 0x80)
+        value >>= 6
     return bytes([*found, value])
 
 

@@ -70,6 +70,7 @@ enum {
 
 #define TACHYS_COUNTS ((uint32_t)0xFFFFFFu >> (24 - TACHYS_COUNT_BITS))
 #define TACHYS_PAYLOAD 120                    /* bytes of a frame at most, before they are packed */
+#define TACHYS_ENOUGH (TACHYS_WORDS >= 192 ? 48u : TACHYS_WORDS / 4u) /* words, for which a frame is sent at once */
 #define TACHYS_FRAME (2 * TACHYS_PAYLOAD + 6) /* and after that */
 
 typedef char tachys_words_is_a_power_of_two[(TACHYS_WORDS & (TACHYS_WORDS - 1)) == 0 && TACHYS_WORDS >= 8 ? 1 : -1];
@@ -179,12 +180,14 @@ void tachys_start(void)
 
 #ifndef TACHYS_KEEP_LAST
 
-static size_t tachys_number(uint8_t *to, uint32_t value) /* 7 bits a byte, low first; bit 7: more follow */
+/* Low bits first: 6 in each byte but the last, of which bit 7 says that more follow, and 7 in that. So none is one that
+ * SLIP must write as two. */
+static size_t tachys_number(uint8_t *to, uint32_t value)
 {
     size_t size = 0;
     while (value > 0x7Fu) {
-        to[size++] = (uint8_t)(value | 0x80u);
-        value >>= 7;
+        to[size++] = (uint8_t)(0x80u | (value & 0x3Fu));
+        value >>= 6;
     }
     to[size++] = (uint8_t)value;
     return size;
@@ -243,7 +246,7 @@ size_t tachys_drain(uint8_t *frame)
     }
     if (waiting * 255u / TACHYS_WORDS > tachys_line.fill)
         tachys_line.fill = (uint8_t)(waiting * 255u / TACHYS_WORDS);
-    if (waiting == 0u || (waiting < 32u && ((now - tachys_line.sent) & TACHYS_COUNTS) < TACHYS_COUNTS / 16u))
+    if (waiting == 0u || (waiting < TACHYS_ENOUGH && ((now - tachys_line.sent) & TACHYS_COUNTS) < TACHYS_COUNTS / 16u))
         return 0;
     if (!tachys_line.begun || tachys_line.sequence % 64u == 0u) {
         raw[size++] = 2; /* who speaks */

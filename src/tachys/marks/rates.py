@@ -16,7 +16,7 @@ from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.load import step_rate
 
 FRAME = 2 * 12 + 2  # what a frame has beside its marks, at most, as packed
-MARKS_A_FRAME = 22  # at least, as long as they can be, but for those that are sent so that time goes on
+BYTES_A_FRAME = 96  # of marks in it, at least: 48 words, but for those that are sent so that time goes on
 BITS_A_BYTE = 10  # on a serial line: a start bit, eight, a stop bit
 
 
@@ -36,8 +36,8 @@ def markings(paper: Bounds, marks: Sequence[Mark]) -> list[Marking]:
 def bytes_a_second(rates: Sequence[Marking], hertz: int) -> Fraction | None:
     """The most, packed and in frames; None where nothing limits one of them.
 
-    A mark is its code and the counts since the one before, 7 bits a byte. Few are long: so many counts pass a second.
-    Of these bytes all but the last may need two, as SLIP writes them.
+    A mark is its code and the counts since the one before, in a byte up to 2^7, two up to 2^13, three up to 2^19. Few
+    are long: so many counts pass a second.
     """
     words = Fraction(0)
     for each in rates:
@@ -45,9 +45,9 @@ def bytes_a_second(rates: Sequence[Marking], hertz: int) -> Fraction | None:
             return None
         words += each.rate
     words += Fraction(4 * hertz, 2**COUNT_BITS)  # alive
-    more = sum((min(words, Fraction(hertz, 2 ** (7 * digits))) for digits in (1, 2, 3)), Fraction(0))
-    frames = words / MARKS_A_FRAME + Fraction(16 * hertz, 2**COUNT_BITS)
-    return 2 * words + 2 * more + frames * FRAME * Fraction(65, 64)  # each 64th says who speaks
+    counted = 2 * words + sum((min(words, Fraction(hertz, 2**bits)) for bits in (7, 13, 19)), Fraction(0))
+    frames = counted / BYTES_A_FRAME + Fraction(16 * hertz, 2**COUNT_BITS)
+    return counted + frames * FRAME * Fraction(65, 64)  # each 64th says who speaks
 
 
 def baud_needed(bytes_each: Fraction) -> int:

@@ -263,10 +263,10 @@ def _words(packed: bytes) -> list[tuple[int, int]] | None:
         code, value, shift = packed[at], 0, 0
         while True:
             at += 1
-            if at >= size or shift > 21:
+            if at >= size or shift > 24 or packed[at] >= 0xC0:
                 return None
-            value |= (packed[at] & 0x7F) << shift
-            shift += 7
+            value |= (packed[at] & 0x7F if packed[at] < 0x80 else packed[at] & 0x3F) << shift
+            shift += 6
             if packed[at] < 0x80:
                 break
         found.append((code, value))
