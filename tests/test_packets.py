@@ -45,6 +45,7 @@ def test_by_hand_what_a_core_tells():
     assert line(found, "exception.24") == [(0, -1), (3, 1), (219, 0)]  # high while the other lies on top
     assert line(found, "exception.15") == [(0, -1), (13, 1), (213, 0)]
     assert (found.end, found.resolution, found.gaps) == (221 * US, US, ())
+    assert found.remarks == ("core.exit, to what goes on: at least 1.000 us, median 1.500 us, of 2 ends",)
 
 
 def test_an_overflow_is_a_gap_and_only_what_is_told_again_is_known():

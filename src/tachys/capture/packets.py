@@ -16,6 +16,7 @@ import numpy as np
 
 from tachys.capture.packets_scan import (
     COUNT,
+    ENTER,
     EXIT,
     GAP,
     NOW,
@@ -33,7 +34,7 @@ from tachys.capture.scanning import LARGEST, Ints
 from tachys.capture.table import Capture, Instants, Signal
 from tachys.errors import input_error
 from tachys.model.quantities import PS_PER_SECOND
-from tachys.words import count_text
+from tachys.words import count_text, time_text
 
 PRESCALES = (1, 4, 16, 64)
 PIECE = 1 << 20  # bytes that are scanned at once
@@ -75,9 +76,7 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
     early[unsure] = _in_ps(early_ticks[unsure], shape.hertz)
     end = int(_in_ps(state[NOW : NOW + 1], shape.hertz)[0])
     gap = kind == GAP
-    signals = {}
-    for name, signal in _signals(kind, value, time, early):
-        signals[name] = signal
+    signals = dict(_signals(kind, value, time, early))
     if not signals:
         raise input_error(file, "its packets tell of no exception, port or watched value", "switch exception trace on")
     gaps = tuple((int(a), int(b)) for a, b in zip(early[gap], time[gap], strict=True) if b > a)
@@ -88,6 +87,7 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
         )
     if late := int((early[~gap] < time[~gap]).sum()):
         remarks.append(f"{count_text(late, 'event')} came before a stamp that is late: when is not told, and left out")
+    remarks += _between(kind, time, early)
     if state[RESERVED]:
         remarks.append(f"{count_text(int(state[RESERVED]), 'packet')} of no kind that is known, passed over")
     resolution = ceil(PS_PER_SECOND / shape.hertz)
@@ -150,6 +150,18 @@ def _in_ps(ticks: Instants, hertz: Fraction) -> Instants:
     turns, rest = np.divmod(ticks, each.denominator)
     found = ticks * whole + turns * over + rest * over // each.denominator
     return found
+
+
+def _between(kind: Ints, time: Instants, early: Instants) -> Iterator[str]:
+    """What no line shows: how long it takes from the end of one routine to what goes on, or to the next routine."""
+    told = np.flatnonzero((kind == ENTER) | (kind == EXIT) | (kind == RETURN) | (kind == GAP))
+    what, at, exact = kind[told], time[told], early[told] == time[told]
+    for follows, words in ((RETURN, "core.exit, to what goes on"), (ENTER, "core.chain, to the next routine")):
+        pairs = (what[:-1] == EXIT) & (what[1:] == follows) & exact[:-1] & exact[1:]
+        took = (at[1:] - at[:-1])[pairs]
+        if len(took) and took.max() > 0:  # of what share a stamp nothing is told
+            least, middle = time_text(int(took.min())), time_text(int(np.median(took)))
+            yield f"{words}: at least {least}, median {middle}, of {count_text(len(took), 'end')}"
 
 
 def _signals(kind: Ints, value: Ints, time: Instants, early: Instants) -> Iterator[tuple[str, Signal]]:
