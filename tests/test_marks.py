@@ -14,6 +14,7 @@ import time
 from dataclasses import replace
 
 import pytest
+from bincopy import BinFile
 
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.reading import read_capture
@@ -29,7 +30,7 @@ from tachys.errors import InputError
 from tachys.marks.codes import FORMAT, digest, marks_of
 from tachys.marks.header import NAME, header
 from tachys.marks.listening import Ahead, open_source
-from tachys.marks.memory import dumped
+from tachys.marks.memory import dumped, marked_lines
 from tachys.marks.rates import baud_needed, bytes_a_second, markings, to_leave_out
 from tachys.marks.samples import Samples
 from tachys.marks.stream import Stream, event_lines
@@ -416,6 +417,22 @@ def _late():
     return plan, 7
 
 
+def test_what_begins_at_once_behind_the_first_end_does_not_come_before_the_record():
+    lines = [
+        "# counts = 1000000 Hz",
+        "# mark = 9000 ns",
+        "10,b,leave",
+        "11,a,enter",
+        "11,b,enter",
+        "90,a,leave",
+        "95,b,leave",
+    ]
+    capture = captured(lines)
+    assert capture.begin == 5_500_000
+    assert [int(at) for at in capture.signals["a"].at] == [5_500_000, 6_500_000, 94_500_000]
+    assert all((signal.at[1:] > signal.at[:-1]).all() for signal in capture.signals.values())
+
+
 def test_samples_of_a_few_pins(tmp_path):
     levels = [0, 0, 1, 1, 3, 2, 2, 0, 4, 0]
     stream = Samples(["a", "b", ""], 10_000)
@@ -446,3 +463,32 @@ def test_a_socket_that_closes_is_opened_again():
     assert got == b"onetwo"
     with pytest.raises(InputError, match="cannot be opened"):
         open_source("127.0.0.1:1", 1, None)
+
+
+def dump(words):
+    head = struct.pack("<8s10I", b"TACHYS\r\n", FORMAT, digest(MARKS), 64, 24, 10**9, 5000, 1, len(words), 0, 0)
+    return b"before" + head + struct.pack("<64I", *words, *[0] * (64 - len(words))) + b"behind"
+
+
+def test_dumps_in_any_form_and_damaged_anywhere():
+    dice, now, words = random.Random(2), 0, []
+    for place in range(60):
+        now += dice.choice([5, 5000, 500_000])
+        words.append(CODES["isr.a"] + place % 2 << 24 | now & 0xFFFFFF)
+    memory, records = dump(words), BinFile()
+    records.add_binary(dump(words), address=0x2000_0000)
+    told = list(marked_lines([memory], MARKS, "x"))
+    assert len(events(told)) == 60
+    for text in (records.as_srec(), records.as_ihex()):
+        assert list(marked_lines([text.encode()], MARKS, "x")) == told
+    for seed in range(300):
+        dice, broken = random.Random(seed), bytearray(dice.choice([memory, records.as_srec().encode()]))
+        for _ in range(dice.randrange(1, 5)):
+            broken[dice.randrange(60 if dice.random() < 0.5 else len(broken))] = dice.randrange(256)
+        try:
+            capture = captured(list(marked_lines([bytes(broken[: dice.choice([len(broken), 90])])], MARKS, "x")))
+        except InputError as error:
+            told = error.problems
+        else:
+            assert all((signal.at[1:] > signal.at[:-1]).all() for signal in capture.signals.values())
+        assert len(told) >= 1

@@ -164,7 +164,9 @@ class _Stream:
         self.after_gap = False
         if self.gaps and self.gaps[-1][0] == self.gaps[-1][1]:
             self.gaps[-1] = (self.gaps[-1][0], max(ps, self.gaps[-1][0]))
-        self.begin = ps if first else self.begin
+        if first:
+            self.begin = ps - shift - self.half  # no later one can come before
+        ps = max(ps, self.begin)
         self.now = max(self.now, ps)
         return ps
 
