@@ -22,7 +22,7 @@ AGAIN = 0.5  # s between two attempts to open what has gone
 _SOCKET = re.compile(r"([^:/\\\s]+):(\d{1,5})")
 
 
-class Source(Protocol):
+class Incoming(Protocol):
     """Bytes as they come."""
 
     def read(self) -> bytes | None:
@@ -32,7 +32,7 @@ class Source(Protocol):
         """Let go of it."""
 
 
-def open_source(name: str, baud: int, stdin: BinaryIO) -> Source:
+def open_source(name: str, baud: int, stdin: BinaryIO) -> Incoming:
     """The source of that name: ``-``, a serial port, ``HOST:PORT`` or a file; ``baud`` counts for a port alone.
 
     Raises:
@@ -62,7 +62,7 @@ class Ahead:
     So much is held at most; a source that can wait does.
     """
 
-    def __init__(self, source: Source) -> None:
+    def __init__(self, source: Incoming) -> None:
         self._source, self._held = source, Queue[bytes | BaseException | None](HELD)
         self._over = False
         Thread(target=self._pull, daemon=True).start()

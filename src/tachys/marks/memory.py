@@ -10,7 +10,7 @@ from itertools import chain
 from tachys.capture.reading import RING
 from tachys.errors import input_error
 from tachys.marks.codes import DATA, FORMAT, Mark, digest
-from tachys.marks.stream import Lines, Speaker, event_lines, other_format, other_marks, preamble
+from tachys.marks.stream import Speaker, WordLines, event_lines, other_format, other_marks, preamble
 
 MAGIC = RING
 MOST_WORDS = 1 << 24
@@ -85,7 +85,7 @@ def dumped(memory: bytes, marks: Sequence[Mark], source: str) -> Iterator[str]:
     yield from preamble(Speaker(hertz, bits, Fraction(cost, 100)))
     kept = min(written, words)
     numbers = struct.unpack(f"{order}{words}I", ring)
-    lines, turn, time, last = Lines(marks), 1 << bits, 0, None
+    lines, turn, time, last = WordLines(marks), 1 << bits, 0, None
     if written > kept and drained != written - kept:
         yield f"# the {written - kept} words before these were written over"
     for number in range(written - kept, written):

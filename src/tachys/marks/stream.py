@@ -52,7 +52,7 @@ class Stream:
         self.told = Told()
         self.speaker: Speaker | None = None
         self._marks = marks
-        self._lines = Lines(marks)
+        self._lines = WordLines(marks)
         self._packed = bytearray()
         self._skip = True  # what comes before the first border
         self._held: list[bytes] = []
@@ -172,7 +172,7 @@ class Stream:
             yield from self._lines.word(code, self._time, value)
 
 
-class Lines:
+class WordLines:
     """Words in, lines out. ``waits_for``: the code whose data is due."""
 
     def __init__(self, marks: Sequence[Mark]) -> None:

@@ -534,7 +534,7 @@ def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
     return np.array([min(curve.least_span(number + 1), BEYOND) for number in range(count)], np.int64)
 
 
-class Counter:
+class LookedUp:
     """How many events of a curve come at most in a window: looked up among its least spans once it is asked often."""
 
     def __init__(self, curve: Curve) -> None:

@@ -21,8 +21,8 @@ from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
-    Counter,
     Curve,
+    LookedUp,
     NoBound,
     Staircase,
     SumOfCurves,
@@ -236,7 +236,7 @@ class Workload:
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
         self._room = np.empty(len(rows))
         whole = zip(rows, odd, strict=True)
-        self._counters = [(Counter(each.curve) if is_odd else each.curve).most_within for (_, each), is_odd in whole]
+        self._counters = [(LookedUp(each.curve) if is_odd else each.curve).most_within for (_, each), is_odd in whole]
         self._one_by_one = list(zip(self._counters, self.taken.tolist(), strict=True))
         self._together = [] if system.core.late_arrival else list(self._kept_apart(system))
         if self._together:  # they are not told by a sum
