@@ -373,12 +373,10 @@ def program(*words, cwd, **more):
 def test_a_record_from_a_port(tmp_path, fault, told):
     (tmp_path / "m.toml").write_text(model_text())
     handle, name = open_line()
-    speaker = threading.Thread(target=speak, args=(handle, ROW_MARKS, fault, 5.0))
-    speaker.start()
+    threading.Thread(target=speak, args=(handle, ROW_MARKS, fault, 25.0), daemon=True).start()
     out, err = program("record", "m.toml", name, "-o", "run.events.zst", "--for", "2 s", cwd=tmp_path).communicate(
         timeout=60
     )
-    speaker.join()
     assert told in out, out + err
     capture = read_capture(tmp_path / "run.events.zst")
     assert capture.gaps
