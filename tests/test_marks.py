@@ -397,7 +397,10 @@ def test_what_ends_a_record_leaves_it_whole(tmp_path):
     waits = program("record", "m.toml", "-", "-o", "c.events.zst", cwd=tmp_path, stdin=subprocess.PIPE)
     waits.stdin.buffer.write(data)
     waits.stdin.flush()
-    time.sleep(3)
+    part, until = tmp_path / "c.events.zst.part", time.monotonic() + 40
+    while time.monotonic() < until and not (part.exists() and part.stat().st_size):
+        time.sleep(0.1)
+    time.sleep(1)
     waits.send_signal(signal.SIGTERM)
     waits.communicate(timeout=30)
     assert read_capture(tmp_path / "c.events.zst").signals.keys() == captured(lines).signals.keys()
