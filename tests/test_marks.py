@@ -1,6 +1,5 @@
 """Marks of the firmware: the header compiled and run, its stream, a dump of its memory, and all that breaks on the way."""
 
-import binascii
 import os
 import random
 import shutil
@@ -160,39 +159,13 @@ MARKS = marks_of(read_model(MODEL, "m.toml"))
 CODES = {mark.name: mark.code for mark in MARKS}
 
 
-def number(value):
-    out = bytearray()
-    while value > 0x7F:
-        out.append(value & 0x3F | 0x80)
-        value >>= 6
-    return bytes([*out, value])
-
-
-def packed(raw):
-    raw += binascii.crc_hqx(raw, 0xFFFF).to_bytes(2, "little")
-    return b"\xc0" + raw.replace(b"\xdb", b"\xdb\xdd").replace(b"\xc0", b"\xdb\xdc") + b"\xc0"
-
-
 def sent(count, seed=1, first=0):
-    """(bytes, [(time, code)]) of so many marks, 20 a frame."""
-    dice, out, told, now, sequence = random.Random(seed), [], [], first, 0
-    for begin in range(0, count, 20):
-        if sequence % 64 == 0:
-            who = struct.pack(
-                "<BIBBIII", 2, sequence & 0xFFFF | (0 if sequence else 0x10000), FORMAT, 24, 10**9, 50000, digest(MARKS)
-            )
-            out.append(packed(who))
-            sequence += 1
-        base, words = now, b""
-        for place in range(begin, min(begin + 20, count)):
-            more = dice.choice([3, 130, 5000, 70000, 0xC0 << 7 | 0xC0])
-            now += more
-            code = CODES[("isr.a", "isr.b", "isr.c")[place // 2 % 3]] + place % 2
-            words += bytes([code]) + number(more)
-            told.append((now, code))
-        out.append(packed(struct.pack("<BIIB", 1, sequence & 0xFFFF, base & 0xFFFFFFFF, len(words)) + words))
-        sequence += 1
-    return b"".join(out), told
+    """(bytes, [(time, code)]) of so many marks, with counts of one byte to four between them."""
+    dice, told, now = random.Random(seed), [], first
+    for place in range(count):
+        now += dice.choice([3, 130, 5000, 70000, 0xC0 << 7 | 0xC0])
+        told.append((now, CODES[("isr.a", "isr.b", "isr.c")[place // 2 % 3]] + place % 2))
+    return b"".join(Sender(MARKS).frames((code, at) for at, code in told)), told
 
 
 def read_back(data, pieces=1):

@@ -48,6 +48,11 @@ def read_event_stream(chunks: Iterable[bytes], file: str, *, strict: bool = Fals
     return _Stream(file).read(chunks, strict)
 
 
+def read_event_lines(lines: Iterable[str], file: str) -> Capture:
+    """Read an event stream from its lines, which are whole; as :func:`read_event_stream`."""
+    return read_event_stream((f"{line}\n".encode() for line in lines), file)
+
+
 class _Stream:
     def __init__(self, file: str) -> None:
         self.file = file

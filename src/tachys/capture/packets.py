@@ -36,7 +36,6 @@ from tachys.errors import input_error
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.words import count_text, time_text
 
-PRESCALES = (1, 4, 16, 64)
 PIECE = 1 << 20  # bytes that are scanned at once
 KEPT = 16  # bytes of a packet that goes on, at most, but for a run of zeros
 MOST_NUMBER = (1 << 32) - 1
@@ -59,9 +58,8 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
         InputError: there is no synchronisation in it, no stamp of time, or nothing that is told.
     """
     parts = _unwrapped(chunks, shape.stream) if shape.stream is not None else chunks
-    state, found = np.zeros(STATE, np.int64), list[Ints]()
-    for rows in _scanned(parts, state):
-        found.append(rows)
+    state = np.zeros(STATE, np.int64)
+    found = list(_scanned(parts, state))
     if not state[SYNCED] and not state[STAMPS]:
         mend = "switch synchronisation packets on; frames of 16 bytes have a stream: --trace-stream 1"
         raise input_error(file, "there is no synchronisation packet in it", mend)

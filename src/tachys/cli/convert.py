@@ -62,7 +62,7 @@ def _named(capture: Capture, model: str) -> Capture:
 def _marked(capture: str, model: str, without: tuple[str, ...]) -> Capture:
     import sys
 
-    from tachys.capture.eventstream import read_event_stream
+    from tachys.capture.eventstream import read_event_lines
     from tachys.capture.opening import pieces
     from tachys.marks.codes import marks_of
     from tachys.marks.memory import marked_lines
@@ -70,4 +70,4 @@ def _marked(capture: str, model: str, without: tuple[str, ...]) -> Capture:
 
     stream = sys.stdin.buffer if capture == "-" else None
     lines = marked_lines(pieces(capture, stream), marks_of(load_model(model), without), capture)
-    return read_event_stream((f"{line}\n".encode() for line in lines), capture)
+    return read_event_lines(lines, capture)

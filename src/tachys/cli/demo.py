@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from tachys.cli.parameters import TIME
+from tachys.demo.speaking import FAULTS
 
 if TYPE_CHECKING:
     from tachys.checking.result import CheckResult
@@ -22,7 +23,7 @@ PICTURE = "worst.png"
 @click.option(
     "--board", is_flag=True, help="Stand in for the board: speak its marks on a pseudo-terminal, till Ctrl-C."
 )
-@click.option("--fault", type=click.Choice(["late", "lost", "noise", "stall"]), help="What is wrong with that board.")
+@click.option("--fault", type=click.Choice(FAULTS), help="What is wrong with that board.")
 @click.option("--for", "length", type=TIME, help="Speak for so long.")
 def demo_command(folder: Path, board: bool, fault: str | None, length: Fraction | None) -> int:
     """Write the example project into DIR (default row-unit) and run the whole job on it.

@@ -8,13 +8,12 @@ from contextlib import AbstractContextManager, nullcontext
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
-from rich.box import SIMPLE_HEAD
 from rich.console import Console, Group, RenderableType
 from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from tachys.cli.output import STYLES, plain
+from tachys.cli.output import made_table, plain
 
 if TYPE_CHECKING:
     from tachys.checking.result import CheckResult
@@ -62,7 +61,7 @@ class View:
     def _drawing(self) -> RenderableType:
         parts: list[RenderableType] = [Text(plain(self._state()))]
         if self._live:
-            parts += [self._names(), *_needs(None if self._last is None else self._last.result)]
+            parts += [self._names(), "", *_needs(None if self._last is None else self._last.result)]
         parts.append(Text("Ctrl-C ends the record.", style="dim"))
         return Group(*parts)
 
@@ -75,12 +74,12 @@ class View:
         return f"{self._source}: {seconds:.1f} s, {told.marks} marks, {rate:.0f} a second{lost}{broken}, {full}"
 
     def _names(self) -> Table:
-        made = _table(("name", False), ("now", False), ("a second", True))
+        rows = []
         for name, count in self._counts.items():
             now = self._levels.get(name, "?")
             shown = {"enter": "runs", "leave": "", "mark": ""}.get(now, now.removeprefix("="))
-            made.add_row(plain(name), f"{shown:4}", _rate(count / max(self._stream.seconds, 1e-3)))
-        return made
+            rows.append([name, f"{shown:4}", _rate(count / max(self._stream.seconds, 1e-3))])
+        return made_table([("name", ""), ("now", ""), ("a second", "right")], rows)
 
 
 def _needs(result: CheckResult | None) -> list[RenderableType]:
@@ -89,21 +88,15 @@ def _needs(result: CheckResult | None) -> list[RenderableType]:
 
     if result is None:
         return [Text("needs: not enough was seen yet")]
-    made = _table(("need, in the last 2 s", False), ("", False), ("worst seen", True), ("limit", True))
-    for name, need in result.needs.items():
-        worst = "not shown" if need.value is None else value_text(need.need, need.value)
-        made.add_row(plain(name), Text(need.verdict, style=STYLES[need.verdict]), worst,
-                     value_text(need.need, need.limit))  # fmt: skip
+    columns = [("need, in the last 2 s", ""), ("", ""), ("worst seen", "right"), ("limit", "right")]
+    rows = [
+        [name, need.verdict, "not shown" if need.value is None else value_text(need.need, need.value),
+         value_text(need.need, need.limit)]
+        for name, need in result.needs.items()
+    ]  # fmt: skip
     load = "" if result.load is None else f"load at least {share_text(Fraction(result.load.least), 'down')}"
-    return [made, Text(load)]
+    return [made_table(columns, rows), Text(load)]
 
 
 def _rate(often: float) -> str:
     return f"{often:.0f}  " if often >= 100 else f"{often:.1f}"
-
-
-def _table(*columns: tuple[str, bool]) -> Table:
-    made = Table(box=SIMPLE_HEAD, pad_edge=False)
-    for title, right in columns:
-        made.add_column(title, justify="right" if right else "left")
-    return made

@@ -21,6 +21,7 @@ from tachys.needs.verdicts import Verdict
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
     from rich.text import Text
 
     from tachys.model.system import System
@@ -152,8 +153,8 @@ def heading(text: str) -> None:
     console().print(Text(plain(text), style="bold"))
 
 
-def table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Verdict]]) -> None:
-    """A table; ``columns`` are (title, "left" or "right"). A verdict is coloured as well as named."""
+def made_table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Verdict]]) -> Table:
+    """A table to be shown; ``columns`` are (title, "left" or "right"). A verdict is coloured as well as named."""
     from rich.box import SIMPLE_HEAD
     from rich.table import Table
 
@@ -162,8 +163,13 @@ def table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Verd
         made.add_column(title, justify="right" if side == "right" else "left", overflow="fold")
     for row in rows:
         made.add_row(*(_cell(cell) for cell in row))
+    return made
+
+
+def table(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str | Verdict]]) -> None:
+    """Say a table, as :func:`made_table` makes it."""
     out = console()
-    out.print(made)
+    out.print(made_table(columns, rows))
     out.print()
 
 

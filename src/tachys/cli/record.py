@@ -44,12 +44,11 @@ def record_command(
     """
     from tachys.cli.live import View
     from tachys.cli.output import console
-    from tachys.errors import input_error
     from tachys.marks.codes import marks_of
     from tachys.marks.listening import Ahead, open_source
     from tachys.marks.recording import LastSeconds, Writer, recorded
     from tachys.marks.samples import Samples
-    from tachys.marks.stream import Stream
+    from tachys.marks.stream import Stream, nobody_speaks
     from tachys.worstcase.analysis import bounds
 
     if not output.name.endswith((".events", ".events.zst")):
@@ -78,12 +77,10 @@ def record_command(
             except KeyboardInterrupt:
                 take(list(stream.end()))
         if stream.speaker is None:
-            raise input_error(
-                source, f"no frame of marks says who speaks, of {stream.told.frames} whole ones",
-                "are the rate and the port right? Each 64th frame says it: record for longer",
-            )  # fmt: skip
+            raise nobody_speaks(stream.told, source)
         if last is not None and until_miss:
-            last.look()
+            if not last.missed:
+                last.look()
             writer.write(last.text)
     finally:
         opened.close()

@@ -21,9 +21,7 @@ HERTZ = 48_000_000
 MARK = 24  # counts that each takes, of which the count is read after the first eight
 STAMPED = 8
 WORDS = 512
-A_FRAME = 36  # words
-ENOUGH = 32
-TURN = 1 << 24
+FULL = 100  # bytes of words, beyond which a frame takes no other
 LOOP = 200 * MS  # of the board's time, told again and again
 EACH = 0.005  # s between two frames
 PATIENCE = 0.1  # s that a line may be full
@@ -60,30 +58,25 @@ class Sender:
     last: int = 0
 
     def frames(self, words: Iterable[Word], fill: int = 0) -> Iterator[bytes]:
-        """So many words, packed."""
-        row: list[Word] = []
-        for word in words:
-            if len(row) >= A_FRAME and word[0] != DATA:
-                yield from self._frame(row, fill)
-                row = []
-            row.append(word)
-        if row:
-            yield from self._frame(row, fill)
+        """So many words, packed, no more in a frame than the header puts there."""
+        body, base = b"", self.last
+        for code, value in words:
+            if len(body) > FULL and code != DATA:
+                yield from self._frame(body, base, fill)
+                body, base = b"", self.last
+            if not self.begun and not body:
+                self.last = base = value
+            body += bytes([code]) + _number(value if code == DATA else value - self.last)
+            self.last = self.last if code == DATA else value
+        if body:
+            yield from self._frame(body, base, fill)
 
-    def _frame(self, row: Sequence[Word], fill: int) -> Iterator[bytes]:
+    def _frame(self, body: bytes, base: int, fill: int) -> Iterator[bytes]:
         if self.sequence % 64 == 0 or not self.begun:
             begins = 0 if self.begun else 1 << 16
             head = (2, self.sequence & 0xFFFF | begins, FORMAT, 24, HERTZ, 100 * MARK, digest(self.marks))
             yield packed(struct.pack("<BIBBIII", *head))
             self.sequence, self.begun = self.sequence + 1, True
-            if begins:
-                self.last = row[0][1]
-        body = b""
-        base = self.last
-        for code, value in row:
-            later = value if code == DATA else value - self.last
-            self.last = self.last if code == DATA else value
-            body += bytes([code]) + _number(later)
         head_of = struct.pack("<BIIB", 1, self.sequence & 0xFFFF | fill << 16, base & 0xFFFFFFFF, len(body))
         self.sequence += 1
         yield packed(head_of + body)

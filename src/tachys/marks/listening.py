@@ -46,12 +46,7 @@ def open_source(name: str, baud: int, stdin: BinaryIO) -> Incoming:
         return _Asked(name, lambda: _Socket(socket.create_connection(address, timeout=5)))
     try:
         is_port = stat.S_ISCHR(os.stat(name).st_mode) if os.name == "posix" else name.upper().startswith("COM")
-    except OSError as error:
-        raise input_error(name, f"cannot be read: {error.strerror}", "name a port, HOST:PORT, a file or -") from None
-    if is_port:
-        return _Asked(name, lambda: _port(name, baud))
-    try:
-        return _Pipe(os.open(name, os.O_RDONLY), name)
+        return _Asked(name, lambda: _port(name, baud)) if is_port else _Pipe(os.open(name, os.O_RDONLY), name)
     except OSError as error:
         raise input_error(name, f"cannot be read: {error.strerror}", "name a port, HOST:PORT, a file or -") from None
 
@@ -149,8 +144,6 @@ class _Asked:
         self._opened, self._tried = opened, 0.0
         try:
             self._open: Any = opened()
-        except InputError:
-            raise
         except (OSError, ValueError) as error:
             raise input_error(name, f"cannot be opened: {error}", "is it plugged in, and nobody else's?") from None
 
@@ -168,11 +161,6 @@ class _Asked:
         except OSError:
             self.close()
             return b""
-
-    @property
-    def away(self) -> bool:
-        """Whether it has gone and has not come back yet."""
-        return self._open is None
 
     def close(self) -> None:
         """As of every source."""

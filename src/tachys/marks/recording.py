@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
-from tachys.capture.eventstream import read_event_stream
+from tachys.capture.eventstream import read_event_lines
 from tachys.checking.checking import check
 from tachys.checking.result import CheckResult
 from tachys.errors import InputError, input_error
@@ -128,7 +128,7 @@ class LastSeconds:
     def look(self) -> bool:
         """Check what is kept; whether a need is missed. Where too little is shown nothing changes."""
         try:
-            capture = read_event_stream(["\n".join(self.text).encode() + b"\n"], "the last seconds")
+            capture = read_event_lines(self.text, "the last seconds")
             self.result = check(self._system, capture, self._paper)
         except InputError:
             return bool(self.missed)

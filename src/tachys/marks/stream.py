@@ -41,7 +41,6 @@ class Told:
     broken: int = 0
     gaps: int = 0
     fill: float = 0.0
-    starts: int = 0
 
 
 class Stream:
@@ -125,7 +124,6 @@ class Stream:
             yield from preamble(self.speaker)
         yield from self._release()
         if begins:
-            self.told.starts += 1
             if not first:
                 self._hole, self._sequence = True, None
                 yield "# the board has begun anew: how long it was away is not known"
@@ -221,6 +219,13 @@ def preamble(speaker: Speaker) -> Iterator[str]:
     yield "time,name,what"
 
 
+def nobody_speaks(told: Told, source: str) -> InputError:
+    """No frame has said how time is counted."""
+    wrong = f"no frame of marks says who speaks, of {told.frames} whole ones"
+    mend = "are the rate and the port right? Each 64th frame says it: record for longer"
+    return input_error(source, wrong, mend)
+
+
 def other_marks(source: str) -> InputError:
     """The firmware was built with the header of another model, or with other names in it."""
     mend = "run tachys marks again and build anew, and give the same --without here"
@@ -280,14 +285,9 @@ def event_lines(pieces: Iterable[bytes], marks: Sequence[Mark], source: str) -> 
     Raises:
         InputError: it has no frame of marks, or they are those of another model.
     """
-    stream, begun = Stream(marks, source), False
+    stream = Stream(marks, source)
     for piece in pieces:
-        for line in stream.feed(piece):
-            begun = True
-            yield line
+        yield from stream.feed(piece)
     yield from stream.end()
-    if not begun:
-        raise input_error(
-            source, f"no frame of marks is in it that says who speaks, of {stream.told.frames} whole ones",
-            "each 64th frame says it: record for longer, or from the start of the board on",
-        )  # fmt: skip
+    if stream.speaker is None:
+        raise nobody_speaks(stream.told, source)

@@ -174,8 +174,7 @@ class LoopWindows:
         """Whether a step looks at its buffer less often than each ``period`` ps, in the longest of many rounds."""
         if step.every is not None:
             return step.every.least > period
-        own = {each: parts for each in self._passed if not isinstance(parts := self._own(each), str)}
-        return self._fills(period, own, {each: None if each is step else self._pace(each) for each in own})
+        return self._fills(period, *self._each_round(step))
 
     def late(self, step: Step) -> Figure:
         """From the instant at which a software timer is due to the start of its step; worked out once."""
@@ -215,11 +214,10 @@ class LoopWindows:
             0, None, reason="a pass can last longer than its period: it may fall further and further behind"
         )
         period = Fraction(int(step.every.least))
-        own = {each: parts for each in self._passed if not isinstance(parts := self._own(each), str)}
-        paces = {each: None if each is step else self._pace(each) for each in own}
+        own, paces = self._each_round(step)
         if self._fills(period, own, paces):  # no row of them ends
             return endless
-        worst = figure = Figure(0, 0)
+        worst = figure = NOTHING
         for rounds in range(1, MOST_ROUNDS + 1):
             figure = self._rounds(own, paces, rounds, figure)
             if figure.most is None:
@@ -232,6 +230,11 @@ class LoopWindows:
             if late.most <= period:
                 return worst
         return endless
+
+    def _each_round(self, step: Step) -> tuple[dict[Step, list[Part]], dict[Step, Staircase | None]]:
+        """What each step itself has to do, and how often its timer lets it begin, in rounds in which ``step`` runs."""
+        own = {each: parts for each in self._passed if not isinstance(parts := self._own(each), str)}
+        return own, {each: None if each is step else self._pace(each) for each in own}
 
     def _rounds(
         self,

@@ -290,11 +290,9 @@ class Workload:
         if ps < 0 or end <= begin:
             return np.zeros(max(end - begin, 0), np.int64)
         top_most = (ps + self._most_jitter + 2) * self._most_den
-        each_ps = [ps] * (end - begin) if longer is None else (ps + longer).tolist()
-        if top_most >= _SAFE or top_most >= self._least_num << 50:
-            alone = zip(self._counters[begin:end], each_ps, strict=True)
-            return np.array([counter(each) for counter, each in alone], np.int64)
         ends: Any = ps + 1 if longer is None else ps + 1 + longer
+        if top_most >= _SAFE or top_most >= self._least_num << 50:
+            return np.array([self._at_end(row, begin, ends) for row in range(begin, end)], np.int64)
         rows = slice(begin, end)
         if top_most < _EXACT:  # the quotient of two such numbers never rounds up to the next whole one
             begun, bottoms = self._exact
@@ -311,8 +309,12 @@ class Workload:
         counts: NDArray[np.int64] = steps + 1
         for row in self._odd:
             if begin <= row < end:
-                counts[row - begin] = self._counters[row](each_ps[row - begin])
+                counts[row - begin] = self._at_end(row, begin, ends)
         return counts
+
+    def _at_end(self, row: int, begin: int, ends: Any) -> int:
+        """The most of one row; ``ends``: 1 ps behind its window, or that of each row from ``begin`` on."""
+        return self._counters[row](int(ends[row - begin] if isinstance(ends, np.ndarray) else ends) - 1)
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
         """What those activations take of the core, in ps."""

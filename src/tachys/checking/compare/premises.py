@@ -101,8 +101,6 @@ def _beside(board: Measurement, thing: Thing) -> Iterator[Thing]:
     if thing.kind == "flag":
         yield from (event.thing for event in graph.sets_of(thing.name))
         yield from (step.thing for step in graph.pollers[thing.name])
-    for node in board.system.nodes.values():
-        if isinstance(node, Isr) and any(event.thing == thing for event in node.on):
-            yield node.thing
-        if isinstance(node, Isr | Step) and node.drains is not None and f"buffer.{node.drains.buffer}" == thing:
-            yield node.thing
+    if thing.kind == "buffer" and isinstance(taker := graph.drain.get(thing.name), Isr | Step):
+        yield taker.thing
+    yield from (isr.thing for isr in board.system.isrs if any(event.thing == thing for event in isr.on))

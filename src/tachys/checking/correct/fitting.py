@@ -25,6 +25,7 @@ from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
 from tachys.model.names import STARTUP, due_by_ticks
 from tachys.model.nodes import Isr, Source, Step
+from tachys.model.quantities import Range
 from tachys.words import pico_text
 
 MARK = "measured: "
@@ -99,15 +100,18 @@ def exact_quantity(ps: int | Fraction) -> str:
     return f"{float(Fraction(ps) / scale):.{digits}f}".rstrip("0").rstrip(".") + f" {unit}"
 
 
-def _without_marks(figure: Compared, result: CheckResult) -> Compared:
-    """What a body costs as the file has it: without the two marks in it."""
-    marks, measured = result.bounds.system.mark, figure.measured
-    if not marks.most or measured is None or figure.key not in ("cost", "time"):
+def _without_marks(figure: Compared, mark: Range) -> Compared:
+    """What a body costs as the file has it."""
+    measured = figure.measured
+    if not mark.most or measured is None or figure.key not in ("cost", "time"):
         return figure
-    less = replace(
-        measured, least=max(0, measured.least - 2 * marks.most), most=max(0, measured.most - 2 * marks.least)
-    )
-    return replace(figure, measured=less)
+    least, most = _less_marks(measured.least, measured.most, mark)
+    return replace(figure, measured=replace(measured, least=least, most=most))
+
+
+def _less_marks(least: int, most: int, mark: Range) -> tuple[int, int]:
+    """A cost without the two marks that each body makes."""
+    return max(0, least - 2 * mark.most), max(0, most - 2 * mark.least)
 
 
 class _Writer:
@@ -125,7 +129,7 @@ class _Writer:
     def put(self, figure: Compared, result: CheckResult, *, tighten: bool) -> None:
         """Write one figure, if it is one that stands in the file."""
         kind, name = figure.about.kind, figure.about.name
-        figure = _without_marks(figure, result)
+        figure = _without_marks(figure, result.bounds.system.mark)
         if figure.of_current:
             self._current(figure, result)
             return
@@ -342,8 +346,7 @@ class _Writer:
         need = int(self._more(figure.measured.most + 2 * figure.measured.resolution)) + start
         if need > body.cost.most:
             pair = tomlkit.array()
-            marks = result.bounds.system.mark + result.bounds.system.mark
-            least, most = max(0, body.cost.least - marks.most), max(0, need - marks.least)
+            least, most = _less_marks(body.cost.least, need, result.bounds.system.mark)
             pair.extend([quantity(least, up=False), quantity(most, up=True)])
             self._set(table, path, "cost", pair, figure)
 
@@ -397,7 +400,7 @@ class _Writer:
             self.left.append(f"{path}: it was done after {measured.least / 1e6:g} us of its own")
             return
         pair = tomlkit.array()
-        least = max(0, step.cost.least - 2 * result.bounds.system.mark.most)
+        least, _ = _less_marks(step.cost.least, 0, result.bounds.system.mark)
         pair.extend([quantity(least, up=False), quantity(most, up=True)])
         self._set(table, path, "cost", pair, figure)
 
