@@ -61,7 +61,7 @@ class View:
     def _drawing(self) -> RenderableType:
         parts: list[RenderableType] = [Text(plain(self._state()))]
         if self._live:
-            parts += [self._names(), "", *_needs(None if self._last is None else self._last.result)]
+            parts += ["", self._names(), "", *_needs(None if self._last is None else self._last.result)]
         parts.append(Text("Ctrl-C ends the record.", style="dim"))
         return Group(*parts)
 
@@ -95,7 +95,7 @@ def _needs(result: CheckResult | None) -> list[RenderableType]:
         for name, need in result.needs.items()
     ]  # fmt: skip
     load = "" if result.load is None else f"load at least {share_text(Fraction(result.load.least), 'down')}"
-    return [made_table(columns, rows), Text(load)]
+    return [made_table(columns, rows), "", Text(load)]
 
 
 def _rate(often: float) -> str:

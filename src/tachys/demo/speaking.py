@@ -144,14 +144,13 @@ def speak(handle: int, marks: Sequence[Mark], fault: str | None, seconds: float 
                 place, turn = 0, turn + 1
         if fault == "lost" and len(waiting) > 60 and dice.random() < 0.05:  # those found no room
             waiting[20:50] = [(LOST, waiting[50][1]), (DATA, 30)]
-        if waiting:
-            said = b"".join(sender.frames(waiting, min(255, len(waiting) * 255 // WORDS)))
-            waiting = []
-            if fault == "noise" and dice.random() < 0.01:
-                hit = dice.randrange(len(said))
-                said = said[:hit] + bytes([said[hit] ^ 1 << dice.randrange(8)]) + said[hit + 1 :]
-            if not (fault == "stall" and now % 5 > 4):
-                _send(handle, said)
+        said = b"".join(sender.frames(waiting, min(255, len(waiting) * 255 // WORDS)))
+        if said and fault == "noise" and dice.random() < 0.01:
+            hit = dice.randrange(len(said))
+            said = said[:hit] + bytes([said[hit] ^ 1 << dice.randrange(8)]) + said[hit + 1 :]
+        if not (fault == "stall" and now % 5 > 4):
+            _send(handle, said)  # in one go: many small ones wake the other side too often
+        waiting = []
         time.sleep(EACH)
 
 

@@ -6,6 +6,7 @@ import os
 import re
 import socket
 import stat
+import sys
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -17,6 +18,7 @@ from tachys.errors import InputError, input_error
 
 PIECE = 1 << 16
 WAIT = 0.05  # s: how long a read waits for something to come
+SWITCH = 0.0002  # s: a port that is full loses what comes, and each read waits for this thread's turn several times
 HELD = 2000  # pieces that are read ahead
 AGAIN = 0.5  # s between two attempts to open what has gone
 _SOCKET = re.compile(r"([^:/\\\s]+):(\d{1,5})")
@@ -60,6 +62,7 @@ class Ahead:
     def __init__(self, source: Incoming) -> None:
         self._source, self._held = source, Queue[bytes | BaseException | None](HELD)
         self._over = False
+        sys.setswitchinterval(SWITCH)
         Thread(target=self._pull, daemon=True).start()
 
     def read(self) -> bytes | None:
