@@ -439,6 +439,36 @@ def test_a_socket_that_closes_is_opened_again():
         open_source("127.0.0.1:1", 1, None)
 
 
+SENDER = """
+import os, sys, time
+from select import select
+line, piece = int(sys.argv[1]), bytes(range(200)) * 10
+os.set_blocking(line, False)
+for number in range(150):
+    time.sleep(0.01)
+    data = piece
+    until = time.monotonic() + 0.05
+    while data and time.monotonic() < until:
+        if select([], [line], [], 0.05)[1]:
+            data = data[os.write(line, data):]
+"""
+
+
+def test_a_port_loses_nothing_while_its_reader_is_busy():
+    """A port holds 4 kB, a check keeps the interpreter for longer; 200 kB/s come meanwhile."""
+    board_side, name = open_line()
+    source = open_source(name, 2_000_000, None)
+    sender = subprocess.Popen([sys.executable, "-c", SENDER, str(board_side)], pass_fds=[board_side])
+    while sender.poll() is None:
+        sum(range(30_000_000))  # nobody else's turn until it is done
+    got, silent = 0, 0
+    while silent < 5:
+        piece = source.read()
+        got, silent = got + len(piece), 0 if piece else silent + 1
+    source.close()
+    os.close(board_side)
+    assert got == 150 * 2000
+
 def dump(words):
     head = struct.pack("<8s10I", b"TACHYS\r\n", FORMAT, digest(MARKS), 64, 24, 10**9, 5000, 1, len(words), 0, 0)
     return b"before" + head + struct.pack("<64I", *words, *[0] * (64 - len(words))) + b"behind"
