@@ -28,7 +28,7 @@ from tachys.demo.speaking import HERTZ, MARK, Sender, open_line, speak, words_of
 from tachys.errors import InputError
 from tachys.marks.codes import FORMAT, digest, marks_of
 from tachys.marks.header import NAME, header
-from tachys.marks.listening import Ahead, open_source
+from tachys.marks.listening import open_source
 from tachys.marks.memory import dumped, marked_lines
 from tachys.marks.rates import baud_needed, bytes_a_second, markings, to_leave_out
 from tachys.marks.samples import Samples
@@ -423,7 +423,7 @@ def test_samples_of_a_few_pins(tmp_path):
 
 def test_a_socket_that_closes_is_opened_again():
     server = socket.create_server(("127.0.0.1", 0))
-    source = Ahead(open_source(f"127.0.0.1:{server.getsockname()[1]}", 1, None))
+    source = open_source(f"127.0.0.1:{server.getsockname()[1]}", 1, None)
     got = b""
     for part in (b"one", b"two"):
         connection, _ = server.accept()
@@ -468,6 +468,7 @@ def test_a_port_loses_nothing_while_its_reader_is_busy():
     source.close()
     os.close(board_side)
     assert got == 150 * 2000
+
 
 def dump(words):
     head = struct.pack("<8s10I", b"TACHYS\r\n", FORMAT, digest(MARKS), 64, 24, 10**9, 5000, 1, len(words), 0, 0)

@@ -45,7 +45,7 @@ def record_command(
     from tachys.cli.live import View
     from tachys.cli.output import console
     from tachys.marks.codes import marks_of
-    from tachys.marks.listening import Ahead, open_source
+    from tachys.marks.listening import open_source
     from tachys.marks.recording import LastSeconds, Writer, recorded
     from tachys.marks.samples import Samples
     from tachys.marks.stream import Stream, nobody_speaks
@@ -60,7 +60,7 @@ def record_command(
     if bits is not None and rate is not None:
         stream = Samples([name.strip() for name in bits.split(",")], int(rate))
     last = LastSeconds(stream, system, bounds(system)) if live or until_miss else None
-    opened = Ahead(open_source(source, baud, sys.stdin.buffer))
+    opened = open_source(source, baud, sys.stdin.buffer)
     view, writer = View(stream, source, last, live=live), Writer(output)
 
     def take(lines: list[str]) -> bool:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import os
 import re
+import signal
 import socket
 import stat
-import sys
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from multiprocessing import get_context, parent_process
+from multiprocessing.connection import Connection
 from queue import Empty, Full, Queue
 from threading import Thread
 from typing import Any, BinaryIO, Protocol
@@ -18,8 +20,8 @@ from tachys.errors import InputError, input_error
 
 PIECE = 1 << 16
 WAIT = 0.05  # s: how long a read waits for something to come
-SWITCH = 0.0002  # s: a port that is full loses what comes, and each read waits for this thread's turn several times
-HELD = 2000  # pieces that are read ahead
+HELD = 20_000  # pieces that are read ahead; a source that can wait does then
+TOGETHER = 200  # of them, handed over in one go
 AGAIN = 0.5  # s between two attempts to open what has gone
 _SOCKET = re.compile(r"([^:/\\\s]+):(\d{1,5})")
 
@@ -42,59 +44,89 @@ def open_source(name: str, baud: int, stdin: BinaryIO) -> Incoming:
     """
     if name == "-":
         return _Pipe(stdin.fileno(), name)
-    found = _SOCKET.fullmatch(name)
-    if found is not None and not os.path.exists(name):
-        address = found.group(1), int(found.group(2))
-        return _Asked(name, lambda: _Socket(socket.create_connection(address, timeout=5)))
+    if _is_socket(name):
+        return Apart(name, baud)
     try:
         is_port = stat.S_ISCHR(os.stat(name).st_mode) if os.name == "posix" else name.upper().startswith("COM")
-        return _Asked(name, lambda: _port(name, baud)) if is_port else _Pipe(os.open(name, os.O_RDONLY), name)
+        return Apart(name, baud) if is_port else _Pipe(os.open(name, os.O_RDONLY), name)
     except OSError as error:
         raise input_error(name, f"cannot be read: {error.strerror}", "name a port, HOST:PORT, a file or -") from None
 
 
-class Ahead:
-    """A source that is read by a thread of its own: a port holds little, and who takes the bytes may be busy.
+def _is_socket(name: str) -> bool:
+    return _SOCKET.fullmatch(name) is not None and not os.path.exists(name)
 
-    So much is held at most; a source that can wait does.
+
+def _opener(name: str, baud: int) -> Callable[[], Any]:
+    if not _is_socket(name):
+        return lambda: _port(name, baud)
+    host, port = name.split(":")
+    return lambda: _Socket(socket.create_connection((host, int(port)), timeout=5))
+
+
+class Apart:
+    """A source that is opened and read by a process of its own: a port holds little, and who takes the bytes is busy.
+
+    Raises:
+        InputError: it cannot be opened.
     """
 
-    def __init__(self, source: Incoming) -> None:
-        self._source, self._held = source, Queue[bytes | BaseException | None](HELD)
-        self._over = False
-        sys.setswitchinterval(SWITCH)
-        Thread(target=self._pull, daemon=True).start()
+    def __init__(self, name: str, baud: int) -> None:
+        context = get_context("spawn")
+        self._pieces, far_end = context.Pipe(duplex=False)
+        self._reader = context.Process(target=_pass_on, args=(name, baud, far_end), daemon=True)
+        self._reader.start()
+        far_end.close()
+        try:
+            problems = self._pieces.recv()
+        except EOFError:
+            raise input_error(name, "cannot be opened: its reader ended at once", "try again") from None
+        if problems:
+            raise InputError(problems)
 
     def read(self) -> bytes | None:
-        """As of every source.
-
-        Raises:
-            InputError: what reading raised.
-        """
+        """As of every source."""
         try:
-            piece = self._held.get(timeout=WAIT)
-        except Empty:
-            return b""
-        if isinstance(piece, BaseException):
-            raise piece
-        return piece
+            return self._pieces.recv_bytes() if self._pieces.poll(WAIT) else b""
+        except EOFError:
+            return None
 
     def close(self) -> None:
         """As of every source."""
-        self._over = True
+        self._pieces.close()
+        self._reader.terminate()
+        self._reader.join()
 
-    def _pull(self) -> None:
-        piece: bytes | BaseException | None = b""
-        while piece is not None and not isinstance(piece, BaseException) and not self._over:
-            try:
-                piece = self._source.read()
-            except InputError as error:
-                piece = error
-            while piece != b"" and not self._over:
-                with suppress(Full):
-                    self._held.put(piece, timeout=WAIT)
-                    break
-        self._source.close()
+
+def _pass_on(name: str, baud: int, pieces: Connection) -> None:
+    """What the process does until nobody wants the pieces any more. Ctrl-C is for who records."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        source = _Asked(name, _opener(name, baud))
+    except InputError as error:
+        pieces.send(error.problems)
+        return
+    pieces.send(())
+    held = Queue[bytes](HELD)
+    taker = Thread(target=_hand_over, args=(held, pieces), daemon=True)
+    taker.start()
+    parent = parent_process()
+    while taker.is_alive() and parent is not None and parent.is_alive():
+        piece = source.read()
+        while piece and taker.is_alive():
+            with suppress(Full):
+                held.put(piece, timeout=WAIT)
+                break
+
+
+def _hand_over(held: Queue[bytes], pieces: Connection) -> None:
+    with suppress(OSError):
+        while True:
+            parts = [held.get()]
+            with suppress(Empty):
+                while len(parts) < TOGETHER:
+                    parts.append(held.get_nowait())
+            pieces.send_bytes(b"".join(parts))
 
 
 class _Pipe:
