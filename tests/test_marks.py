@@ -34,6 +34,7 @@ from tachys.marks.rates import baud_needed, bytes_a_second, markings, to_leave_o
 from tachys.marks.samples import Samples
 from tachys.marks.stream import Stream, event_lines
 from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
 from tachys.worstcase.analysis import bounds
 
 CC = shutil.which("cc")
@@ -310,6 +311,17 @@ def test_marks_and_lines_of_one_run_tell_the_same(late):
     for name, runs in by_marks.isrs.items():
         real = [each.cost for each in truth.served if each.name == name]  # with both its marks
         assert abs(runs.cost.most - max(real)) <= 3 * by_marks.capture.resolution
+
+
+@pytest.mark.parametrize(
+    "system", [ROW, read_model(model_text(), "row.toml")], ids=["costs hold", "marks are left out"]
+)
+def test_what_was_held_off_beyond_its_bound_undoes_the_proofs_of_the_more_urgent_too(system):
+    """Interrupts are held off for 200 us, which no line shows: a pulse of the wheel may have come meanwhile."""
+    _, _, lines = spoken(True, 0.4)
+    told = {name: need.verdict for name, need in check(system, captured(lines)).needs.items()}
+    assert told.pop("pressure.deadline") is Verdict.MISSED
+    assert set(told.values()) == {Verdict.AT_RISK}
 
 
 def test_bounds_with_and_without_marks():

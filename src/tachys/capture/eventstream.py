@@ -9,6 +9,7 @@ a short pulse at each mark, or a number.
 from __future__ import annotations
 
 import re
+from array import array
 from collections.abc import Iterable, Iterator
 from fractions import Fraction
 
@@ -62,9 +63,9 @@ class _Stream:
         self.half = 0  # of what a mark takes, in ps
         self.numbers: set[str] = set()
         self.turns = 0
-        self.last: Fraction | None = None
+        self.last: Fraction | int | None = None
         self.begin = self.now = 0
-        self.changes: dict[str, tuple[list[int], list[int]]] = {}
+        self.changes: dict[str, tuple[array[int], array[int]]] = {}
         self.gaps: list[tuple[int, int]] = []  # when nothing was recorded
         self.lost: list[tuple[int, int]] = []  # when something of one name was not
         self.merged = 0
@@ -107,6 +108,13 @@ class _Stream:
         return _LINE.match(line) is not None
 
     def _take(self, line: bytes) -> None:
+        event = _LINE.match(line)
+        if event is not None:
+            count, name, kind = event.groups()
+            # a mark tells its instant in the midst of it: a body begins before the one and ends behind the other
+            time = self._time(count, self.half if kind == b"leave" else -self.half)
+            self._event(time, name.decode("utf-8", "replace"), kind)
+            return
         if not line.strip():
             return
         said = _SAID.match(line)
@@ -115,17 +123,10 @@ class _Stream:
             return
         if line.lstrip().startswith(b"#") or (self.last is None and _HEAD.match(line)):
             return
-        event, gap = _LINE.match(line), _GAP.match(line)
-        if event is not None:
-            what = event.group(3).decode()
-            # a mark tells its instant in the midst of it: a body begins before the one and ends behind the other
-            time = self._time(event.group(1), self.half if what == "leave" else -self.half)
-            self._event(time, event.group(2).decode("utf-8", "replace"), what)
-        elif gap is not None:
-            self._gap()
-        else:
+        if _GAP.match(line) is None:
             shown = line[:40].decode("utf-8", "replace").strip()
             raise self._error(f'"{shown}" is no event', "time,name,enter or leave or mark is due")
+        self._gap()
 
     def _say(self, what: str, text: str) -> None:
         try:
@@ -149,7 +150,7 @@ class _Stream:
             raise self._error(wrong, mend) from None
 
     def _time(self, text: bytes, shift: int) -> int:
-        count = Fraction(text.decode())
+        count = int(text) if text.isdigit() else Fraction(text.decode())
         if self.bits is not None:
             if self.last is not None and count < self.last:
                 back, wrap = self.last - count, 1 << self.bits
@@ -163,7 +164,8 @@ class _Stream:
             raise self._error("time runs backwards", "say # bits = 16, 24 or 32 if the counter wraps")
         first = self.last is None
         self.last = count
-        ps = int((count + (self.turns << (self.bits or 0))) * self.unit) + shift
+        counts = count + (self.turns << (self.bits or 0))
+        ps = int(counts * self.unit.numerator // self.unit.denominator) + shift
         if ps > 1 << 62:
             raise self._error("the time is beyond 64 bits of picoseconds", "is the unit right?")
         self.after_gap = False
@@ -175,37 +177,41 @@ class _Stream:
         self.now = max(self.now, ps)
         return ps
 
-    def _event(self, time: int, name: str, kind: str) -> None:
-        if name not in self.changes and len(self.changes) >= MOST_NAMES:
-            raise self._error(f"more than {MOST_NAMES} names", "is this an event stream?")
-        if not self.changes and kind != "leave":  # it is an edge: the stream begins one count before it
-            self.begin -= max(1, int(self.unit))
-        at, value = self.changes.setdefault(name, ([self.begin], [int(kind == "leave")]))
-        if kind.startswith("=") or name in self.numbers:
+    def _event(self, time: int, name: str, kind: bytes) -> None:
+        known = self.changes.get(name)
+        if known is None:
+            if len(self.changes) >= MOST_NAMES:
+                raise self._error(f"more than {MOST_NAMES} names", "is this an event stream?")
+            if not self.changes and kind != b"leave":  # it is an edge: the stream begins one count before it
+                self.begin -= max(1, int(self.unit))
+            known = self.changes[name] = (array("q", [self.begin]), array("q", [int(kind == b"leave")]))
+        at, value = known
+        if kind.startswith(b"=") or name in self.numbers:
             self._number(name, at, value, time, kind)
-        elif kind == "mark":
+        elif kind == b"mark":
             self._add(at, value, time, 1, mark=True)
             self._add(at, value, time + PULSE, 0, mark=True)
         else:
-            self._add(at, value, time, int(kind == "enter"))
+            self._add(at, value, time, int(kind == b"enter"))
 
-    def _number(self, name: str, at: list[int], value: list[int], time: int, kind: str) -> None:
+    def _number(self, name: str, at: array[int], value: array[int], time: int, kind: bytes) -> None:
         """A number, which is not known before it is told."""
         if len(at) == 1 and name not in self.numbers:
             value[0] = -1
             self.numbers.add(name)
-        if not kind.startswith("=") or name not in self.numbers:
+        if not kind.startswith(b"=") or name not in self.numbers:
             raise self._error(f"{name} is a number and something that is entered, left or marked", "give it two names")
-        if int(kind[1:]) >= 1 << NUMBER_BITS:
-            raise self._error(f"{kind[1:]} has more than {NUMBER_BITS} bits", "a number of an event stream has no more")
         number = int(kind[1:])
+        if number >= 1 << NUMBER_BITS:
+            shown = kind[1:].decode()
+            raise self._error(f"{shown} has more than {NUMBER_BITS} bits", "a number of an event stream has no more")
         if at[-1] >= time:
             value[-1] = number
         elif value[-1] != number:
             at.append(time)
             value.append(number)
 
-    def _add(self, at: list[int], value: list[int], time: int, level: int, *, mark: bool = False) -> None:
+    def _add(self, at: array[int], value: array[int], time: int, level: int, *, mark: bool = False) -> None:
         if at[-1] > time:  # the end of the pulse of a mark, which is ours to place: before what comes now
             if level == 1 and at[-2] >= time - 1:
                 self.merged += 1
@@ -224,13 +230,13 @@ class _Stream:
             at.append(time)
             value.append(level)
 
-    def _lost(self, at: list[int], value: list[int], time: int, level: int) -> None:
+    def _lost(self, at: array[int], value: array[int], time: int, level: int) -> None:
         """Two enters, or two leaves, of one name in a row: what lay between them was lost, and others may be."""
         if at[-1] + 2 >= time:
             return
         self.lost.append((at[-1] + 1, time - 1))
-        at += [at[-1] + 1, time - 1, time]
-        value += [-1, 1 - level, level]
+        at.extend((at[-1] + 1, time - 1, time))
+        value.extend((-1, 1 - level, level))
 
     def _gap(self) -> None:
         """What every name does is not known until it is told again."""
@@ -243,7 +249,7 @@ class _Stream:
         return input_error(self.file, wrong, mend, line=self.line)
 
 
-def _signal(name: str, width: int, at: list[int], value: list[int]) -> Signal:
+def _signal(name: str, width: int, at: array[int], value: array[int]) -> Signal:
     values = np.array(value, np.int64)
     return Signal(name, width, np.array(at, np.int64), values, values >= 0).without_repeats()
 

@@ -25,10 +25,17 @@ FRAMES = 10  # a second
 
 
 class View:
-    """A line about the stream, and with ``live`` all of it; ``last`` is asked for what needs say."""
+    """A line about the stream, and with ``live`` all of it; ``last`` is asked for what needs say.
 
-    def __init__(self, stream: Stream | Samples, source: str, last: LastSeconds | None, *, live: bool) -> None:
-        self._stream, self._source, self._last, self._live = stream, source, last, live
+    With ``ends`` the first miss ends it, so nothing is left out; else it looks for half of the time at most, so that
+    what is shown is of now.
+    """
+
+    def __init__(
+        self, stream: Stream | Samples, source: str, last: LastSeconds | None, *, live: bool, ends: bool
+    ) -> None:
+        self._stream, self._source, self._last, self._live, self._ends = stream, source, last, live, ends
+        self._looks_at = 0.0
         self._levels: dict[str, str] = {}
         self._counts: dict[str, int] = {}
         self._drawn = 0.0
@@ -42,7 +49,7 @@ class View:
         return self._shown
 
     def take(self, lines: Sequence[str]) -> bool:
-        """Take some lines of the record; whether a need is missed, with which the record is over if that is asked."""
+        """Take some lines of the record; whether it is over with a miss."""
         for line in lines:
             at, name, what = (*line.split(",", 2), "", "")[:3]
             if at.isdigit():
@@ -50,12 +57,22 @@ class View:
                 self._counts[name] = self._counts.get(name, 0) + (what != "leave")
             elif name == "gap":
                 self._levels.clear()
-            if self._last is not None and self._last.take(line) and self._last.look():
+            if self._last is not None and self._last.take(line) and self._misses(self._last):
                 return True
         now = time.monotonic()
         if self._shown is not None and now - self._drawn >= 1 / FRAMES:
             self._drawn = now
             self._shown.update(self._drawing(), refresh=True)
+        return False
+
+    def _misses(self, last: LastSeconds) -> bool:
+        began = time.monotonic()
+        if self._ends:
+            return last.look()
+        if began >= self._looks_at:
+            last.look()
+            now = time.monotonic()
+            self._looks_at = now + (now - began)
         return False
 
     def _drawing(self) -> RenderableType:

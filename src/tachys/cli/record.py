@@ -61,13 +61,13 @@ def record_command(
         stream = Samples([name.strip() for name in bits.split(",")], int(rate))
     last = LastSeconds(stream, system, bounds(system)) if live or until_miss else None
     opened = open_source(source, baud, sys.stdin.buffer)
-    view, writer = View(stream, source, last, live=live), Writer(output)
+    view, writer = View(stream, source, last, live=live, ends=until_miss), Writer(output)
 
     def take(lines: list[str]) -> bool:
         missed = view.take(lines)
         if not until_miss:
             writer.write(lines)
-        return not (missed and until_miss)
+        return not missed
 
     signal.signal(signal.SIGTERM, signal.default_int_handler)  # ends it like Ctrl-C: what was recorded is whole
     try:
