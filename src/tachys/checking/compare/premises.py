@@ -62,13 +62,15 @@ def _further(figure: Compared) -> Compared:
 def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
     """The names of needs whose proof is undone by what was seen and no figure explains.
 
-    A routine that begins too late, too often or unasked was held off by more than the model knows, or asks for more:
-    what is no more urgent than it, and the loop, hang on that. What stays away undoes what follows from it alone.
+    A routine that begins too often or unasked asks for more than the model knows: what is no more urgent than it, and
+    the loop, hang on that. One that begins or ends beyond its bound may have been held off with all others: so did
+    every routine, for all that is known. What stays away undoes what follows from it alone.
     """
     gone = {finding.about for finding in findings if finding.code in STAYS_AWAY}
-    astray = {each.about for each in findings if each.code in ASTRAY or each.code.endswith("-beyond-bound")}
+    beyond = {each.about for each in findings if each.code.endswith("-beyond-bound")}
+    astray = beyond | {each.about for each in findings if each.code in ASTRAY}
     low = min((board.system.isr(thing.name).urgency for thing in astray if thing.kind == "isr"), default=None)
-    if low is not None and not board.system.core.nesting:
+    if low is not None and (not board.system.core.nesting or any(thing.kind == "isr" for thing in beyond)):
         low = 0
     below = {isr.thing for isr in board.system.isrs if low is not None and isr.urgency >= low}
     if astray:
