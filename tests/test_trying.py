@@ -8,9 +8,10 @@ import pytest
 from calling import tachys
 from tachys.demo.project import model_text
 from tachys.model.loading import ModelText, read_model
+from tachys.spreading import Workers
 from tachys.trying.amounts import Amount, read_range
 from tachys.trying.headroom import headroom_of
-from tachys.trying.points import Model
+from tachys.trying.points import Model, at_point
 from tachys.trying.sweeping import rows_of, sweep, sweep_data
 from tachys.worstcase.analysis import bounds
 
@@ -102,7 +103,7 @@ within = "160 us"
 
 
 def test_what_would_mend_a_need_was_run():
-    found = headroom_of(Model(LOSES, "m.toml"), workers=1)
+    found = headroom_of(Model(LOSES, "m.toml"), workers=Workers(1))
     assert (found.fallen, found.held) == (("kept",), ("soon",))
     mends = {mend.key: mend for mend in found.mends}
     assert mends.keys() >= {"isr.b.cost", "isr.a.pending"}
@@ -159,17 +160,17 @@ def test_each_point_is_that_of_bounds_and_the_break_lies_between(text):
 
 def test_one_process_and_two_and_one_that_was_stopped_give_the_same(place, text, monkeypatch):
     model, over = Model(text, "row_unit.toml"), [read_range("isr.tick.cost.2=5 us..150 us/40")]
-    one, two = (sweep(model, over, workers=workers) for workers in (1, 2))
+    one, two = (sweep(model, over, workers=Workers(count)) for count in (1, 2))
     assert sweep_data(one) == sweep_data(two)
     call = ("sweep", "row_unit.toml", "--over", "isr.tick.cost.2=5 us..150 us/40", "--workers", "1", "-o", "tick.csv")
     stopping = iter(range(17))
 
-    def at_point(tried, settings):
+    def stopped_at_point(model, settings):
         if next(stopping, None) is None:
             raise KeyboardInterrupt
-        return tried.at(settings)
+        return at_point(model, settings)
 
-    monkeypatch.setattr("tachys.trying.points.at_point", at_point)
+    monkeypatch.setattr("tachys.trying.points.at_point", stopped_at_point)
     stopped = tachys(place, *call)
     assert stopped.returncode == 130
     assert "stopped, 17 of them are done" in stopped.stdout
@@ -179,7 +180,7 @@ def test_one_process_and_two_and_one_that_was_stopped_give_the_same(place, text,
     monkeypatch.undo()
     asked = []
     monkeypatch.setattr(
-        "tachys.trying.points.at_point", lambda tried, settings: asked.append(settings) or tried.at(settings)
+        "tachys.trying.points.at_point", lambda model, settings: asked.append(settings) or at_point(model, settings)
     )
     assert tachys(place, *call).returncode == 0
     assert len(asked) == 40 - 17

@@ -67,6 +67,9 @@ class InputError(TachysError):
         self.problems: tuple[Problem, ...] = tuple(sorted(set(problems)))
         super().__init__("\n".join(map(str, self.problems)))
 
+    def __reduce__(self) -> tuple[type[InputError], tuple[tuple[Problem, ...]]]:  # it comes from other processes too
+        return type(self), (self.problems,)
+
 
 class InternalError(TachysError):
     """Two parts of Tachys disagree: a fault of the program."""

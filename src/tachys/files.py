@@ -6,8 +6,10 @@ import json
 import os
 import stat
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from tachys.errors import input_error
 
@@ -15,7 +17,14 @@ LARGEST_JSON = 1 << 26
 
 
 def write_whole(path: str | Path, content: str | bytes) -> None:
-    """Write ``content`` to a temporary file beside ``path`` and move it there in one step, its mode kept.
+    """Write ``content`` as :func:`written_whole`."""
+    with written_whole(path) as stream:
+        stream.write(content.encode() if isinstance(content, str) else content)
+
+
+@contextmanager
+def written_whole(path: str | Path) -> Iterator[BinaryIO]:
+    """Write to a temporary file beside ``path``, which is moved there in one step at the end, its mode kept.
 
     Links are written through; what is no regular file (a pipe, a device) is written into.
 
@@ -23,18 +32,19 @@ def write_whole(path: str | Path, content: str | bytes) -> None:
         InputError: the place cannot be written to.
     """
     target = Path(os.path.realpath(path))  # what a link points to is written, and the link stays
-    data = content.encode() if isinstance(content, str) else content
     try:
         if target.exists() and not target.is_file():
             with target.open("wb") as stream:  # a pipe or a device takes what it is given, and stays what it is
-                stream.write(data)
+                yield stream
             return
-        _replace(target, data)
+        with _replaced(target) as stream:
+            yield stream
     except OSError as error:
         raise input_error(str(path), f"cannot be written: {error.strerror}", "choose another place") from None
 
 
-def _replace(target: Path, data: bytes) -> None:
+@contextmanager
+def _replaced(target: Path) -> Iterator[BinaryIO]:
     mode = None
     if target.exists():
         mode = stat.S_IMODE(target.stat().st_mode)
@@ -44,12 +54,12 @@ def _replace(target: Path, data: bytes) -> None:
     handle, name = tempfile.mkstemp(dir=target.parent, prefix=".tachys-")
     try:
         with os.fdopen(handle, "wb") as stream:
-            stream.write(data)
+            yield stream
         umask = os.umask(0)
         os.umask(umask)
         os.chmod(name, 0o666 & ~umask if mode is None else mode)
         os.replace(name, target)
-    except OSError:
+    except BaseException:
         os.unlink(name)
         raise
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import io
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from itertools import islice
 from types import ModuleType
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 
 from tachys.errors import input_error
 
@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 PS = 10**12
+_ROWS = 10_000  # that are held while Parquet is written
 
 
 class Seconds(NamedTuple):
@@ -56,13 +57,20 @@ def parquet_library(file: str) -> tuple[ModuleType, ModuleType]:
     return pa, pq
 
 
-def parquet_table(file: str, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> bytes:
-    """A table as a Parquet file.
+def write_parquet(
+    file: BinaryIO, name: str, columns: Sequence[str], types: Sequence[type], rows: Iterable[Sequence[object]]
+) -> None:
+    """A table into a Parquet file, some rows at a time; ``name`` is only shown.
 
     Raises:
         InputError: the package for it is not installed.
     """
-    pa, pq = parquet_library(file)
-    stream = io.BytesIO()
-    pq.write_table(pa.table({name: [row[place] for row in rows] for place, name in enumerate(columns)}), stream)
-    return stream.getvalue()
+    pa, pq = parquet_library(name)
+    kinds = {str: pa.string(), float: pa.float64(), bool: pa.bool_()}
+    schema = pa.schema([(column, kinds[kind]) for column, kind in zip(columns, types, strict=True)])
+    left = iter(rows)
+    with pq.ParquetWriter(file, schema) as writer:
+        while part := list(islice(left, _ROWS)):
+            made = zip(*part, strict=True)
+            arrays = [pa.array(column, field.type) for column, field in zip(made, schema, strict=True)]
+            writer.write_batch(pa.record_batch(arrays, schema=schema))

@@ -10,10 +10,12 @@ import click
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.cli.parameters import SHARE
+from tachys.cli.working import processes_option
 from tachys.needs.verdicts import Verdict
 from tachys.words import NONE, count_text, share_text
 
 if TYPE_CHECKING:
+    from tachys.spreading import Workers
     from tachys.trying.headroom import Headroom, Mend, Room
 
 Row = list[str | Verdict]
@@ -24,11 +26,11 @@ MOST_MENDS = 5
 @click.argument("model", type=click.Path())
 @click.argument("keys", nargs=-1, metavar="[KEY...]")
 @click.option("--keep", type=SHARE, metavar="SHARE", help="End with status 1 if some figure has less room than that.")
-@click.option("--workers", type=click.IntRange(1, 256), help="Processes; without it as many as there are cores.")
+@processes_option
 @model_options
 @format_option
 def headroom_command(
-    model: str, keys: tuple[str, ...], keep: Fraction | None, workers: int | None, changes: Changes, shape: str
+    model: str, keys: tuple[str, ...], keep: Fraction | None, workers: Workers, changes: Changes, shape: str
 ) -> int:
     """How far each cost, guard, gap, period and clock of MODEL can move alone before a need falls on paper.
 

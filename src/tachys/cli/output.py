@@ -11,6 +11,7 @@ import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cache
+from itertools import chain
 from typing import TYPE_CHECKING, Any, TextIO, cast
 
 import click
@@ -194,18 +195,19 @@ def _finite(data: Any) -> Any:
 
 def print_csv(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
     """Comma-separated values on standard output; empty where there is no value."""
-    click.echo(csv_text(header, rows), nl=False)
+    for line in csv_lines(header, rows):
+        click.echo(line, nl=False)
 
 
-def csv_text(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
-    """Comma-separated values; empty where there is no value."""
+def csv_lines(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> Iterator[str]:
+    """Comma-separated values, line by line; empty where there is no value."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(header)
-    writer.writerows(
-        ["" if cell is None else escaped(cell) if isinstance(cell, str) else cell for cell in row] for row in rows
-    )
-    return text.getvalue()
+    for row in chain((header,), rows):
+        writer.writerow("" if cell is None else escaped(cell) if isinstance(cell, str) else cell for cell in row)
+        yield text.getvalue()
+        text.seek(0)
+        text.truncate()
 
 
 def warn(remarks: Iterable[Remark]) -> None:

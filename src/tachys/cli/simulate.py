@@ -11,6 +11,7 @@ from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
+from tachys.cli.working import workers_options
 from tachys.needs.verdicts import Verdict
 from tachys.words import NONE, count_text, instant_text, share_text, time_text
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from tachys.simulation.result import NeedSeen, Simulated
     from tachys.simulation.statistics import Stats
     from tachys.simulation.worst import Worst
+    from tachys.spreading import Workers
     from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
@@ -40,11 +42,12 @@ Row = list[str | Verdict]
 @click.option("--to", "end", type=TIME, help="End of it.")
 @click.option("--probes", is_flag=True, help="Write the signals of the model's probes in place of every thing.")
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
+@workers_options
 @format_option
 def simulate_command(
     model: str, length: Fraction, runs: int, bodies: str, phases: str, arrivals: str, clocks: str, seed: int,
     changes: Changes, worst: str | None, output: str | None, begin: Fraction | None, end: Fraction | None,
-    probes: bool, strict: bool, shape: str,
+    probes: bool, strict: bool, workers: Workers, shape: str,
 ) -> int:  # fmt: skip
     """Play MODEL from time zero: statistics, misses, and how near the worst seen came to each bound.
 
@@ -66,7 +69,7 @@ def simulate_command(
     if worst is not None:
         return _search(paper, worst, model, output, probes, shape)
     window = _window(length, begin, end)
-    result = _play(paper, length_of(length), ways, runs)
+    result = _play(paper, changes, model, length_of(length), ways, runs, workers)
     if shape == "json":
         print_json(simulated_data(result))
     elif shape == "csv":
@@ -87,19 +90,21 @@ def _window(length: Fraction, begin: Fraction | None, end: Fraction | None) -> t
     return first, last
 
 
-def _play(paper: Bounds, length: int, ways: RunOptions, runs: int) -> Simulated:
+def _play(
+    paper: Bounds, changes: Changes, model: str, length: int, ways: RunOptions, runs: int, workers: Workers
+) -> Simulated:
     """Play with a progress bar where the work is long and somebody looks."""
-    import os
-
     from tachys.cli.output import compile_note, progress_bar
     from tachys.simulation.running import simulate
+    from tachys.trying.runs import play_all
 
+    if workers.cluster:
+        with progress_bar("playing") as told:
+            return play_all(changes.points(model), paper, ways, length, runs, workers, told)
     compile_note(paper.system, runs * length)
+    threads = workers.here if runs > 3 or workers.count else 1
     with progress_bar("playing") as told:
-        return simulate(
-            paper.system, length, ways, runs=runs, workers=os.cpu_count() or 1 if runs > 3 else 1, bounds=paper,
-            progress=told,
-        )  # fmt: skip
+        return simulate(paper.system, length, ways, runs=runs, workers=threads, bounds=paper, progress=told)
 
 
 def show_simulated(result: Simulated, model: str) -> None:

@@ -13,10 +13,12 @@ from tachys.cli.modelling import Changes, model_options
 from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import TIME
 from tachys.cli.playing import length_of
+from tachys.cli.working import workers_options
 from tachys.needs.verdicts import Verdict
 from tachys.words import NONE, count_text, share_text
 
 if TYPE_CHECKING:
+    from tachys.spreading import Workers
     from tachys.trying.amounts import Range
     from tachys.trying.points import Model
     from tachys.trying.sweeping import Break, Sweep
@@ -39,11 +41,11 @@ Row = list[str | Verdict]
 @click.option("--play", type=TIME, metavar="TIME", help="Also play each point for so long.")
 @click.option("-o", "--output", "outputs", multiple=True, type=click.Path(),
               help="Write .csv, .parquet or .json, draw .png, .svg or .pdf; may be given several times.")  # fmt: skip
-@click.option("--workers", type=click.IntRange(1, 256), help="Processes; without it as many as there are cores.")
+@workers_options
 @model_options
 @format_option
 def sweep_command(
-    model: str, over: tuple[str, ...], play: Fraction | None, outputs: tuple[str, ...], workers: int | None,
+    model: str, over: tuple[str, ...], play: Fraction | None, outputs: tuple[str, ...], workers: Workers,
     changes: Changes, shape: str,
 ) -> int:  # fmt: skip
     """Bounds, verdicts and load of MODEL at every point of a range, and where the first need falls.
@@ -74,8 +76,7 @@ def sweep_command(
     if not found.complete:
         return INTERRUPTED
     _write(found, forms, told=shape == "table")
-    if kept is not None:
-        kept.unlink(missing_ok=True)
+    found.outcomes.close(gone=True)
     return 0
 
 
@@ -126,20 +127,19 @@ def _form(path: str) -> str:
 
 
 def _write(found: Sweep, forms: dict[str, str], *, told: bool) -> None:
-    import json
-
-    from tachys.cli.output import csv_text, say
-    from tachys.files import write_whole
-    from tachys.frames import parquet_table
-    from tachys.trying.sweeping import columns_of, rows_of, sweep_data
+    from tachys.cli.output import csv_lines, say
+    from tachys.files import write_whole, written_whole
+    from tachys.frames import write_parquet
+    from tachys.trying.sweeping import columns_of, rows_of, sweep_pieces, types_of
 
     for path, form in forms.items():
-        if form == "csv":
-            write_whole(path, csv_text(columns_of(found), rows_of(found)))
-        elif form == "json":
-            write_whole(path, json.dumps(sweep_data(found), indent=2) + "\n")
-        elif form == "parquet":
-            write_whole(path, parquet_table(path, columns_of(found), list(rows_of(found))))
+        if form in ("csv", "json", "parquet"):
+            with written_whole(path) as stream:
+                if form == "parquet":
+                    write_parquet(stream, path, columns_of(found), types_of(found), rows_of(found))
+                else:
+                    pieces = sweep_pieces(found) if form == "json" else csv_lines(columns_of(found), rows_of(found))
+                    stream.writelines(piece.encode() for piece in pieces)
         else:
             from tachys.drawing.swept import draw_sweep
 

@@ -44,6 +44,7 @@ class CostTable:
     """A file of costs, by the key of the model that each is of: ("isr", "tick", "cost")."""
 
     file: str
+    text: str
     costs: Mapping[KeyPath, Cost]
 
     def layer(self, below: Mapping[str, Any]) -> Layer:
@@ -82,6 +83,11 @@ class CostTable:
 
 
 def read_cost_table(path: str | Path) -> CostTable:
+    """The costs of a file, as :func:`cost_table`."""
+    return cost_table(read_text(path, "CSV", LARGEST), str(path))
+
+
+def cost_table(text: str, file: str) -> CostTable:
     """Lines such as ``isr.tick,4.1 us,4.25 us`` or, one for each time that was measured, ``isr.tick,4.25 us``.
 
     A key of the model may be written out: ``core.entry``, ``unit.adc.takes``, ``isr.rx.cost."source.a"``.
@@ -91,7 +97,7 @@ def read_cost_table(path: str | Path) -> CostTable:
     """
     problems: list[Problem] = []
     found: dict[KeyPath, list[tuple[int, tuple[Duration, ...]]]] = {}
-    for number, line in enumerate(read_text(path, "CSV", LARGEST).splitlines(), 1):
+    for number, line in enumerate(text.splitlines(), 1):
         key, *times = (part.strip() for part in line.split(","))
         if not line.strip(" ,\t") or key.startswith("#") or (not found and key == "name"):
             continue
@@ -101,12 +107,12 @@ def read_cost_table(path: str | Path) -> CostTable:
             found.setdefault(where, []).append((number, _times(times, known)))
         except ValueError as error:
             wrong, _, mend = str(error).partition("; ")
-            problems.append(Problem(Place(str(path), number), key, wrong, mend))
+            problems.append(Problem(Place(file, number), key, wrong, mend))
     if problems:
         raise InputError(problems)
     if not found:
-        raise input_error(str(path), "no line of it gives a cost", "write lines such as isr.tick,4.1 us,4.25 us")
-    table = CostTable(str(path), {where: _cost(lines) for where, lines in found.items()})
+        raise input_error(file, "no line of it gives a cost", "write lines such as isr.tick,4.1 us,4.25 us")
+    table = CostTable(file, text, {where: _cost(lines) for where, lines in found.items()})
     both = [path for path in table.costs for other in table.costs if path != other and path == other[: len(path)]]
     if both:
         wrong = f"{'.'.join(_short(both[0]))} is given as a whole and by event"

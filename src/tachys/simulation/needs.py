@@ -158,7 +158,7 @@ class Level:
 
 @dataclass(slots=True)
 class Watch:
-    """One need of one run, slice by slice."""
+    """One need of one run, slice by slice. ``busiest``: the most load of any window of a load need."""
 
     system: System
     need: Need
@@ -171,6 +171,7 @@ class Watch:
     held: bool = False
     _past: Past = field(default_factory=Past)
     _busy: BusySpans | None = None
+    busiest: Fraction = Fraction(0)
     level: Level | None = None
 
     def __post_init__(self) -> None:
@@ -189,6 +190,7 @@ class Watch:
             self.level.take(played.records, played.index)
         if self._busy is not None:
             self._busy.take(played.records, played.index, played.end)
+            self.busiest = self._busy.busiest
         look = self.need.look(played, self._past) if self.need.timed else None
         if look is None:
             return
@@ -198,17 +200,24 @@ class Watch:
         for miss in look.broken:
             self._miss(miss)
 
+    def add(self, other: Watch) -> None:
+        """Put what another run, which comes later, has seen of the same need with it."""
+        self.seen.add(other.seen)
+        self.misses += other.misses
+        self.first = (self.first + other.first)[:KEPT]
+        self.still = max((each for each in (self.still, other.still) if each is not None), default=None)
+        self.held |= other.held
+        self.busiest = max(self.busiest, other.busiest)
+        if self.level is not None and other.level is not None:
+            self.level.deepest = max(self.level.deepest, other.level.deepest)
+            self.level.beyond += other.level.beyond
+
     @property
     def worst(self) -> int | None:
         """The worst that was seen, as the limit is given; None where nothing was."""
         values = [] if self.still is None else [self.still]
         values += [self.need.worst(self.seen.least, self.seen.most)] if self.seen.count else []
         return max(values, default=None)
-
-    @property
-    def busiest(self) -> Fraction:
-        """The most load of any window of a load need."""
-        return Fraction(0) if self._busy is None else self._busy.busiest
 
     def _count(self, values: Instants) -> None:
         if not len(values):
@@ -250,7 +259,7 @@ class _AllRuns:
     counted: dict[str, int]
     taken: Fraction
     busiest: Fraction
-    levels: tuple[Level, ...] = ()
+    level: Level | None = None
     average: Fraction | None = None
     slack: int = 0
     end: int = 0
@@ -280,8 +289,8 @@ class _AllRuns:
 
     def beyond(self, buffer: Thing, level: int) -> tuple[Instants, int, int] | None:
         """What the watches of all runs have found."""
-        beyond, deepest = sum(each.beyond for each in self.levels), max(each.deepest for each in self.levels)
-        return np.zeros(0, np.int64), beyond, deepest
+        assert self.level is not None
+        return np.zeros(0, np.int64), self.level.beyond, self.level.deepest
 
     def supply(self) -> Fraction | None:
         """The average of all runs."""
@@ -294,31 +303,24 @@ class _AllRuns:
 
 def became(
     paper: NeedBounds,
-    parts: list[Watch],
+    watch: Watch,
     lost: dict[str, int],
     load: Fraction,
     surplus: Fraction,
     supply: Fraction | None = None,
 ) -> NeedSeen:
-    """What became of a need in all runs together.
+    """What became of a need in all runs together: ``watch`` is that of all.
 
     ``load`` and average ``supply`` current over all of them; ``surplus``: how much of the load can be more than in the
     long run, because they end.
     """
     need = paper.need
     if not need.timed:
-        levels = tuple(part.level for part in parts if part.level is not None)
-        total = need.sum_up(_AllRuns(lost, load, max(part.busiest for part in parts), levels, supply), surplus)
+        total = need.sum_up(_AllRuns(lost, load, watch.busiest, watch.level, supply), surplus)
         if total is None:
             return NeedSeen(need, verdict_of(paper.proof), paper.limit, None, None, 0)
         holds = need.measures == "number"  # a load of what ends somewhere may be below that of the long run
         verdict = verdict_of(paper.proof, seen=holds, held=holds, broken=total.misses > 0)
         return NeedSeen(need, verdict, paper.limit, None, total.value, total.misses)
-    whole, misses = parts[0], sum(part.misses for part in parts)
-    for part in parts[1:]:
-        whole.seen.add(part.seen)
-        whole.still = max((each for each in (whole.still, part.still) if each is not None), default=None)
-    first = tuple(miss for part in parts for miss in part.first)[:KEPT]
-    held = any(part.held for part in parts)
-    verdict = verdict_of(paper.proof, seen=whole.seen.count > 0, held=held, broken=misses > 0)
-    return NeedSeen(need, verdict, paper.limit, whole.seen.stats(), whole.worst, misses, first)
+    verdict = verdict_of(paper.proof, seen=watch.seen.count > 0, held=watch.held, broken=watch.misses > 0)
+    return NeedSeen(need, verdict, paper.limit, watch.seen.stats(), watch.worst, watch.misses, tuple(watch.first))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -23,23 +24,42 @@ from tachys.worstcase.bounds import Bounds
 from tachys.worstcase.load import surplus
 
 Progress = Callable[[float], None]
+_AHEAD = 4  # runs a thread that are begun, or wait for their turn to be added up
 
 
 @dataclass(slots=True)
 class RunPart:
-    """What one run has counted up to ``length`` ps."""
+    """What one run, or several together, have counted. ``lengths``: how many were so long (ps), ``whole`` all."""
 
-    length: int
+    lengths: Counter[int]
     whole: bool
     counted: dict[str, Counted]
-    lost: dict[str, int]
-    cleared: dict[str, int]
-    silent: dict[str, int]
-    taken: dict[str, int]
-    spent: dict[tuple[str, str], int]
+    lost: Counter[str]
+    cleared: Counter[str]
+    silent: Counter[str]
+    taken: Counter[str]
+    spent: Counter[tuple[str, str]]
     wakes: int
     levels: dict[str, int]
     watches: list[Watch]
+
+    @property
+    def length(self) -> int:
+        """How long all of it is, in ps."""
+        return sum(length * count for length, count in self.lengths.items())
+
+    def add(self, other: RunPart) -> None:
+        """Put what comes behind with it."""
+        self.whole &= other.whole
+        self.wakes += other.wakes
+        for name, each in other.counted.items():
+            self.counted[name].add(each)
+        for name, level in other.levels.items():
+            self.levels[name] = max(self.levels[name], level)
+        for watch, more in zip(self.watches, other.watches, strict=True):
+            watch.add(more)
+        for key in ("lengths", "lost", "cleared", "silent", "taken", "spent"):
+            getattr(self, key).update(getattr(other, key))
 
 
 def play_part(
@@ -69,10 +89,9 @@ def play_part(
     lost, deepest = losses(run.memory, run.index), levels(run.memory, run.index)
     undone, gone = cleared(run.memory, run.index), silent(run.memory, run.index)
     depths = {step.name: step.halt.states for step in system.steps if step.halt is not None}
-    return RunPart(
-        length, whole, figures, lost, undone, gone, taken(run.memory, run.index, length),
-        spent(run.memory, run.index, depths, length), int(run.memory[WAKE_UPS]), deepest, looking,
-    )  # fmt: skip
+    took, states = taken(run.memory, run.index, length), spent(run.memory, run.index, depths, length)
+    return RunPart(Counter([length]), whole, figures, Counter(lost), Counter(undone), Counter(gone), Counter(took),
+                   Counter(states), int(run.memory[WAKE_UPS]), deepest, looking)  # fmt: skip
 
 
 def simulate(
@@ -101,17 +120,19 @@ def simulate(
     if compiled is None:
         compiled = not play.is_short(runs * work_of(system, end))
     if workers > 1 and runs > 1 and compiled:
-        parts = _in_threads(system, ways, end, runs, workers, progress)
-    else:
-        parts = []
-        for number in range(runs):
-            told = None if progress is None else _share_of(progress, number, runs)
-            parts.append(
-                play_part(system, replace(ways, seed=ways.seed + number), end, number, told, compiled=compiled)
-            )
-            if not parts[-1].whole:
-                break
-    return joined(paper, parts, complete=len(parts) == runs and all(part.whole for part in parts))
+        return together(paper, _in_threads(system, ways, end, runs, workers, progress), runs)
+    return together(paper, _one_by_one(system, ways, end, runs, progress, compiled=compiled), runs)
+
+
+def _one_by_one(
+    system: System, ways: RunOptions, end: int, runs: int, progress: Progress | None, *, compiled: bool
+) -> Iterator[RunPart]:
+    for number in range(runs):
+        told = None if progress is None else _share_of(progress, number, runs)
+        part = play_part(system, replace(ways, seed=ways.seed + number), end, number, told, compiled=compiled)
+        yield part
+        if not part.whole:
+            return
 
 
 def _share_of(progress: Progress, number: int, runs: int) -> Progress:
@@ -120,12 +141,11 @@ def _share_of(progress: Progress, number: int, runs: int) -> Progress:
 
 def _in_threads(
     system: System, ways: RunOptions, end: int, runs: int, workers: int, progress: Progress | None
-) -> list[RunPart]:
-    """Some runs beside each other: the compiled engine lets others go on meanwhile.
+) -> Iterator[RunPart]:
+    """Some runs beside each other, in their order: the compiled engine lets others go on meanwhile.
 
     Those that were interrupted are as long as they have come.
     """
-    parts: dict[int, RunPart] = {}
     stop = Event()
 
     def heed(_: float) -> None:
@@ -136,48 +156,72 @@ def _in_threads(
         each = replace(ways, seed=ways.seed + number)
         return None if stop.is_set() else play_part(system, each, end, number, heed, compiled=True)
 
+    left, due = iter(range(runs)), 0
+    parts: dict[int, RunPart] = {}
+    waiting: dict[Future[RunPart | None], int] = {}
     with ThreadPoolExecutor(min(workers, runs)) as pool:
-        waiting: dict[Future[RunPart | None], int] = {pool.submit(play, number): number for number in range(runs)}
-        while waiting:
-            try:
-                done, _ = wait(waiting, return_when=FIRST_COMPLETED)
-            except KeyboardInterrupt:  # whoever plays ends with its slice, and who has not begun does not begin
-                stop.set()
-                continue
-            for future in done:
-                number, part = waiting.pop(future), future.result()
-                if part is not None:
-                    parts[number] = part
-            if progress is not None:
-                progress(len(parts) / runs)
-    if not any(part.length for part in parts.values()):
+        try:
+            while True:
+                while not stop.is_set() and len(waiting) + len(parts) < _AHEAD * workers:
+                    number = next(left, runs)
+                    if number == runs:
+                        break
+                    waiting[pool.submit(play, number)] = number
+                if not waiting:
+                    break
+                try:
+                    done, _ = wait(waiting, return_when=FIRST_COMPLETED)
+                except KeyboardInterrupt:  # whoever plays ends with its slice, and who has not begun does not begin
+                    stop.set()
+                    continue
+                for future in done:
+                    number, part = waiting.pop(future), future.result()
+                    if part is not None:
+                        parts[number] = part
+                while due in parts:
+                    yield parts.pop(due)
+                    due += 1
+                    if progress is not None:
+                        progress(due / runs)
+        finally:
+            stop.set()
+    for number in sorted(parts):
+        yield parts[number]
+
+
+def folded(parts: Iterable[RunPart]) -> RunPart | None:
+    """All runs together, in the order they come; what was there when the keyboard interrupted it."""
+    whole: RunPart | None = None
+    try:
+        for part in parts:
+            if whole is None:
+                whole = part
+            else:
+                whole.add(part)
+    except KeyboardInterrupt:
+        pass
+    return whole
+
+
+def together(paper: Bounds, parts: Iterable[RunPart], runs: int) -> Simulated:
+    """All runs as one result; ``runs``: how many were asked for."""
+    all_of = folded(parts)
+    if all_of is None or not all_of.length:
         raise KeyboardInterrupt
-    return [parts[number] for number in sorted(parts)]
-
-
-def joined(paper: Bounds, parts: list[RunPart], *, complete: bool) -> Simulated:
-    """All runs as one result."""
-    first = parts[0]
-    for part in parts[1:]:
-        for name, each in part.counted.items():
-            first.counted[name].add(each)
-    length = sum(part.length for part in parts)
-    lost = {name: sum(part.lost[name] for part in parts) for name in first.lost}
-    shares = {name: Fraction(sum(part.taken[name] for part in parts), length or 1) for name in first.taken}
-    deepest = {name: max(part.levels[name] for part in parts) for name in first.levels}
-    undone = {name: sum(part.cleared[name] for part in parts) for name in first.cleared}
-    gone = {name: sum(part.silent[name] for part in parts) for name in first.silent}
-    times = {key: sum(part.spent[key] for part in parts) for key in first.spent}
-    made = Simulated(paper, length, len(parts), complete, first.counted, lost, shares, levels=deepest, cleared=undone,
-                     silent=gone, spent=times, wakes=sum(part.wakes for part in parts))  # fmt: skip
-    assert paper.reach is not None
+    length, played_runs = all_of.length, all_of.lengths.total()
+    shares = {name: Fraction(time, length) for name, time in all_of.taken.items()}
+    made = Simulated(paper, length, played_runs, played_runs == runs and all_of.whole, all_of.counted,
+                     dict(all_of.lost), shares, levels=all_of.levels, cleared=dict(all_of.cleared),
+                     silent=dict(all_of.silent), spent=dict(all_of.spent), wakes=all_of.wakes)  # fmt: skip
+    reach = paper.reach
+    assert reach is not None
     average = played(made).average
-    for number, need in enumerate(paper.needs.values()):
+    for need, watch in zip(paper.needs.values(), all_of.watches, strict=True):
         of, more = need.need.takers, Fraction(0)
         load = share_of(shares, of) if of else made.load
         if need.need.measures == "share":
-            more = Fraction(sum(surplus(paper.reach, part.length, of) for part in parts), length or 1)
-        found = became(need, [part.watches[number] for part in parts], lost, load, more,
-                       None if average is None else average[1])  # fmt: skip
+            over = sum(count * surplus(reach, each, of) for each, count in all_of.lengths.items())
+            more = Fraction(over, length)
+        found = became(need, watch, made.lost, load, more, None if average is None else average[1])
         made.needs[need.need.name] = found
     return made

@@ -10,9 +10,10 @@ from typing import Any
 from tachys.errors import did_you_mean, input_error
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr
+from tachys.spreading import EACH_CORE, Workers, spread, with_progress
 from tachys.trying.amounts import Amount, halved
 from tachys.trying.figures import ALL_WORK, Movable, all_work, movable
-from tachys.trying.points import Model, Outcome, Tried, spread
+from tachys.trying.points import Model, Outcome, Tried, tried_of
 from tachys.trying.why import shares_of, why
 from tachys.worstcase.bounds import Bounds
 
@@ -82,7 +83,7 @@ class Headroom:
 
 def headroom_of(
     model: Model, keys: Sequence[str] = (), told: Callable[[float], None] | None = None, *, mends: bool = True,
-    workers: int | None = None,
+    workers: Workers = EACH_CORE,
 ) -> Headroom:  # fmt: skip
     """The room of the figures whose keys begin with one of ``keys``, or of all; among these, what mends a need.
 
@@ -101,12 +102,14 @@ def headroom_of(
     together = [_Together(work)] if work and _asked(ALL_WORK, keys) else []
     moved: list[Movable | _Together] = [*together, *figures]
     searches = [(held, each) for each in moved]
-    rooms = list(spread(model, _room, searches, workers, told=told))
+    text = model.to_text()
+    rooms = list(with_progress(spread(_room, text, searches, workers), len(searches), told))
     found: list[Mend] = []
     if mends and base.falls:
         looked_at = base.falls[:MENDED]
         asked = [(base, each, name) for name in looked_at for each in _concerned(paper, name, figures)]
-        by_figure = [mend for mend in spread(model, _by_figure, asked, workers, told=told) if mend is not None]
+        tries = with_progress(spread(_by_figure, text, asked, workers), len(asked), told)
+        by_figure = [mend for mend in tries if mend is not None]
         for name in looked_at:
             found += sorted((mend for mend in by_figure if mend.need == name), key=lambda mend: mend.share)
             found += (mend for mend in _by_order(tried, base, paper, name) if _asked(mend.key, keys))
@@ -137,8 +140,8 @@ def _asked(key: str, keys: Sequence[str]) -> bool:
     return not keys or any(key == asked or key.startswith(f"{asked}.") for asked in keys)
 
 
-def _room(tried: Tried, search: tuple[tuple[str, ...], Movable | _Together]) -> Room:
-    return _Search(tried, *search).room()
+def _room(model: str, search: tuple[tuple[str, ...], Movable | _Together]) -> Room:
+    return _Search(tried_of(model), *search).room()
 
 
 class _Together:
@@ -285,9 +288,9 @@ def _mended(tried: Tried, base: Outcome, settings: tuple[str, ...], need: str) -
     return not any(name not in base.falls and name in outcome.falls for name in base.needs)
 
 
-def _by_figure(tried: Tried, asked: tuple[Outcome, Movable, str]) -> Mend | None:
-    """The smallest change of a figure with which a need is proved."""
-    base, figure, need = asked
+def _by_figure(model: str, asked: tuple[Outcome, Movable, str]) -> Mend | None:
+    """The smallest change of a figure with which a need is proved: a job."""
+    tried, (base, figure, need) = tried_of(model), asked
     known: dict[Fraction, bool] = {}
 
     def good(amount: Amount) -> bool:

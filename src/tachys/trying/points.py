@@ -1,29 +1,23 @@
-"""A model at many points: with other values of a few keys, worked out here or in several processes, in order."""
+"""A model at many points: with other values of a few keys, worked out here or elsewhere, in order."""
 
 from __future__ import annotations
 
-import os
-import signal
-import sys
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor
+import json
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import astuple, dataclass, field
-from functools import partial
-from multiprocessing import get_context
-from multiprocessing.context import BaseContext
-from typing import Any, TypeVar
+from functools import lru_cache
+from typing import Any
 
 from tachys.errors import InputError
 from tachys.files import read_text
-from tachys.model.costs import CostTable
+from tachys.model.costs import CostTable, cost_table
 from tachys.model.loading import LARGEST_MODEL, ModelText
 from tachys.model.system import System
+from tachys.spreading import Workers, spread
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
 _CHUNK = 8
-Item = TypeVar("Item")
-Result = TypeVar("Result")
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,6 +80,17 @@ class Model:
         """Of a file."""
         return cls(read_text(path, "model", LARGEST_MODEL), path, tuple(variants), tuple(settings), play, costs)
 
+    def to_text(self) -> str:
+        """All of it as a text, for who works elsewhere."""
+        costs = None if self.costs is None else [self.costs.text, self.costs.file]
+        return json.dumps([self.text, self.file, self.variants, self.settings, self.play, costs])
+
+    @classmethod
+    def from_text(cls, text: str) -> Model:
+        """Of what :meth:`to_text` made."""
+        model, file, variants, settings, play, costs = json.loads(text)
+        return cls(model, file, tuple(variants), tuple(settings), play, costs and cost_table(*costs))
+
 
 class Tried:
     """A model whose points are worked out in this process."""
@@ -142,68 +147,21 @@ class Tried:
         return Outcome(needs, float(paper.load.most), lost)
 
 
-Task = Callable[[Tried, Item], Result]
+@lru_cache(maxsize=4)
+def tried_of(text: str) -> Tried:
+    """The model of :meth:`Model.to_text`, for a job that is done at many of its points."""
+    return Tried(Model.from_text(text))
 
 
-def _context() -> BaseContext:
-    """Workers begin as copies where they can: they have nothing to load then."""
-    return get_context("fork" if sys.platform == "linux" else "spawn")
+def at_point(model: str, settings: Sequence[str]) -> dict[str, Any]:
+    """The outcome at one point as :func:`outcome_data`: a job."""
+    return outcome_data(tried_of(model).at(tuple(settings)))
 
 
-_here: list[Tried] = []
-
-
-def _begin(model: Model) -> None:
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process stops them
-    _here[:] = [Tried(model)]
-
-
-def _work(task: Task[Item, Result], items: list[Item]) -> list[Result]:
-    return [task(_here[0], item) for item in items]
-
-
-def spread(
-    model: Model, task: Task[Item, Result], items: Sequence[Item], workers: int | None = None, *, chunk: int = 1,
-    told: Callable[[float], None] | None = None,
-) -> Iterator[Result]:  # fmt: skip
-    """What a task makes of each item of a model, in their order.
-
-    ``workers`` None: as many processes as there are cores. ``chunk`` items go to one of them at a time; fewer than
-    four chunks are not worth the start of any.
-    """
-    count = os.cpu_count() or 1 if workers is None else workers
-    if count < 2 or len(items) < 4 * chunk:
-        tried = Tried(model)
-        for number, item in enumerate(items, 1):
-            yield task(tried, item)
-            if told is not None:
-                told(number / len(items))
-        return
-    chunks = [list(items[k : k + chunk]) for k in range(0, len(items), chunk)]
-    with ProcessPoolExecutor(count, _context(), _begin, (model,)) as pool:
-        done = 0
-        try:
-            for results in pool.map(partial(_work, task), chunks):
-                yield from results
-                done += len(results)
-                if told is not None:
-                    told(done / len(items))
-        except (KeyboardInterrupt, GeneratorExit):
-            pool.shutdown(wait=False, cancel_futures=True)
-            raise
-
-
-def at_point(tried: Tried, settings: tuple[str, ...]) -> Outcome:
-    """The outcome at one point, as a task."""
-    return tried.at(settings)
-
-
-def work_out(
-    model: Model, points: Sequence[tuple[str, ...]], workers: int | None = None,
-    told: Callable[[float], None] | None = None,
-) -> Iterator[Outcome]:  # fmt: skip
+def work_out(model: Model, points: Iterable[tuple[str, ...]], workers: Workers) -> Iterator[Outcome]:
     """What the model comes to at each of the points (settings), in their order."""
-    return spread(model, at_point, points, workers, chunk=_CHUNK if model.play is None else 1, told=told)
+    chunk = _CHUNK if model.play is None else 1
+    return map(outcome_of, spread(at_point, model.to_text(), points, workers, chunk=chunk))
 
 
 def outcome_data(outcome: Outcome) -> dict[str, Any]:

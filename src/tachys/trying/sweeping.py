@@ -7,14 +7,17 @@ import json
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from itertools import product
+from itertools import pairwise
+from math import prod
 from pathlib import Path
-from typing import Any
+from typing import Any, overload
 
 from tachys import __version__
-from tachys.errors import InputError, input_error
+from tachys.errors import InputError
+from tachys.spreading import EACH_CORE, Workers, with_progress
 from tachys.trying.amounts import Amount, Range, halved
-from tachys.trying.points import Model, Outcome, Tried, outcome_data, outcome_of, work_out
+from tachys.trying.keeping import Kept
+from tachys.trying.points import Model, Outcome, Tried, work_out
 from tachys.trying.why import why
 
 _FINE = Fraction(1, 1000)
@@ -38,11 +41,14 @@ class Break:
 
 @dataclass(frozen=True, slots=True)
 class Sweep:
-    """Every point with its outcome, in order; fewer where it was stopped. ``breaks`` are of a sweep over one key."""
+    """Every point with its outcome, in order; fewer where it was stopped. ``breaks`` are of a sweep over one key.
+
+    Neither points nor outcomes are held: each is made, or read, when it is asked for.
+    """
 
     over: tuple[Range, ...]
-    points: tuple[tuple[str, ...], ...]
-    outcomes: tuple[Outcome, ...]
+    points: Points
+    outcomes: Kept
     breaks: tuple[Break, ...] = ()
 
     def __repr__(self) -> str:
@@ -57,18 +63,37 @@ class Sweep:
     @property
     def always_lost(self) -> frozenset[str]:
         """What may be lost at every point."""
-        sets = [frozenset(outcome.lost) for outcome in self.outcomes if not outcome.wrong]
-        return frozenset.intersection(*sets) if sets else frozenset()
+        return self.outcomes.always_lost or frozenset()
 
     @property
     def needs(self) -> tuple[str, ...]:
         """The names of all needs that any point has."""
-        return tuple(dict.fromkeys(name for outcome in self.outcomes for name in outcome.needs))
+        return tuple(self.outcomes.needs)
 
 
-def points_of(over: Sequence[Range]) -> tuple[tuple[str, ...], ...]:
-    """Every combination of values, the last key fastest."""
-    return tuple(product(*(each.values for each in over)))
+class Points(Sequence[tuple[str, ...]]):
+    """Every combination of values of some keys, the last key fastest."""
+
+    def __init__(self, over: Sequence[Range]) -> None:
+        self._over = tuple(over)
+
+    def __len__(self) -> int:
+        return prod(len(each.values) for each in self._over)
+
+    @overload
+    def __getitem__(self, place: int) -> tuple[str, ...]: ...
+    @overload
+    def __getitem__(self, place: slice) -> list[tuple[str, ...]]: ...
+    def __getitem__(self, place: int | slice) -> tuple[str, ...] | list[tuple[str, ...]]:
+        if isinstance(place, slice):
+            return [self[number] for number in range(*place.indices(len(self)))]
+        if not 0 <= place < len(self):
+            raise IndexError(place)
+        found = []
+        for each in reversed(self._over):
+            place, digit = divmod(place, len(each.values))
+            found.append(each.values[digit])
+        return tuple(found[::-1])
 
 
 def settings_of(over: Sequence[Range], point: Sequence[str]) -> tuple[str, ...]:
@@ -77,7 +102,7 @@ def settings_of(over: Sequence[Range], point: Sequence[str]) -> tuple[str, ...]:
 
 
 def sweep(
-    model: Model, over: Sequence[Range], *, workers: int | None = None, kept: Path | None = None,
+    model: Model, over: Sequence[Range], *, workers: Workers = EACH_CORE, kept: Path | None = None,
     told: Callable[[float], None] | None = None,
 ) -> Sweep:  # fmt: skip
     """Work out every point. Interrupted by the keyboard, it holds what was done until then.
@@ -87,16 +112,16 @@ def sweep(
     Raises:
         InputError: a key is none of the model, at any value; or what is kept belongs to another sweep.
     """
-    points = points_of(over)
+    points = Points(over)
     _check_keys(model, over)
-    done = [] if kept is None else _read_kept(kept, model, points)
-    outcomes = list(done)
+    outcomes = Kept(kept, _digest(model, over))
+    left = (settings_of(over, points[place]) for place in range(len(outcomes), len(points)))
     try:
-        for outcome in _kept_as_they_come(model, over, points[len(done) :], kept, workers, told, bool(done)):
-            outcomes.append(outcome)
+        for outcome in with_progress(work_out(model, left, workers), len(points) - len(outcomes), told):
+            outcomes.add(outcome)
     except KeyboardInterrupt:
-        return Sweep(tuple(over), points, tuple(outcomes))
-    return Sweep(tuple(over), points, tuple(outcomes), tuple(_breaks(model, over, points, outcomes)))
+        return Sweep(tuple(over), points, outcomes)
+    return Sweep(tuple(over), points, outcomes, tuple(_breaks(model, over, outcomes)))
 
 
 def _check_keys(model: Model, over: Sequence[Range]) -> None:
@@ -112,71 +137,23 @@ def _check_keys(model: Model, over: Sequence[Range]) -> None:
             raise InputError(unknown) from None
 
 
-def _kept_as_they_come(
-    model: Model, over: Sequence[Range], points: Sequence[tuple[str, ...]], kept: Path | None,
-    workers: int | None, told: Callable[[float], None] | None, going_on: bool,
-) -> Iterator[Outcome]:  # fmt: skip
-    found = work_out(model, [settings_of(over, point) for point in points], workers, told)
-    if kept is None:
-        yield from found
-        return
-    try:
-        with kept.open("a" if going_on else "w", encoding="utf-8") as stream:
-            if not going_on:
-                stream.write(json.dumps({"of": _digest(model, points)}) + "\n")
-            for outcome in found:
-                stream.write(json.dumps(outcome_data(outcome)) + "\n")
-                stream.flush()
-                yield outcome
-    except OSError as error:
-        raise input_error(str(kept), f"cannot be written: {error.strerror}", "choose another place") from None
-
-
-def _digest(model: Model, points: Sequence[tuple[str, ...]]) -> str:
+def _digest(model: Model, over: Sequence[Range]) -> str:
     """What a kept sweep is of: it is gone on with only if nothing of it has changed."""
-    told = [__version__, model.text, model.variants, str(model.costs), model.settings, model.play, points]
+    told = [__version__, model.to_text(), [[each.key, each.values] for each in over]]
     return hashlib.sha256(json.dumps(told).encode()).hexdigest()
-
-
-def _read_kept(kept: Path, model: Model, points: Sequence[tuple[str, ...]]) -> list[Outcome]:
-    """The outcomes that an earlier sweep has left, as far as whole lines go; none where it was of something else."""
-    if not kept.is_file():
-        return []
-    found: list[Outcome] = []
-    with kept.open(encoding="utf-8", errors="replace") as stream:
-        try:
-            head = json.loads(stream.readline())
-        except ValueError:
-            return []
-        if not isinstance(head, dict) or head.get("of") != _digest(model, points):
-            return []
-        lines = stream.read().split("\n")[:-1]
-    for line in lines[: len(points)]:
-        try:
-            found.append(outcome_of(json.loads(line)))
-        except ValueError:
-            break
-    with kept.open("w", encoding="utf-8") as stream:
-        stream.write(json.dumps(head) + "\n")
-        stream.writelines(json.dumps(outcome_data(outcome)) + "\n" for outcome in found)
-    return found
 
 
 # --- where it breaks ----------------------------------------------------------------------------------------
 
 
-def _breaks(
-    model: Model, over: Sequence[Range], points: Sequence[tuple[str, ...]], outcomes: Sequence[Outcome]
-) -> Iterator[Break]:
+def _breaks(model: Model, over: Sequence[Range], outcomes: Sequence[Outcome]) -> Iterator[Break]:
     """Between each two neighbours of which one holds and the other does not."""
     if len(over) != 1:
         return
     tried = Tried(replace(model, play=None))  # whether it holds is a matter of paper
-    for place in range(len(outcomes) - 1):
-        first, second = outcomes[place], outcomes[place + 1]
+    for (first, second), values in zip(pairwise(outcomes), pairwise(over[0].values), strict=False):
         if first.wrong or second.wrong or first.holds == second.holds:
             continue
-        values = points[place][0], points[place + 1][0]
         yield _break(tried, over[0], values if first.holds else values[::-1], rising=first.holds)
 
 
@@ -211,12 +188,18 @@ def columns_of(found: Sweep) -> list[str]:
     return [*(each.key for each in found.over), "holds", "falls", "load", "lost", "wrong", *needs]
 
 
+def types_of(found: Sweep) -> list[type]:
+    """What each of the columns holds."""
+    return [*(str for _ in found.over), bool, str, float, str, str, *[float, float, str, float] * len(found.needs)]
+
+
 def rows_of(found: Sweep) -> Iterator[list[Any]]:
     """A row a point that was done: times in seconds, shares of one; None where there is nothing."""
+    names = found.needs
     for point, outcome in zip(found.points, found.outcomes, strict=False):
         row: list[Any] = [*point, outcome.holds, " ".join(outcome.falls), outcome.load, " ".join(outcome.lost),
                           outcome.wrong or None]  # fmt: skip
-        for name in found.needs:
+        for name in names:
             need = outcome.needs.get(name)
             row += [None] * 4 if need is None else [need.limit, need.bound, need.verdict, need.played]
         yield row
@@ -224,19 +207,32 @@ def rows_of(found: Sweep) -> Iterator[list[Any]]:
 
 def sweep_data(found: Sweep) -> dict[str, Any]:
     """As JSON."""
-    return {
-        "format": "tachys.sweep/1",
-        "over": [{"key": each.key, "values": list(each.values)} for each in found.over],
-        "complete": found.complete,
-        "points": [
-            {"at": list(point), "holds": outcome.holds, "wrong": outcome.wrong or None, "load": outcome.load,
-             "lost": list(outcome.lost),
-             "needs": {name: {"limit": need.limit, "bound": need.bound, "verdict": need.verdict, "played": need.played}
-                       for name, need in outcome.needs.items()}}
-            for point, outcome in zip(found.points, found.outcomes, strict=False)
-        ],
-        "breaks": [
-            {"key": each.key, "holds": each.holds, "falls": each.falls, "needs": list(each.needs), "why": each.why}
-            for each in found.breaks
-        ],
-    }  # fmt: skip
+    return {**_head_data(found), "points": list(_points_data(found)), **_breaks_data(found)}
+
+
+def sweep_pieces(found: Sweep) -> Iterator[str]:
+    """The text of this JSON piece by piece, a line a point."""
+    yield json.dumps(_head_data(found))[:-1] + ', "points": ['
+    for number, point in enumerate(_points_data(found)):
+        yield f"{',' if number else ''}\n{json.dumps(point)}"
+    yield "\n], " + json.dumps(_breaks_data(found))[1:] + "\n"
+
+
+def _head_data(found: Sweep) -> dict[str, Any]:
+    over = [{"key": each.key, "values": list(each.values)} for each in found.over]
+    return {"format": "tachys.sweep/1", "over": over, "complete": found.complete}
+
+
+def _points_data(found: Sweep) -> Iterator[dict[str, Any]]:
+    for point, outcome in zip(found.points, found.outcomes, strict=False):
+        needs = {name: {"limit": need.limit, "bound": need.bound, "verdict": need.verdict, "played": need.played}
+                 for name, need in outcome.needs.items()}  # fmt: skip
+        yield {"at": list(point), "holds": outcome.holds, "wrong": outcome.wrong or None, "load": outcome.load,
+               "lost": list(outcome.lost), "needs": needs}  # fmt: skip
+
+
+def _breaks_data(found: Sweep) -> dict[str, Any]:
+    return {"breaks": [
+        {"key": each.key, "holds": each.holds, "falls": each.falls, "needs": list(each.needs), "why": each.why}
+        for each in found.breaks
+    ]}  # fmt: skip
