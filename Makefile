@@ -24,8 +24,8 @@ lint: $(READY)           ## style and types
 	$(BIN)/mypy
 
 MODELS ?= 20000
-soak: $(READY)           ## the attack on the bounds (MODELS=100000 for long), then the property tests, for long
-	$(BIN)/python tests/soak.py --models $(MODELS)
+soak: $(READY)           ## the attack on the bounds (MODELS=100000 for long, CLUSTER=ADDRESS elsewhere), then the property tests, for long
+	$(BIN)/python tests/soak.py --models $(MODELS) $(if $(CLUSTER),--cluster $(CLUSTER))
 	$(BIN)/python tests/fuzz.py --cases $(MODELS)
 	$(BIN)/python -m pytest tests/test_soundness.py tests/test_simulation.py tests/test_reading.py --hypothesis-profile=soak
 	$(BIN)/python -m pytest tests/test_board_truth.py --boards 1000

@@ -30,6 +30,7 @@ from tachys.simulation.engine import play_whole
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.statistics import counted, levels, losses
+from tachys.spreading import Workers, spread
 from tachys.worstcase.analysis import bounds
 from tachys.worstcase.load import surplus
 
@@ -394,6 +395,20 @@ def watched(first, last, plays, step, results):
     results.put(None)
 
 
+def soak_one(plays, seed):
+    """What one model gives: a job."""
+    return one(seed, int(plays))
+
+
+def on_cluster(address, seeds, plays, results):
+    """Run all of them there; its workers find this folder by PYTHONPATH."""
+    import soak  # by its name, as the workers know it
+
+    for told in spread(soak.soak_one, str(plays), seeds, Workers(cluster=address), chunk=5):
+        results.put(told)
+    results.put(None)
+
+
 def smallest(kind, seed, plays=2):
     """The smallest model found that is wrong in the same way; one that kills the process stays as it is."""
     if kind == "crash: the process died":
@@ -417,6 +432,7 @@ def main():
     options.add_argument("--seed", type=int, default=2_000_000)
     options.add_argument("--plays", type=int, default=2)
     options.add_argument("--workers", type=int, default=2)
+    options.add_argument("--cluster", default="", help="ADDRESS of a Dask cluster, or local:2")
     options.add_argument("--shrink", type=int, default=5, help="how many of the kinds found are shrunk")
     options.add_argument("--out", type=Path, default=Path("soak-found"))
     options.add_argument("--work", type=int, nargs=3, help=argparse.SUPPRESS)
@@ -426,11 +442,12 @@ def main():
         return 0
     tally, begun, results = Tally(), time.monotonic(), queue.Queue()
     last = asked.seed + asked.models
-    for number in range(asked.workers):
-        threading.Thread(
-            target=watched, args=(asked.seed + number, last, asked.plays, asked.workers, results), daemon=True
-        ).start()
-    working = asked.workers
+    begins = [(watched, (asked.seed + k, last, asked.plays, asked.workers, results)) for k in range(asked.workers)]
+    if asked.cluster:
+        begins = [(on_cluster, (asked.cluster, range(asked.seed, last), asked.plays, results))]
+    for target, args in begins:
+        threading.Thread(target=target, args=args, daemon=True).start()
+    working = len(begins)
     while working:
         told = results.get()
         if told is None:

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, replace
+from fractions import Fraction
 from itertools import chain
+from math import ceil
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from tachys.capture.csv import FOUND_OUT, CsvShape, read_csv
 from tachys.capture.eventstream import is_event_stream, read_event_stream
@@ -15,6 +18,10 @@ from tachys.capture.parquet import MAGIC, read_parquet
 from tachys.capture.table import Capture
 from tachys.capture.vcd import read_vcd
 from tachys.errors import input_error
+from tachys.model.quantities import PS_PER_SECOND
+
+if TYPE_CHECKING:
+    from tachys.capture.packets import PacketShape
 
 _MODEL = re.compile(
     rb"^\s*(tachys\s*=\s*\d|\[(core|loop|(clock|source|unit|isr|step|need)\.[\w-]+)\]\s*$)", re.MULTILINE
@@ -22,6 +29,42 @@ _MODEL = re.compile(
 _LOOKED_AT = 1 << 16
 SYNC, RING = b"\0\0\0\0\0\x80", b"TACHYS\r\n"
 MOST_BLANK = 1 << 26  # bytes of blank lines before anything is said
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """How captures are written, as far as it is given: of a CSV, the sampling ``step`` in s, trace packets."""
+
+    csv: CsvShape = FOUND_OUT
+    step: Fraction | None = None
+    packets: PacketShape | None = None
+
+    def read(
+        self, path: str, *, strict: bool = False, stream: BinaryIO | None = None,
+        told: Callable[[int], None] | None = None,
+    ) -> Capture:  # fmt: skip
+        """A capture that is written so; as :func:`read_capture`."""
+        if self.packets is None:
+            capture = read_capture(path, self.csv, strict=strict, stream=stream, told=told)
+        else:
+            from tachys.capture.packets import read_packets
+
+            capture = read_packets(pieces(path, stream, told), path, self.packets)
+        return capture if self.step is None else replace(capture, resolution=ceil(self.step * PS_PER_SECOND))
+
+    def to_data(self) -> list[Any]:
+        """As JSON."""
+        packets = None if self.packets is None else [str(self.packets.hertz), self.packets.stream]
+        return [self.csv.separator, self.csv.time_unit, None if self.step is None else str(self.step), packets]
+
+    @classmethod
+    def from_data(cls, data: list[Any]) -> Reading:
+        """Of what :meth:`to_data` made."""
+        from tachys.capture.packets import PacketShape
+
+        separator, unit, step, packets = data
+        shape = None if packets is None else PacketShape(Fraction(packets[0]), packets[1])
+        return cls(CsvShape(separator, unit), None if step is None else Fraction(step), shape)
 
 
 def read_capture(

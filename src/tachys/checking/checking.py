@@ -22,7 +22,7 @@ from tachys.checking.compare.premises import fallen_proofs, undone
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.unmodelled import look_for_strangers
 from tachys.checking.out.pooling import together
-from tachys.checking.probes.binding import bind, called_as
+from tachys.checking.probes.binding import Readings, bind, called_as
 from tachys.checking.probes.plausible import first_reason
 from tachys.checking.result import (
     BufferCheck,
@@ -85,7 +85,9 @@ def check(
     results: list[CheckResult] = []
     for number, part in enumerate(parts):
         result = checked(number)
-        results.append(replace(result, board=results[0].board) if results else result)  # one at a time fits the memory
+        results.append(
+            replace(result, measured=results[0].measured) if results else result
+        )  # one at a time fits the memory
         if told is not None:
             told(changes_of(part))
     return _with_resets(_with_left_out(together(results, capture, len(resets), checked)), resets)
@@ -151,7 +153,14 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
             *board.shown.remarks,
             *_cannot_show(board),
         ),
+        blind=_is_blind(board.shown),
     )
+
+
+def _is_blind(shown: Readings) -> bool:
+    """Whether no line is bound to anything of the model, or none that is ever moves."""
+    moves = any(len(instants) for instants in shown.instants.values())
+    return not moves and not any(len(bodies.start) for bodies in shown.bodies.values()) and shown.idle is None
 
 
 def _first(board: Measurement, figures: tuple[Compared, ...]) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
@@ -204,12 +204,12 @@ class CheckResult:
     """One capture held against one model.
 
     ``parts``: of a record with gaps, or of one that is larger than one look takes, what was checked one by one;
-    ``board`` is that of the first, that of another is worked out ``again``.
+    ``board`` is that of the first, that of another is worked out ``again``. ``blind``: nothing of the model is seen.
     """
 
     capture: Capture
     bounds: Bounds
-    board: Measurement
+    measured: Measurement | None
     isrs: dict[str, IsrCheck] = field(default_factory=dict)
     steps: dict[str, StepCheck] = field(default_factory=dict)
     units: dict[str, UnitCheck] = field(default_factory=dict)
@@ -228,6 +228,7 @@ class CheckResult:
     remarks: tuple[str, ...] = ()
     parts: tuple[Capture, ...] = ()
     again: Callable[[int], CheckResult] | None = None
+    blind: bool = False
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
@@ -264,11 +265,20 @@ class CheckResult:
         return sum(paper) + sum(each.name in accepted.findings for each in self.findings)
 
     @property
-    def blind(self) -> bool:
-        """Whether nothing of the model is seen: no line is bound to it, or none that is ever moves."""
-        shown = self.board.shown
-        moves = any(len(instants) for instants in shown.instants.values())
-        return not moves and not any(len(bodies.start) for bodies in shown.bodies.values()) and shown.idle is None
+    def board(self) -> Measurement:
+        """What was measured; of several captures it is not kept."""
+        assert self.measured is not None
+        return self.measured
+
+    @property
+    def outline(self) -> CheckResult:
+        """The same without what is large, for who has many: of signals the names, and nothing that was measured."""
+        nothing = np.zeros(0, np.int64)
+        signals = {
+            name: replace(each, at=nothing, value=nothing, known=np.zeros(0, np.bool_))
+            for name, each in self.capture.signals.items()
+        }
+        return replace(self, capture=replace(self.capture, signals=signals), measured=None, parts=(), again=None)
 
     @property
     def missed(self) -> bool:

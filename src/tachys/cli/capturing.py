@@ -5,20 +5,19 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
 from functools import wraps
-from math import ceil
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
 from tachys.cli.output import progress_through
 from tachys.cli.parameters import RATE, TIME
-from tachys.model.quantities import PS_PER_SECOND
 
 if TYPE_CHECKING:
     from tachys.capture.packets import PacketShape
+    from tachys.capture.reading import Reading
     from tachys.capture.table import Capture
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -37,29 +36,23 @@ _OPTIONS = (
 
 @dataclass(frozen=True, slots=True)
 class Given:
-    """What a command line says of how captures are to be read."""
+    """What a command line says of how captures are to be read, if anything."""
 
-    time_unit: str | None = None
-    separator: str | None = None
-    step: Fraction | None = None
-    packets: PacketShape | None = None
+    reading: Reading | None = None
 
     def read(self, path: str, *, strict: bool = False) -> Capture:
         """The capture of that name; "-" is standard input."""
-        from tachys.capture.csv import CsvShape
-        from tachys.capture.opening import pieces
-        from tachys.capture.packets import read_packets
-        from tachys.capture.reading import read_capture
-
-        shape = CsvShape(SEPARATORS[self.separator] if self.separator else None, self.time_unit)
         stream = sys.stdin.buffer if path == "-" else None
         size = os.path.getsize(path) if stream is None and os.path.isfile(path) else 0
         with progress_through(f"reading {path}", size if size >= SHOWN_FROM else 0, of_bytes=True) as told:
-            if self.packets is None:
-                capture = read_capture(path, shape, strict=strict, stream=stream, told=told)
-            else:
-                capture = read_packets(pieces(path, stream, told), path, self.packets)
-        return capture if self.step is None else replace(capture, resolution=ceil(self.step * PS_PER_SECOND))
+            return self.how.read(path, strict=strict, stream=stream, told=told)
+
+    @property
+    def how(self) -> Reading:
+        """The same for who reads it himself."""
+        from tachys.capture.reading import Reading
+
+        return self.reading or Reading()
 
 
 def shape_options(command: Command) -> Command:
@@ -71,7 +64,14 @@ def shape_options(command: Command) -> Command:
         prescale: str | None, trace_stream: int | None, **more: Any,
     ) -> Any:  # fmt: skip
         packets = _packets(trace_clock, prescale, trace_stream)
-        return command(*args, given=Given(time_unit, separator, step, packets), **more)
+        given = Given()
+        if any((time_unit, separator, step, packets)):
+            from tachys.capture.csv import CsvShape
+            from tachys.capture.reading import Reading
+
+            shape = CsvShape(SEPARATORS[separator] if separator else None, time_unit)
+            given = Given(Reading(shape, step, packets))
+        return command(*args, given=given, **more)
 
     made: Any = bundled
     for option in reversed(_OPTIONS):

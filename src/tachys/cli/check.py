@@ -19,6 +19,7 @@ from tachys.checking.out.telling import (
 from tachys.cli.capturing import Given, shape_options
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.output import format_option
+from tachys.cli.working import workers_options
 from tachys.model.quantities import rounded
 from tachys.needs.verdicts import WORST_FIRST, Basis, Verdict
 from tachys.needs.words import bound_text, doubt_of, value_text, what_holds
@@ -42,6 +43,8 @@ if TYPE_CHECKING:
     from tachys.checking.result import CheckResult, Miss, NeedCheck, Seen
     from tachys.figures import Figure
     from tachys.model.nodes import Core
+    from tachys.spreading import Workers
+    from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
 SHOWN_FINDINGS = 4
@@ -65,36 +68,33 @@ FIGURE_COLUMNS = [("what", ""), ("figure", ""), ("model", "right"), ("measured",
 @click.option("--baseline", type=click.Path(), metavar="FILE", help="Say what got worse since a check kept as JSON.")
 @shape_options
 @model_options
+@workers_options
 @format_option
 def check_command(
     model: str, captures: tuple[str, ...], figures: bool, every: bool, strict: bool, own_clock: bool,
-    junit: str | None, baseline: str | None, changes: Changes, given: Given,
+    junit: str | None, baseline: str | None, changes: Changes, given: Given, workers: Workers,
     shape: str,
 ) -> int:  # fmt: skip
     """Hold each CAPTURE against MODEL: verdicts, misses and who made them, figures that the board refutes.
 
+    Several are worked on beside each other; 'captures/*.vcd' in quotes names all of them.
+
     The status is 0 when all needs are met, 1 when one is missed, 2 when the input is wrong.
     """
-    from tachys.capture.inspecting import changes_of
-    from tachys.checking.checking import WHOLE, check
-    from tachys.checking.correct.clocking import by_own_clock
     from tachys.checking.out.baseline import read_baseline, worse_than
     from tachys.checking.out.export import check_data
-    from tachys.cli.output import progress_through, warn
+    from tachys.cli.output import warn
     from tachys.worstcase.analysis import bounds
 
     system = changes.load(model)
     warn(system.remarks)
     before = None if baseline is None else read_baseline(baseline)
     paper = bounds(system)
-    read = [given.read(path, strict=strict) for path in captures]
-    shown = frozenset(name for capture in read for name in capture.signals)
-    results = []
-    for capture in read:
-        size = changes_of(capture)
-        with progress_through(f"checking {capture.name}", size if size > WHOLE else 0, of_bytes=False) as told:
-            result = check(system, capture, paper, elsewhere=shown, told=told)
-        results.append(by_own_clock(result) if own_clock else result)
+    files = _named(captures)
+    if len(files) > 1:
+        results = _check_all(changes, model, paper, files, given, workers, strict=strict, own_clock=own_clock)
+    else:
+        results = [_check_one(paper, files[0], given, strict=strict, own_clock=own_clock)]
     worse = [] if before is None else [line for each in results for line in worse_than(before, check_data(each))]
     _print(results, shape, model, figures=figures, every=every)
     if before is not None and shape == "table":
@@ -102,6 +102,45 @@ def check_command(
     if junit is not None:
         _write_junit(results, junit, strict)
     return _status(results, model, strict=strict, worse=bool(worse), told=shape == "table")
+
+
+def _named(captures: tuple[str, ...]) -> list[str]:
+    """The files that are named, also by a pattern that no shell has filled in."""
+    import glob
+    import os
+
+    found: list[str] = []
+    for name in captures:
+        found += [name] if name == "-" or os.path.exists(name) else sorted(glob.glob(name)) or [name]
+    if "-" in found and len(found) > 1:
+        raise click.UsageError("- is a capture of its own: give it alone")
+    return found
+
+
+def _check_one(paper: Bounds, file: str, given: Given, *, strict: bool, own_clock: bool) -> CheckResult:
+    from tachys.capture.inspecting import changes_of
+    from tachys.checking.checking import WHOLE, check
+    from tachys.checking.correct.clocking import by_own_clock
+    from tachys.cli.output import progress_through
+
+    capture = given.read(file, strict=strict)
+    size = changes_of(capture)
+    with progress_through(f"checking {capture.name}", size if size > WHOLE else 0, of_bytes=False) as told:
+        result = check(paper.system, capture, paper, told=told)
+    return by_own_clock(result) if own_clock else result
+
+
+def _check_all(
+    changes: Changes, model: str, paper: Bounds, files: list[str], given: Given, workers: Workers, *,
+    strict: bool, own_clock: bool,
+) -> list[CheckResult]:  # fmt: skip
+    from tachys.checking.many import check_all
+    from tachys.cli.output import progress_bar
+
+    with progress_bar(f"checking {count_text(len(files), 'capture')}") as told:
+        return check_all(
+            changes.points(model), paper, files, given.how, workers, strict=strict, own_clock=own_clock, told=told
+        )
 
 
 def _status(results: list[CheckResult], model: str, *, strict: bool, worse: bool, told: bool) -> int:

@@ -39,7 +39,7 @@ def convert_command(
     from tachys.files import write_whole
 
     form_of(output)
-    if model is not None and given.packets is None:
+    if model is not None and given.how.packets is None:
         read = _marked(capture, model, without)
     else:
         read = given.read(capture, strict=strict)
