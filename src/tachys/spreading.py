@@ -9,13 +9,14 @@ from __future__ import annotations
 import logging
 import os
 import signal
+import socket
 import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from contextlib import closing, suppress
 from dataclasses import dataclass
-from itertools import islice
+from itertools import islice, takewhile
 from multiprocessing import get_context
 from typing import Any, Protocol, TypeVar
 
@@ -28,6 +29,8 @@ Job = Callable[[str, Item], Result]
 Part = list[Any]
 
 AHEAD = 4  # parts a worker that are handed out before they are asked for
+AS_MUCH = 4  # as many small items go to a worker of a cluster at a time: each part takes some 5 ms on the way
+AHEAD_THERE = 32  # the same of a cluster, which collects messages for 10 ms
 PATIENCE = 4  # s until a cluster has answered
 DEATHS = 3  # processes that may die on the same part
 LOCAL = "local:"
@@ -61,7 +64,9 @@ def spread(
         InputError: there is no such cluster, or its workers have another version; what a job raises.
     """
     left = iter(items)
-    if not workers.cluster:
+    if workers.cluster:
+        chunk *= 1 if chunk == 1 else AS_MUCH
+    else:
         first = list(islice(left, 4 * chunk))
         if workers.here < 2 or len(first) < 4 * chunk:
             yield from (job(shared, item) for source in (first, left) for item in source)
@@ -78,19 +83,18 @@ def spread(
             if not waiting:
                 return
             try:
-                results = pool.result(waiting[0][1])
+                done = pool.results([future for _, future in waiting])
             except BrokenExecutor:
                 deaths += 1
                 if deaths >= DEATHS:
-                    raise InternalError(
-                        f"{deaths} processes died at the same piece of work, by lack of memory?"
-                    ) from None
+                    raise InternalError(f"{deaths} processes died at one piece of work: no memory left?") from None
                 pool.renew()
                 waiting = deque((part, pool.submit(job, shared, part)) for part, _ in waiting)
                 continue
-            waiting.popleft()
             deaths = 0
-            yield from results
+            for results in done:
+                waiting.popleft()
+                yield from results
 
 
 def with_progress(results: Iterable[Result], count: int, told: Callable[[float], object] | None) -> Iterator[Result]:
@@ -120,8 +124,8 @@ class _Pool(Protocol):
     def submit(self, job: Job[Any, Any], shared: str, part: Part) -> Any:
         """Hand a part out."""
 
-    def result(self, future: Any) -> Part:
-        """What became of it."""
+    def results(self, futures: list[Any]) -> list[Part]:
+        """What became of the first of them, and of those behind it that are done too."""
 
     def renew(self) -> None:
         """Begin again, without what is waiting."""
@@ -138,9 +142,8 @@ class _Processes:
     def submit(self, job: Job[Any, Any], shared: str, part: Part) -> Any:
         return self._pool.submit(do_part, __version__, job, shared, part)
 
-    def result(self, future: Any) -> Part:
-        found: Part = future.result()
-        return found
+    def results(self, futures: list[Any]) -> list[Part]:
+        return [futures[0].result()]
 
     def renew(self) -> None:
         # they begin as copies where they can: they have nothing to load then
@@ -160,16 +163,21 @@ class _Cluster:
 
     def __init__(self, address: str) -> None:
         try:
-            from distributed import Client, KilledWorker, LocalCluster
+            import dask
+            from distributed import Client, KilledWorker, LocalCluster, wait
         except ImportError:
             raise input_error(address, "nothing here speaks to a cluster", "pip install tachys[cluster]") from None
         for name in ("distributed", "tornado", "asyncio"):  # what goes wrong is told here, in one line
             logging.getLogger(name).setLevel(logging.CRITICAL)
-        self._address, self._killed, self._own = address, KilledWorker, None
+        self._address, self._killed, self._wait, self._own = address, KilledWorker, wait, None
         if address.startswith(LOCAL):
+            dask.config.set({"distributed.worker.profile.enabled": False})  # nobody looks at it
             self._own = LocalCluster(n_workers=_count_of(address), threads_per_worker=1, dashboard_address=None)
         try:
-            self._client = Client(self._own or address, timeout=PATIENCE, set_as_default=False)
+            if self._own is None:  # a client that finds nobody complains for long
+                host, _, port = address.rpartition("//")[2].rpartition(":")
+                socket.create_connection((host, int(port)), timeout=PATIENCE).close()
+            self._client = Client(self._own or address, timeout=PATIENCE)
         except (OSError, ValueError):
             mend = "start one: dask scheduler, and dask worker ADDRESS (docs/scale.md)"
             raise input_error(address, "there is no cluster", mend) from None
@@ -185,26 +193,24 @@ class _Cluster:
             if not theirs:
                 raise input_error(self._address, "has no workers", f"start one: dask worker {self._address}")
             raise _other_version(theirs - {__version__}, __version__)
-        self.ahead = max(8, AHEAD * sum(self._client.nthreads().values()))
+        self.ahead = max(8, AHEAD_THERE * sum(self._client.nthreads().values()))
 
     def submit(self, job: Job[Any, Any], shared: str, part: Part) -> Any:
         return self._client.submit(do_part, __version__, job, shared, part, pure=False)
 
-    def result(self, future: Any) -> Part:
+    def results(self, futures: list[Any]) -> list[Part]:
         try:
-            found: Part = future.result()
+            self._wait([futures[0]])
+            ready = list(takewhile(lambda future: future.done(), futures))
+            found: list[Part] = self._client.gather(ready)  # each by itself would take 5 ms
         except InputError:
             raise
         except self._killed:
-            raise input_error(
-                self._address, "several workers died at the same piece of work", "have they memory?"
-            ) from None
+            raise input_error(self._address, "several workers died at one piece of work", "have they memory?") from None
         except Exception as error:
             if type(error).__module__.partition(".")[0] not in ("distributed", "tornado", "concurrent", "asyncio"):
                 raise
-            raise input_error(
-                self._address, "the cluster has gone away", "start it again; what is kept goes on"
-            ) from None
+            raise input_error(self._address, "the cluster has gone away", "start it and this again") from None
         return found
 
     def renew(self) -> None:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 from collections.abc import Callable, Sequence
-from dataclasses import fields
+from dataclasses import fields, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -39,7 +40,7 @@ def check_all(
     lines = {probe.signal: {probe.signal, *probe.also} for probe in paper.system.probes}
     elsewhere = frozenset(name for names in lines.values() for name in names)
     job = [model.to_text(), reading.to_data(), strict, own_clock]
-    items = [(file, _known_by(file)) for file in files]
+    items = [(file, os.path.abspath(file) if workers.cluster else file, _known_by(file)) for file in files]
     while True:
         shared = json.dumps([*job, sorted(elsewhere)])
         found = list(with_progress(spread(check_file, shared, items, workers), len(items), told))
@@ -53,14 +54,14 @@ def check_all(
         # some probe is of none of them: once more, so that it is told as each alone tells it
 
 
-def check_file(shared: str, item: tuple[str, str]) -> dict[str, Any]:
+def check_file(shared: str, item: tuple[str, str, str]) -> dict[str, Any]:
     """What is wrong with a capture, or all that its check says but what is large, and the probes it lacks: a job."""
     model, reading, strict, own_clock, elsewhere = json.loads(shared)
-    file, known_by = item
+    name, file, known_by = item
     try:
         if _known_by(file) != known_by:
             raise input_error(file, "is another file where it is worked on", "give workers the same files")
-        capture = Reading.from_data(reading).read(file, strict=strict)
+        capture = replace(Reading.from_data(reading).read(file, strict=strict), file=name)
         system = tried_of(model).system()
         result = check(system, capture, _paper(model), elsewhere=frozenset(elsewhere))
     except InputError as error:
