@@ -134,8 +134,8 @@ def _check_all(
     changes: Changes, model: str, paper: Bounds, files: list[str], given: Given, workers: Workers, *,
     strict: bool, own_clock: bool,
 ) -> list[CheckResult]:  # fmt: skip
-    from tachys.checking.many import check_all
     from tachys.cli.output import progress_bar
+    from tachys.trying.captures import check_all
 
     with progress_bar(f"checking {count_text(len(files), 'capture')}") as told:
         return check_all(
