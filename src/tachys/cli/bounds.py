@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.needs.takers import INTERRUPTS
@@ -25,7 +26,8 @@ Row = list[str | Verdict]
 
 @click.command("bounds")
 @click.argument("model", type=click.Path())
-@click.option("--why", metavar="NAME", help="Take apart the figures of one thing: a routine, step, flag, need, load …")
+@click.option("--why", metavar="NAME", shell_complete=names_of(),
+              help="Take apart the figures of one thing: a routine, step, flag, need, load …")  # fmt: skip
 @click.option(
     "--rules",
     type=click.Choice(["refined", "plain"]),

@@ -9,6 +9,7 @@ import click
 
 from tachys.checking.out.telling import consequence_text, finding_text
 from tachys.cli.capturing import Given, shape_options
+from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.parameters import INSTANT
 from tachys.cli.playing import length_of
@@ -27,7 +28,7 @@ MOST_ROWS = 24
 @click.command("explain")
 @click.argument("model", type=click.Path())
 @click.argument("capture", type=click.Path(allow_dash=True))
-@click.argument("what", required=False, metavar="[NEED|NUMBER]")
+@click.argument("what", required=False, metavar="[NEED|NUMBER]", shell_complete=names_of("need"))
 @click.option("--at", "instant", type=INSTANT, help="Of a need: the event nearest to this instant of the capture.")
 @click.option("-o", "--output", help="Draw the moment too: .png, .svg or .pdf.")
 @shape_options

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
 from tachys.cli.parameters import SHARE
@@ -24,7 +25,7 @@ MOST_MENDS = 5
 
 @click.command("headroom")
 @click.argument("model", type=click.Path())
-@click.argument("keys", nargs=-1, metavar="[KEY...]")
+@click.argument("keys", nargs=-1, metavar="[KEY...]", shell_complete=names_of("isr", "step", "source", "unit"))
 @click.option("--keep", type=SHARE, metavar="SHARE", help="End with status 1 if some figure has less room than that.")
 @processes_option
 @model_options

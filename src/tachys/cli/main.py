@@ -12,7 +12,9 @@ import os
 import sys
 import tempfile
 import traceback
+from functools import cache
 from importlib import import_module
+from importlib.resources import files
 from typing import Any
 
 import click
@@ -43,6 +45,8 @@ _COMMANDS = {
     "convert": "write a capture in another format",
     "marks": "the C header with which the firmware tells itself what it does",
     "record": "marks from the board, as they come, into a capture",
+    "completion": "names and options at the press of a key, for your shell",
+    "words": "what a word, a verdict or a finding's code means",
     "schema": "the JSON Schema of model files, for an editor",
 }
 _OF_A_STREAM = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF, errno.EINVAL, errno.EFBIG, errno.EDQUOT)
@@ -63,6 +67,49 @@ def _warm(ctx: click.Context, wanted: bool) -> None:
     ctx.exit()
 
 
+def _tell_version(ctx: click.Context, wanted: bool) -> None:
+    if not wanted or ctx.resilient_parsing:
+        return
+    click.echo(f"tachys, version {__version__}")
+    if any(word in ("-v", "--verbose") for word in sys.argv[1:]):
+        from tachys.cli.versions import lines
+
+        for line in lines():
+            click.echo(line)
+    ctx.exit()
+
+
+@cache
+def calls() -> dict[str, list[str]]:
+    """Two calls of each command, for the end of its help."""
+    found: dict[str, list[str]] = {}
+    for line in files("tachys.cli").joinpath("calls.txt").read_text("utf-8").splitlines()[1:]:
+        if line.startswith("## "):
+            found[line.removeprefix("## ")] = several = []
+        else:
+            several.append(line)
+    return found
+
+
+def _with_calls(name: str, command: click.Command) -> click.Command:
+    """The command, whose help ends with two calls, and which takes --color."""
+    if command.epilog is None:
+        command.epilog = "\n".join(("\b", "For instance:", *(f"  {call}" for call in calls()[name])))
+        command.params.append(
+            click.Option(
+                ["--color"], type=click.Choice(["auto", "always", "never"]), expose_value=False, is_eager=True,
+                callback=_set_color, help="Colours; auto: where somebody looks.",
+            )
+        )  # fmt: skip
+    return command
+
+
+def _set_color(_: click.Context, __: click.Parameter, wanted: str | None) -> None:
+    from tachys.cli.output import set_color
+
+    set_color({None: None, "auto": None, "always": True, "never": False}[wanted])
+
+
 class _Commands(click.Group):
     """The commands, each loaded when asked for; an output that cannot be written is told apart from other faults."""
 
@@ -70,8 +117,7 @@ class _Commands(click.Group):
         """The command of that name."""
         if cmd_name not in _COMMANDS:
             return None
-        found: click.Command = getattr(import_module(f"tachys.cli.{cmd_name}"), f"{cmd_name}_command")
-        return found
+        return _with_calls(cmd_name, getattr(import_module(f"tachys.cli.{cmd_name}"), f"{cmd_name}_command"))
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         """Their names, in the order of the work."""
@@ -100,7 +146,10 @@ class _Commands(click.Group):
     commands=[click.Command(name) for name in _COMMANDS],
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
-@click.version_option(__version__, prog_name="tachys")
+@click.option("--version", is_flag=True, is_eager=True, expose_value=False,
+              callback=lambda ctx, _, value: _tell_version(ctx, value),
+              help="The version; with -v also what it runs on, and whether all is compiled.")  # fmt: skip
+@click.option("-v", "--verbose", is_flag=True, expose_value=False, hidden=True)
 @click.option("--warm", is_flag=True, is_eager=True, expose_value=False,
               callback=lambda ctx, _, value: _warm(ctx, value),
               help="Compile everything once, about half a minute, so that no later command waits for it.")  # fmt: skip

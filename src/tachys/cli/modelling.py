@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
+from tachys.cli.completion import keys_of, names_of
+
 if TYPE_CHECKING:
     from tachys.model.costs import CostTable
     from tachys.model.system import System
@@ -53,11 +55,11 @@ def model_options(command: Command) -> Command:
     made: Any = bundled
     for option in reversed(
         (
-            click.option("--variant", "variants", multiple=True, metavar="NAME",
+            click.option("--variant", "variants", multiple=True, metavar="NAME", shell_complete=names_of("variant"),
                          help="Lay a [variant.NAME] of the model over it; several: in the order given."),
             click.option("--costs", metavar="FILE",
                          help="Times of a build, as CSV: isr.rx,4.1 us,4.25 us; over every variant."),
-            click.option("--set", "settings", multiple=True, metavar="KEY=VALUE",
+            click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", shell_complete=keys_of,
                          help='Set one key of the model, as in --set isr.rx.cost="12 us"; over all of these.'),
         )
     ):  # fmt: skip

@@ -88,9 +88,22 @@ def _console_class() -> type[Console]:
     return Quiet
 
 
+_colored: list[bool] = []  # empty: where somebody looks
+
+
+def set_color(wanted: bool | None) -> None:
+    """Whether what is printed has colours; None: where somebody looks."""
+    _colored[:] = [] if wanted is None else [wanted]
+
+
 def console(*, error: bool = False) -> Console:
     """A console as wide as the terminal, at most 100 columns; 100 when nobody looks."""
-    made = _console_class()(stderr=error, highlight=False, soft_wrap=False)
+    forced = {"force_terminal": True, "color_system": "standard"} if _colored == [True] and not error else {}
+    made = _console_class()(stderr=error, highlight=False, soft_wrap=False, no_color=_colored == [False] or None,
+                            **forced)  # type: ignore[arg-type]  # fmt: skip
+    if forced and not sys.stdout.isatty():
+        made.width = WIDEST
+        return made
     made.width = min(made.width, WIDEST) if made.is_terminal else WIDEST
     return made
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import INSTANT, TIME
@@ -36,7 +37,8 @@ Row = list[str | Verdict]
 )
 @play_options
 @model_options
-@click.option("--worst", metavar="NAME", help="Search for the run that makes one figure as large as possible.")
+@click.option("--worst", metavar="NAME", shell_complete=names_of(),
+              help="Search for the run that makes one figure as large as possible.")  # fmt: skip
 @click.option("-o", "--output", help="Write the timeline: .vcd, .csv or .parquet.")
 @click.option("--from", "begin", type=INSTANT, help="Begin of the timeline that is written.")
 @click.option("--to", "end", type=TIME, help="End of it.")

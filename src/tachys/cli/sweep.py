@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.cli.completion import keys_of
 from tachys.cli.modelling import Changes, model_options
 from tachys.cli.output import INTERRUPTED, format_option
 from tachys.cli.parameters import TIME
@@ -36,6 +37,7 @@ Row = list[str | Verdict]
     multiple=True,
     required=True,
     metavar="KEY=A..B/20",
+    shell_complete=keys_of,
     help="A key and its values: A..B/20 (even), A..B/x20 (equal factors), A,B,C; at most two.",
 )
 @click.option("--play", type=TIME, metavar="TIME", help="Also play each point for so long.")
@@ -51,10 +53,6 @@ def sweep_command(
     """Bounds, verdicts and load of MODEL at every point of a range, and where the first need falls.
 
     A sweep that writes a .csv, .parquet or .json keeps what is done beside it, and goes on from there when stopped.
-
-    \b
-    tachys sweep model.toml --over source.sample.every="10 us..100 us/50" -o sample.png
-    tachys sweep model.toml --over core.clock="12 MHz..48 MHz/x20" --over isr.rx.cost="4 us,8 us,16 us"
     """
     from tachys.cli.output import print_csv, print_json, progress_bar
     from tachys.trying.sweeping import columns_of, rows_of, sweep, sweep_data

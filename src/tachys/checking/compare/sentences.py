@@ -130,3 +130,9 @@ def sentence(code: str, more: str = "") -> str:
         return words
     aside = code in ("burst-denser", "items-lost", "level-more") or quantity in ("counts", "answers", "nth", "moment")
     return f"{words} ({more})" if ":" in words or aside or more.startswith("each ") else f"{words}: {more}"
+
+
+def codes() -> tuple[str, ...]:
+    """The codes of all findings."""
+    late = (f"{quantity}-{side}" for quantity in _QUANTITIES for side in ("beyond-bound", "below-bound"))
+    return (*_MENDS, *late)
