@@ -15,7 +15,7 @@ from tachys.checking.compare.tail import tail_of
 from tachys.checking.correct.clocking import by_own_clock
 from tachys.checking.out.explaining import explain_finding
 from tachys.checking.out.export import check_data
-from tachys.checking.out.junit import junit_text
+from tachys.cli.check import _suite
 from tachys.drawing.scene import Moment, scene_of_capture
 from tachys.drawing.text import text_lines
 from tachys.model.loading import read_model
@@ -272,4 +272,4 @@ def test_a_capture_in_which_anything_is_missing_is_checked_all_the_same(data):
         explained = explain_finding(result, finding)
         text_lines(scene_of_capture(result, Moment(*explained.window)), 100)
     json.dumps(check_data(result), allow_nan=False)
-    junit_text([result], lambda need: need.need.name)
+    _suite(result, strict=True)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.cli.collecting import Collected, collecting_options
 from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
@@ -18,6 +19,7 @@ from tachys.words import count_text, exact_share, exact_time, numbers_text, shar
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
+    from tachys.needs.junit import Suite
     from tachys.needs.kinds import NeedBounds
     from tachys.worstcase.bounds import Bounds
 
@@ -36,8 +38,11 @@ Row = list[str | Verdict]
 )
 @model_options
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
+@collecting_options
 @format_option
-def bounds_command(model: str, why: str | None, rules: str, changes: Changes, strict: bool, shape: str) -> int:
+def bounds_command(
+    model: str, why: str | None, rules: str, changes: Changes, strict: bool, collected: Collected, shape: str
+) -> int:
     """Worst-case latency, response, loss, load and needs of MODEL, without running anything."""
     from tachys.cli.output import print_csv, print_json, warn
     from tachys.worstcase.analysis import bounds
@@ -45,6 +50,7 @@ def bounds_command(model: str, why: str | None, rules: str, changes: Changes, st
     from tachys.worstcase.export import bounds_data
     from tachys.worstcase.lint import lint
 
+    before = collected.before("bounds")
     system = changes.load(model)
     found = bounds(system, plain=rules == "plain")
     warn([*system.remarks, *lint(found)])
@@ -56,7 +62,25 @@ def bounds_command(model: str, why: str | None, rules: str, changes: Changes, st
         print_csv(COLUMNS, found.rows())
     else:
         show_bounds(found, model)
-    return status([need.verdict for need in found.needs.values()], strict=strict)
+    worse = collected.worse(before, [bounds_data(found)], system.needs, told=shape == "table")
+    collected.write(lambda: [_suite(found, model, strict=strict)])
+    verdicts = [need.verdict for need in found.needs.values()]
+    return int(strict and worse) or status(verdicts, strict=strict)
+
+
+def _suite(found: Bounds, model: str, *, strict: bool) -> Suite:
+    from tachys.needs.junit import Case, Suite
+
+    return Suite(f"{model}, on paper", 0.0, tuple(
+        Case(name, need.verdict, _sentence(need), bool(status([need.verdict], strict=strict)))
+        for name, need in found.needs.items()
+    ))  # fmt: skip
+
+
+def _sentence(need: NeedBounds) -> str:
+    limit, bound = value_text(need.need, need.limit), bound_text(need.need, need.bound)
+    doubt = doubt_of(need)
+    return f"{what_holds(need.need)}: {need.verdict}; limit {limit}, bound {bound}{f'; {doubt}' * bool(doubt)}"
 
 
 def status(verdicts: Collection[Verdict], *, strict: bool) -> int:

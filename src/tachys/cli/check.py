@@ -17,6 +17,7 @@ from tachys.checking.out.telling import (
     period_text,
 )
 from tachys.cli.capturing import Given, shape_options
+from tachys.cli.collecting import Collected, collecting_options
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.output import format_option
 from tachys.cli.working import workers_options
@@ -43,6 +44,7 @@ if TYPE_CHECKING:
     from tachys.checking.result import CheckResult, Miss, NeedCheck, Seen
     from tachys.figures import Figure
     from tachys.model.nodes import Core
+    from tachys.needs.junit import Suite
     from tachys.spreading import Workers
     from tachys.worstcase.bounds import Bounds
 
@@ -64,15 +66,14 @@ FIGURE_COLUMNS = [("what", ""), ("figure", ""), ("model", "right"), ("measured",
     "capture may be cut off.",
 )
 @click.option("--own-clock", is_flag=True, help="Count time by the board's clock, as its periodic lines show it.")
-@click.option("--junit", type=click.Path(), metavar="FILE", help="Write each need as a test case (JUnit XML).")
-@click.option("--baseline", type=click.Path(), metavar="FILE", help="Say what got worse since a check kept as JSON.")
+@collecting_options
 @shape_options
 @model_options
 @workers_options
 @format_option
 def check_command(
     model: str, captures: tuple[str, ...], figures: bool, every: bool, strict: bool, own_clock: bool,
-    junit: str | None, baseline: str | None, changes: Changes, given: Given, workers: Workers,
+    collected: Collected, changes: Changes, given: Given, workers: Workers,
     shape: str,
 ) -> int:  # fmt: skip
     """Hold each CAPTURE against MODEL: verdicts, misses and who made them, figures that the board refutes.
@@ -81,27 +82,36 @@ def check_command(
 
     The status is 0 when all needs are met, 1 when one is missed, 2 when the input is wrong.
     """
-    from tachys.checking.out.baseline import read_baseline, worse_than
     from tachys.checking.out.export import check_data
     from tachys.cli.output import warn
     from tachys.worstcase.analysis import bounds
 
     system = changes.load(model)
     warn(system.remarks)
-    before = None if baseline is None else read_baseline(baseline)
+    before = collected.before("check")
     paper = bounds(system)
     files = _named(captures)
     if len(files) > 1:
         results = _check_all(changes, model, paper, files, given, workers, strict=strict, own_clock=own_clock)
     else:
         results = [_check_one(paper, files[0], given, strict=strict, own_clock=own_clock)]
-    worse = [] if before is None else [line for each in results for line in worse_than(before, check_data(each))]
     _print(results, shape, model, figures=figures, every=every)
-    if before is not None and shape == "table":
-        _show_worse(worse)
-    if junit is not None:
-        _write_junit(results, junit, strict)
-    return _status(results, model, strict=strict, worse=bool(worse), told=shape == "table")
+    worse = collected.worse(before, map(check_data, results), system.needs, told=shape == "table")
+    collected.write(lambda: [_suite(result, strict=strict) for result in results])
+    return _status(results, model, strict=strict, worse=worse, told=shape == "table")
+
+
+def _suite(result: CheckResult, *, strict: bool) -> Suite:
+    from tachys.needs.junit import Case, Suite
+
+    accepted = result.bounds.system.accepted.on_paper
+
+    def fails(need: NeedCheck) -> bool:
+        on_paper = need.basis is Basis.PAPER and need.need.name not in accepted
+        return need.verdict is Verdict.MISSED or (strict and (need.verdict is not Verdict.MET or on_paper))
+
+    cases = (Case(name, need.verdict, need_sentence(need), fails(need)) for name, need in result.needs.items())
+    return Suite(result.capture.file, result.capture.length / PICO, tuple(cases))
 
 
 def _named(captures: tuple[str, ...]) -> list[str]:
@@ -196,20 +206,6 @@ def _csv_rows(result: CheckResult) -> list[list[object]]:
          seconds(result.capture.known_to), need.count, str(need.verdict)]
         for name, need in result.needs.items()
     ]  # fmt: skip
-
-
-def _write_junit(results: list[CheckResult], path: str, strict: bool) -> None:
-    from tachys.checking.out.junit import junit_text
-    from tachys.files import write_whole
-
-    write_whole(Path(path), junit_text(results, need_sentence, strict=strict))
-
-
-def _show_worse(worse: list[str]) -> None:
-    from tachys.cli.output import heading, say
-
-    heading("Since the baseline")
-    say(*[f"  worse: {line}" for line in worse] or ["  nothing got worse"], "")
 
 
 # --- several captures ---------------------------------------------------------------------------------------

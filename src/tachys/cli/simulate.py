@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tachys.cli.collecting import Collected, collecting_options
 from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import INTERRUPTED, format_option
@@ -14,11 +15,12 @@ from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 from tachys.cli.working import workers_options
 from tachys.needs.verdicts import Verdict
-from tachys.words import NONE, count_text, instant_text, share_text, time_text
+from tachys.words import NONE, PICO, count_text, instant_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
     from tachys.model.system import System
+    from tachys.needs.junit import Suite
     from tachys.simulation.options import RunOptions
     from tachys.simulation.result import NeedSeen, Simulated
     from tachys.simulation.statistics import Stats
@@ -44,12 +46,13 @@ Row = list[str | Verdict]
 @click.option("--to", "end", type=TIME, help="End of it.")
 @click.option("--probes", is_flag=True, help="Write the signals of the model's probes in place of every thing.")
 @click.option("--strict", is_flag=True, help="End with status 1 also when a need is at risk or unseen.")
+@collecting_options
 @workers_options
 @format_option
 def simulate_command(
     model: str, length: Fraction, runs: int, bodies: str, phases: str, arrivals: str, clocks: str, seed: int,
     changes: Changes, worst: str | None, output: str | None, begin: Fraction | None, end: Fraction | None,
-    probes: bool, strict: bool, workers: Workers, shape: str,
+    probes: bool, strict: bool, collected: Collected, workers: Workers, shape: str,
 ) -> int:  # fmt: skip
     """Play MODEL from time zero: statistics, misses, and how near the worst seen came to each bound.
 
@@ -64,6 +67,7 @@ def simulate_command(
 
     if output is not None:
         form_of(output)
+    before = collected.before("simulation")
     system = changes.load(model)
     warn(system.remarks)
     paper = bounds(system)
@@ -82,7 +86,27 @@ def simulate_command(
         return INTERRUPTED
     if output is not None:
         _write(system, ways, window, output, probes)
-    return status([need.verdict for need in result.needs.values()], strict=strict)
+    worse = collected.worse(before, [simulated_data(result)], system.needs, told=shape == "table")
+    collected.write(lambda: [_suite(result, model, strict=strict)])
+    return int(strict and worse) or status([need.verdict for need in result.needs.values()], strict=strict)
+
+
+def _suite(result: Simulated, model: str, *, strict: bool) -> Suite:
+    from tachys.cli.bounds import status
+    from tachys.needs.junit import Case, Suite
+
+    return Suite(f"{model}, played", result.length / PICO, tuple(
+        Case(name, need.verdict, _sentence(need), bool(status([need.verdict], strict=strict)))
+        for name, need in result.needs.items()
+    ))  # fmt: skip
+
+
+def _sentence(need: NeedSeen) -> str:
+    from tachys.needs.words import value_text, what_holds
+
+    seen = "not seen" if need.value is None else f"worst seen {value_text(need.need, need.value)}"
+    limit = value_text(need.need, need.limit)
+    return f"{what_holds(need.need)}: {need.verdict}; limit {limit}, {seen}, missed {count_text(need.misses, 'time')}"
 
 
 def _window(length: Fraction, begin: Fraction | None, end: Fraction | None) -> tuple[int, int]:

@@ -1,0 +1,74 @@
+"""The options of a check that nobody looks at: results for what collects tests, and what got worse since earlier."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from functools import wraps
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar, cast
+
+import click
+
+if TYPE_CHECKING:
+    from tachys.needs.junit import Suite
+    from tachys.needs.kinds import Need
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+@dataclass(frozen=True, slots=True)
+class Collected:
+    """Where results go, and with what they are compared."""
+
+    junit: str | None
+    baseline: str | None
+
+    def before(self, kind: str) -> dict[str, dict[str, Any]] | None:
+        """What was earlier, of a "check", "bounds" or "simulation"."""
+        from tachys.needs.baseline import read_baseline
+
+        return None if self.baseline is None else read_baseline(self.baseline, kind)
+
+    def worse(
+        self, before: dict[str, dict[str, Any]] | None, now: Iterable[dict[str, Any]], needs: Iterable[Need], *,
+        told: bool,
+    ) -> bool:  # fmt: skip
+        """Say what got worse, where there is something to compare with; whether anything did."""
+        from tachys.cli.output import heading, say
+        from tachys.needs.baseline import worse_than
+
+        if before is None:
+            return False
+        named = {need.name: need for need in needs}
+        worse = [line for each in now for line in worse_than(before, each, named)]
+        if told:
+            heading("Since the baseline")
+            say(*[f"  worse: {line}" for line in worse] or ["  nothing got worse"], "")
+        return bool(worse)
+
+    def write(self, suites: Callable[[], Sequence[Suite]]) -> None:
+        """Write the results, if they are wanted."""
+        from tachys.files import write_whole
+        from tachys.needs.junit import junit_text
+
+        if self.junit is not None:
+            write_whole(Path(self.junit), junit_text(suites()))
+
+
+def collecting_options(command: Command) -> Command:
+    """Add --junit and --baseline, which the command gets together as ``collected``."""
+
+    @wraps(command)
+    def bundled(*args: Any, junit: str | None, baseline: str | None, **more: Any) -> Any:
+        return command(*args, collected=Collected(junit, baseline), **more)
+
+    made: Any = bundled
+    for option in (
+        click.option("--baseline", type=click.Path(), metavar="FILE",
+                     help="Say what got worse since the JSON that this printed earlier."),
+        click.option("--junit", type=click.Path(), metavar="FILE",
+                     help="Write each need as a test case (JUnit XML)."),
+    ):  # fmt: skip
+        made = option(made)
+    return cast(Command, made)
