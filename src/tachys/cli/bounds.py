@@ -19,6 +19,7 @@ from tachys.words import count_text, exact_share, exact_time, numbers_text, shar
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
+    from tachys.model.events import Thing
     from tachys.needs.junit import Suite
     from tachys.needs.kinds import NeedBounds
     from tachys.worstcase.bounds import Bounds
@@ -355,17 +356,18 @@ def _show_why(found: Bounds, name: str, model: str, shape: str) -> None:
     from tachys.errors import did_you_mean, input_error
     from tachys.plain import figure as figure_data
 
-    if name == "load":
-        _show_load_why(found)
-        return
-    if name == "current" or (name in found.needs and found.needs[name].need.measures in ("current", "life")):
-        _show_current_why(found)
+    need = found.needs.get(name.removeprefix("need."))
+    if name in ("load", "current"):
+        _show_load_why(found) if name == "load" else _show_current_why(found)
         return
     things = list(found.named(name))
+    if need is not None and not things and shape != "json":
+        _show_need_why(found, need)
+        return
     if not things:
-        known = list(found.catalog())
+        known = [*found.catalog(), *(f"need.{each}" for each in found.needs)]
         short = [full.partition(".")[2] or full for full in known]
-        known_names = [*known, *short, "load", "current"]
+        known_names = [*dict.fromkeys((*known, *short)), "load", "current"]
         raise input_error(model, f'there is no "{name}"', did_you_mean(name, known_names, "name"), key="--why")
     if shape == "json":
         print_json({"format": "tachys.why/1"} | {f: {title: figure_data(x) for title, x in xs} for f, xs in things})
@@ -376,6 +378,61 @@ def _show_why(found: Bounds, name: str, model: str, shape: str) -> None:
         isr = found.isrs.get(full.removeprefix("isr."))
         if isr is not None and isr.lost_reason:
             say(f"An activation may be lost: {isr.lost_reason}.")
+    if need is not None:
+        if need.need.feeds is not None:  # what the longest time between two feeds is made of
+            for full, figures in found.named(need.need.feeds.fed_by.thing):
+                _show_figure(full, *figures[0])
+        say(_verdict_line(need))
+
+
+def _show_need_why(found: Bounds, need: NeedBounds) -> None:
+    """What a need without a sum of its own is made of: a load, a loss, a level, a current."""
+    from tachys.cli.output import say
+
+    if need.need.measures == "share":
+        _show_load_why(found)
+    elif need.need.measures in ("current", "life"):
+        _show_current_why(found)
+    else:
+        for full in _taken_by(found, need.need.waits):
+            say(_room_line(found, full))
+            for each, figures in found.named(full):
+                for title, figure in figures[: 2 if full.startswith("isr.") else 1]:
+                    _show_figure(each, title, figure)
+    say(_verdict_line(need))
+
+
+def _taken_by(found: Bounds, thing: Thing) -> list[str]:
+    """A thing itself; of a source all that it begins."""
+    if thing.kind != "source":
+        return [thing]
+    begun = found.system.graph.begun_by
+    return [each.thing for event, things in begun.items() if event.thing == thing for each in things]
+
+
+def _room_line(found: Bounds, full: str) -> str:
+    """How many can wait at a thing, and how many may have to."""
+    kind, _, name = full.partition(".")
+    if kind == "buffer":
+        buffer, depth = found.buffers[name], found.system.buffer(name).depth
+        level = "more than can be told" if buffer.level is None else f"{buffer.level} at most"
+        full_after = "" if buffer.full_after is None else f" It overflows after {time_text(buffer.full_after, 'down')}."
+        return f"{full} holds {depth}; {level} are in it at once.{full_after}"
+    if kind == "isr":
+        isr, line = found.isrs[name], found.system.isr(name)
+        needed = "no number is enough" if isr.pending_needed is None else f"{isr.pending_needed} may have to"
+        lost = f" {isr.lost_reason[0].upper()}{isr.lost_reason[1:]}." if isr.lost_reason else ""
+        return f"{count_text(line.pending, 'event')} of {full} can wait; {needed}.{lost}"
+    if kind == "flag":
+        return f"{full} is one bit: set while it is still set, an event is lost."
+    return f"{full}:"
+
+
+def _verdict_line(need: NeedBounds) -> str:
+    limit, bound = value_text(need.need, need.limit), bound_text(need.need, need.bound)
+    doubt = doubt_of(need)
+    room = "" if need.bound is None else f", room {slack_text(need.need, need.limit, need.bound)}"
+    return f"need.{need.need.name}: limit {limit}, bound {bound}{room}: {need.verdict}{f', {doubt}' * bool(doubt)}."
 
 
 def _show_figure(full: str, title: str, figure: Figure) -> None:
