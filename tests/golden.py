@@ -48,9 +48,11 @@ CAPTURES = [
     ("inspect", "c.vcd"),
     ("explain", "m.toml", "c.vcd", "1"),
     ("fit", "m.toml", "c.vcd"),
+    ("explain", "m.toml", "c.vcd", "1", "--format", "json"),
+    ("fit", "m.toml", "c.vcd", "--format", "json"),
 ]
 PLANTED = ["longer guard", "storm", "blocking send", "lost wake-up", "unmodelled routine", "shared line"]
-PARTS = {"bounds": ["isr.wheel", "flag.frame_ready", "step.log", "release", "room"]}
+PARTS = {"bounds": ["isr.wheel", "flag.frame_ready", "step.log", "release", "room", "need.room"]}
 
 
 def inputs():

@@ -124,6 +124,11 @@ def _finding(name: str, **more: Any) -> Any:
                   falls=_list(str), explains=_list(str), at=_null_or(Seconds), **more)  # fmt: skip
 
 
+def _of_a_miss() -> tuple[Any, Any]:
+    cause = _shape("Cause", what=str, how=str, time=Seconds, expected=_null_or(Seconds))
+    return cause, _shape("Stretch", **{"from": Seconds}, to=Seconds, how=str, what=str)
+
+
 def _check() -> Any:
     seen = _statistics("Measured", resolution=Seconds, relative=bool)
     busy = _shape("BusyWindow", length=Seconds, seen=Share, at=Seconds, bound=Share)
@@ -135,9 +140,8 @@ def _check() -> Any:
     flag = _shape("Flag", **_measured("flag", seen, seen=True), overwritten=int)
     buffer = _shape("Buffer", level=_shape("Level", most=int), lost=int)
     step = _shape("Step", **_measured("step", seen, seen=True))
-    cause = _shape("Cause", what=str, how=str, time=Seconds, expected=_null_or(Seconds))
+    cause, stretch = _of_a_miss()
     miss = _shape("Miss", at=Seconds, value=_null_or(Seconds), kind=str, causes=_list(cause))
-    stretch = _shape("Stretch", **{"from": Seconds}, to=Seconds, how=str, what=str)
     estimate = _shape("Estimate", value=Seconds, once_in=int, fit=float)
     need = _shape("Need", verdict=str, basis=_null_or(str), limit=Amount, bound=_null_or(Amount), seen=seen,
                   value=_null_or(Amount), missed=int, misses=_list(miss), worst=_list(stretch), note=str,
@@ -233,9 +237,26 @@ def _probes() -> Any:
     return _shape("Probes", format=_head("probes"), capture=str, lines=_list(line), faults=_list(fault))
 
 
+def _explain() -> Any:
+    part = _shape("Part", what=str, who=str, count=int, time=Seconds)
+    bound = _shape("Bound", least=Seconds, most=_null_or(Seconds), parts=_list(part), **_or_not({"reason": str}))
+    cause, stretch = _of_a_miss()
+    return _shape("Explain", format=_head("explain"), capture=str, laid_over=_list(str), title=str, waiting=str,
+                  begin=Seconds, end=Seconds, resolution=Seconds, limit=_null_or(Seconds), bound=_null_or(bound),
+                  stretches=_list(stretch), causes=_list(cause), need=_null_or(str),
+                  finding=_null_or(_finding("Finding")))  # fmt: skip
+
+
+def _fit() -> Any:
+    change = _shape("Change", key=str, was=str, becomes=str, why=str)
+    return _shape("Fit", format=_head("fit"), changes=_list(change), left=_list(str), falls=_list(str),
+                  rises=_list(str), written=bool)  # fmt: skip
+
+
 OUTPUTS = {"bounds": _bounds, "simulation": _simulation, "check": _check, "checks": _checks, "capture": _capture,
            "levels": _levels, "worst": _worst, "compare": _compare, "sweep": _sweep, "headroom": _headroom,
-           "energy": _energy, "priorities": _priorities, "probes": _probes}  # fmt: skip
+           "energy": _energy, "priorities": _priorities, "probes": _probes, "explain": _explain,
+           "fit": _fit}  # fmt: skip
 
 
 def output_type(name: str) -> Any:

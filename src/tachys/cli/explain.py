@@ -11,6 +11,7 @@ from tachys.checking.out.telling import consequence_text, finding_text
 from tachys.cli.capturing import Given, shape_options
 from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, laid_over, model_options
+from tachys.cli.output import two_formats_option
 from tachys.cli.parameters import INSTANT
 from tachys.cli.playing import length_of
 from tachys.needs.verdicts import Verdict
@@ -33,9 +34,10 @@ MOST_ROWS = 24
 @click.option("-o", "--output", help="Draw the moment too: .png, .svg or .pdf.")
 @shape_options
 @model_options
+@two_formats_option
 def explain_command(
     model: str, capture: str, what: str | None, instant: Fraction | None, output: str | None, given: Given,
-    changes: Changes,
+    changes: Changes, shape: str,
 ) -> int:  # fmt: skip
     """One miss of CAPTURE taken apart: who ran, who held interrupts off, and what the bound expects instead.
 
@@ -43,18 +45,23 @@ def explain_command(
     need that came closest to its limit.
     """
     from tachys.checking.checking import check
-    from tachys.cli.output import say
+    from tachys.checking.out.export import explained_data
+    from tachys.cli.output import print_json, say
     from tachys.files import write_whole
 
     form = _form(output)
     result = check(changes.load(model), given.read(capture))
     explained = found_in(result, what, None if instant is None else length_of(instant), model)
-    _show(explained.result, explained, model)
+    if shape == "json":
+        print_json(explained_data(explained))
+    else:
+        _show(explained.result, explained, model)
     if output is not None:
         from tachys.drawing.figure import draw_scenes
 
         write_whole(output, draw_scenes([scene_of(explained)], form))
-        say(f"drawn: {output}")
+        if shape == "table":
+            say(f"drawn: {output}")
     return 0
 
 

@@ -33,6 +33,13 @@ FORMATS = click.Choice(["table", "json", "csv"])
 format_option = click.option(
     "--format", "shape", type=FORMATS, default="table", help="How to print: for people, programs or spreadsheets."
 )
+two_formats_option = click.option(
+    "--format",
+    "shape",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    help="How to print: for people or programs.",
+)  # fmt: skip
 STYLES = {Verdict.MET: "green", Verdict.AT_RISK: "magenta", Verdict.MISSED: "bold red", Verdict.UNSEEN: "cyan"}
 
 

@@ -5,16 +5,27 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from tachys.checking.board.waits import Cause, WaitPart
 from tachys.checking.compare.figures import MILLION, Compared
+from tachys.checking.out.explaining import Explained
 from tachys.checking.out.pooling import pool
 from tachys.checking.out.telling import COUNTS, CURRENTS
 from tachys.checking.result import CheckResult, Finding, NeedCheck, Seen
-from tachys.plain import by_thing, seconds, statistics
+from tachys.plain import by_thing, figure, seconds, statistics
 from tachys.words import PICO
 
 
 def _seen(seen: Seen | None) -> dict[str, Any] | None:
     return None if seen is None else statistics(seen, resolution=seconds(seen.resolution), relative=seen.relative)
+
+
+def _cause(cause: Cause) -> dict[str, Any]:
+    return {"what": cause.what or cause.how, "how": cause.how, "time": seconds(cause.time),
+            "expected": seconds(cause.expected)}  # fmt: skip
+
+
+def _stretch(part: WaitPart) -> dict[str, Any]:
+    return {"from": seconds(part.begin), "to": seconds(part.end), "how": part.how, "what": part.what}
 
 
 def _need(need: NeedCheck) -> dict[str, Any]:
@@ -31,18 +42,11 @@ def _need(need: NeedCheck) -> dict[str, Any]:
                 "at": seconds(miss.at),
                 "value": seconds(miss.value),
                 "kind": miss.kind,
-                "causes": [
-                    {"what": cause.what or cause.how, "how": cause.how, "time": seconds(cause.time),
-                     "expected": seconds(cause.expected)}
-                    for cause in miss.causes
-                ],
+                "causes": [_cause(cause) for cause in miss.causes],
             }
             for miss in need.misses
         ],
-        "worst": [
-            {"from": seconds(part.begin), "to": seconds(part.end), "how": part.how, "what": part.what}
-            for part in need.worst
-        ],
+        "worst": [_stretch(part) for part in need.worst],
         "note": need.note,
         "estimate": None if need.tail is None else {
             "value": seconds(need.tail.value), "once_in": need.tail.once_in, "fit": need.tail.fit
@@ -62,7 +66,7 @@ def _amperes(picoamperes: int | None) -> float | None:
     return None if picoamperes is None else picoamperes / PICO
 
 
-def _figure(figure: Compared) -> dict[str, Any]:
+def _compared(figure: Compared) -> dict[str, Any]:
     measured, value = figure.measured, {"counts": _number, "looks": _number, "answers": _share}.get(figure.key, seconds)
     off: Callable[[int | None], float | None] = seconds
     if figure.of_current:
@@ -81,14 +85,14 @@ def _figure(figure: Compared) -> dict[str, Any]:
 
 
 def _finding(finding: Finding) -> dict[str, Any]:
-    figure = _number if finding.code in COUNTS else _amperes if finding.code in CURRENTS else seconds
+    value = _number if finding.code in COUNTS else _amperes if finding.code in CURRENTS else seconds
 
     return {
         "code": finding.code,
         "about": finding.about,
         "text": finding.text,
-        "modelled": figure(finding.modelled),
-        "measured": figure(finding.measured),
+        "modelled": value(finding.modelled),
+        "measured": value(finding.measured),
         "falls": list(finding.falls),
         "explains": list(finding.explains),
         "at": seconds(finding.at),
@@ -124,7 +128,7 @@ def check_data(result: CheckResult) -> dict[str, Any]:
         "steps": by_thing(result.steps, "step", _seen, seen=True),
         "periods": {name: _seen(seen) for name, seen in result.periods.items()},
         "needs": {name: _need(need) for name, need in result.needs.items()},
-        "figures": [_figure(figure) for figure in result.figures],
+        "figures": [_compared(each) for each in result.figures],
         "findings": [_finding(finding) for finding in result.findings],
         "unseen": list(result.unseen),
         "foreign": list(result.foreign),
@@ -146,3 +150,24 @@ def checks_data(results: Sequence[CheckResult]) -> dict[str, Any]:
         "pooled": {"needs": needs, "findings": findings},
         "captures": [check_data(result) for result in results],
     }  # fmt: skip
+
+
+def explained_data(explained: Explained) -> dict[str, Any]:
+    """One miss or finding taken apart: its stretches in order of time add up to it, and so do its causes."""
+    result = explained.result
+    return {
+        "format": "tachys.explain/1",
+        "capture": result.capture.file,
+        "laid_over": list(result.bounds.system.laid_over),
+        "title": explained.title,
+        "waiting": explained.waiting,
+        "begin": seconds(explained.begin),
+        "end": seconds(explained.end),
+        "resolution": seconds(result.capture.known_to),
+        "limit": seconds(explained.limit),
+        "bound": figure(explained.bound),
+        "stretches": [_stretch(part) for part in explained.stretches],
+        "causes": [_cause(cause) for cause in explained.causes],
+        "need": None if explained.need is None else explained.need.need.name,
+        "finding": None if explained.finding is None else _finding(explained.finding),
+    }
