@@ -1,9 +1,11 @@
 """What runs too often, too seldom, not any more or unasked is named first, with the source and its likely mistake."""
 
+import json
 from dataclasses import replace
 
 import pytest
 
+from calling import tachys
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
@@ -142,3 +144,29 @@ def test_nothing_is_met_of_what_comes_too_often_or_no_more():
     often = verdicts(tick=8 * MS // 256)
     assert (often["tick"] is Verdict.MET, often["adc"] is Verdict.MET) == (False, True)
     assert verdicts(tick=3 * LENGTH * MS)["tick"] is not Verdict.MET
+
+
+ROASTER = """
+tachys = 1
+core = { clock = "32 MHz", levels = 2, nesting = true, entry = "15 cycles", exit = "12 cycles" }
+source = { mains.every = "10 ms", byte.serial.baud = "19200 Bd" }
+isr.fire = { on = "source.mains", level = 0, cost = ["3 us", "5 us"] }
+isr.rx = { on = "source.byte", level = 1, cost = ["2 us", "4 us"] }
+loop.overhead = "2 us"
+step.store = { every = "200 ms", cost = ["150 us", "180 us"], guard = { level = 0, for = "20 us", at = "30 us" } }
+need.fired = { from = "source.mains", to = "isr.fire.start", within = "60 us" }
+probe.D0 = { shows = "source.mains", edge = "rise" }
+probe.D1.shows = "isr.fire"
+probe.D2.shows = "isr.rx"
+probe.D3.shows = "step.store"
+"""
+
+
+def test_two_starts_too_close_may_be_one_held_off_and_so_may_the_more_urgent_be(tmp_path):
+    """The board holds all off for 110 us; no event of the more urgent falls into that here, one of the other does."""
+    (tmp_path / "m.toml").write_text(ROASTER)
+    board = ("simulate", "m.toml", "--set", "step.store.guard.for=110 us", "--for", "20 s", "--seed", "4")
+    assert tachys(tmp_path, *board, "--probes", "-o", "c.vcd").returncode == 0
+    told = json.loads(tachys(tmp_path, "check", "m.toml", "c.vcd", "--format", "json").stdout)
+    assert [(each["code"], each["about"]) for each in told["findings"]] == [("runs-too-often", "isr.rx")]
+    assert told["needs"]["fired"]["verdict"] == "at risk"
