@@ -64,10 +64,12 @@ def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
 
     A routine that begins too often or unasked asks for more than the model knows: what is no more urgent than it, and
     the loop, hang on that. One that begins or ends beyond its bound may have been held off with all others: so did
-    every routine, for all that is known. What stays away undoes what follows from it alone.
+    every routine, for all that is known. Of two starts too close, of events that no line shows, the first may have
+    been held off just so, unless more come in all than can. What stays away undoes what follows from it alone.
     """
     gone = {finding.about for finding in findings if finding.code in STAYS_AWAY}
     beyond = {each.about for each in findings if each.code.endswith("-beyond-bound")}
+    beyond |= {each.about for each in findings if each.code == "runs-too-often" and _may_be_late(board, each.about)}
     astray = beyond | {each.about for each in findings if each.code in ASTRAY}
     low = min((board.system.isr(thing.name).urgency for thing in astray if thing.kind == "isr"), default=None)
     if low is not None and (not board.system.core.nesting or any(thing.kind == "isr" for thing in beyond)):
@@ -81,6 +83,18 @@ def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
         if (low is not None and bound.need.measures in ("share", "current", "life"))
         or away & set(_way(board, bound.need))
     )  # fmt: skip
+
+
+def _may_be_late(board: Measurement, thing: Thing) -> bool:
+    """Whether starts of a routine that are too close can be those of events that came as they may, the first late."""
+    runs = board.isrs.get(thing.name) if thing.kind == "isr" else None
+    if runs is None or (runs.latency is not None and not runs.latency.relative):
+        return False
+    starts, reach = board.events(runs.isr.start), board.paper.reach
+    assert starts is not None
+    assert reach is not None
+    at_most = len(starts) - runs.isr.pending  # as many can have waited before the first
+    return at_most < 2 or int(starts[-1] - starts[0]) >= reach.events.curve(runs.isr.start).least_span(at_most)
 
 
 def _way(board: Measurement, need: Need) -> Iterator[Thing]:
