@@ -43,9 +43,11 @@ if TYPE_CHECKING:
         simulate,
         sweep,
     )
+    from tachys.errors import InputError
 
 __version__ = "0.1.0"
 __all__ = [
+    "InputError",
     "bounds",
     "check",
     "compare",

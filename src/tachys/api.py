@@ -19,6 +19,7 @@ from tachys.capture.table import Capture
 from tachys.checking.checking import check as _check
 from tachys.checking.out.explaining import Explained, explain_finding, explain_need
 from tachys.checking.result import CheckResult
+from tachys.errors import InputError as InputError
 from tachys.errors import did_you_mean, input_error
 from tachys.files import read_text
 from tachys.model.loading import LARGEST_MODEL, ModelText
