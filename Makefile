@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint soak bench clean
+.PHONY: demo test lint package soak bench clean
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -22,6 +22,9 @@ lint: $(READY)           ## style and types
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+
+package: $(READY)        ## wheel and source archive, installed by themselves, with the oldest and the newest Python here
+	$(BIN)/python tests/package.py
 
 MODELS ?= 20000
 soak: $(READY)           ## the attack on the bounds (MODELS=100000 for long, CLUSTER=ADDRESS elsewhere), then the property tests, for long
