@@ -130,6 +130,14 @@ def test_every_finding_is_documented_and_a_word():
         assert f"`{shown}`" in text, code
 
 
+def test_every_warning_is_a_word():
+    places = ("worstcase/lint.py", "model/moving.py", "model/flags.py", "model/stopping.py")
+    text = "".join((ROOT / "src" / "tachys" / place).read_text() for place in places)
+    seen = set(re.findall(r'"([a-z]+(?:-[a-z]+)+)"', text))
+    assert {term.word for term in terms()["Warnings about a model"]} >= seen
+    assert len(seen) > 15
+
+
 def test_words_are_found_by_every_name_and_a_wrong_one_is_told(tmp_path):
     for part in terms().values():
         for term in part:

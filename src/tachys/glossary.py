@@ -39,7 +39,7 @@ def terms() -> dict[str, tuple[Term, ...]]:
             title = line.removeprefix("## ")
             found[title] = ()
             continue
-        word, others, meaning = (part.strip() for part in line.split("|"))
+        word, others, meaning = (part.strip() for part in line.split("|", 2))
         found[title] += (Term(word, tuple(filter(None, others.split(", "))), meaning),)
     return found
 

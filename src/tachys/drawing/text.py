@@ -61,7 +61,8 @@ def _row(scene: Scene, lane: Lane, columns: int, scale: int) -> str:
         for column in places(begin, max(end, begin + 1)):
             highest[column] = max(highest[column], level)
     if lane.levels:
-        row = [_LEVELS[min(7, -(-7 * level // lane.depth))] if level else " " for level in highest]  # a board may hold more
+        # a board may hold more than the model knows
+        row = [_LEVELS[min(7, -(-7 * level // lane.depth))] if level else " " for level in highest]
     for hold in scene.holds:
         if hold.who == lane.thing:
             for column in places(hold.begin, hold.end):
