@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import random
 
 import pytest
 
@@ -416,3 +417,37 @@ def test_a_strict_check_passes_only_what_somebody_has_looked_at(place):
     done = tachys(place, "check", "paper.toml", "mended.csv", "--strict")
     assert done.returncode == 0
     assert "1 time what this rests on is accepted" in done.stdout
+
+
+@pytest.mark.parametrize("command", [("bounds",), ("simulate", "--for", "20 ms"), ("check",)])
+def test_a_baseline_says_what_got_worse_whatever_stands_in_it(place, command):
+    """The worse model is told against the better one; of a mangled baseline no word leads to a fault."""
+    name, *more = command
+    files = [*more, "mended.csv"] if name == "check" else more
+    before = place / f"before_{name}.json"
+    good = tachys(place, name, "row_unit.toml", *files, "--format", "json")
+    before.write_text(good.stdout)
+    same = tachys(place, name, "row_unit.toml", *files, "--baseline", before.name, "--junit", "o.xml")
+    assert "nothing got worse" in same.stdout
+    assert 'failures="0"' in (place / "o.xml").read_text()
+    worse = [*more, "faulty.vcd"] if name == "check" else [*more, "--set", "step.log.guard.for=70 us"]
+    told = tachys(place, name, "row_unit.toml", *worse, "--baseline", before.name, "--strict", "--junit", "o.xml")
+    assert told.returncode == 1
+    assert "worse: need.release was met, is" in told.stdout
+    assert 'failures="0"' not in (place / "o.xml").read_text()
+    dice, data = random.Random(1), json.loads(good.stdout)
+    for _ in range(60):
+        before.write_text(json.dumps(mangled(dice, data)))
+        done = tachys(place, name, "row_unit.toml", *files, "--baseline", before.name)
+        assert done.returncode in (0, 2), done.stderr
+
+
+def mangled(dice, data):
+    """The same with one thing in it replaced by something of another kind."""
+    if isinstance(data, dict | list) and data and dice.random() < 0.9:
+        keys = list(data) if isinstance(data, dict) else list(range(len(data)))
+        made = data.copy()
+        key = dice.choice(keys)
+        made[key] = mangled(dice, data[key])
+        return made
+    return dice.choice([None, True, -1, 1e308, "x", [], {}, [[]], {"most": "x"}, float("nan"), 10**400])

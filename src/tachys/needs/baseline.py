@@ -17,6 +17,7 @@ _LOSES = (("isrs", "isr", "lost"), ("units", "unit", "lost"), ("flags", "flag", 
           ("buffers", "buffer", "lost"))  # fmt: skip
 _UNITS = {"time": (1e6, "us"), "share": (100, "%"), "current": (1e6, "uA"), "life": (1 / 86_400, "days"),
           "number": (1, "")}  # fmt: skip
+_LARGEST = 1e18  # of any figure
 _SAME = 1e-9  # what two doubles of one figure may differ by, as a share of it
 
 
@@ -59,7 +60,7 @@ def _needs(before: Data, now: Data, needs: Mapping[str, Need]) -> Iterator[str]:
         if isinstance(old, dict):
             yield from _need(name, old, data)
             if now["format"] == "tachys.bounds/1":
-                yield from _bound(needs[name], old.get("bound"), data["bound"])
+                yield from _bound(needs[name], old, data["bound"])
         else:
             yield f"need.{name} is new: {data['verdict']}"
 
@@ -71,14 +72,17 @@ def _need(name: str, old: Data, new: Data) -> Iterator[str]:
     misses, was_missed = _count(new), _count(old)
     if misses > was_missed:
         yield f"need.{name} is missed {misses - was_missed} times more: {misses}"
-    seen, is_ = old.get("seen"), new.get("seen")
-    if isinstance(seen, dict) and is_ and isinstance(seen.get("most"), (int, float)):
-        slack = (is_.get("resolution") or 0) + float(seen.get("resolution") or 0)
-        if _beyond(is_["most"], seen["most"] + slack):
-            yield f"need.{name}: worst seen {_text(is_['most'])}, was {_text(seen['most'])}"
+    seen, is_ = _table(old, "seen"), _table(new, "seen")
+    was, most = _number(seen, "most"), _number(is_, "most")
+    slack = (_number(is_, "resolution") or 0) + (_number(seen, "resolution") or 0)
+    if was is not None and most is not None and _beyond(most, was + slack):
+        yield f"need.{name}: worst seen {_text(most)}, was {_text(was)}"
 
 
-def _bound(need: Need, was: float | None, is_: float | None) -> Iterator[str]:
+def _bound(need: Need, old: Data, is_: float | None) -> Iterator[str]:
+    was = _number(old, "bound")
+    if was is None and old.get("bound") is not None:
+        return  # nothing that was ever printed
     if need.measures == "life":  # more is better, and what lasts without end has no number
         worse = is_ is not None and (was is None or _beyond(was, is_))
     else:
@@ -89,31 +93,41 @@ def _bound(need: Need, was: float | None, is_: float | None) -> Iterator[str]:
 
 def _losses(before: Data, now: Data) -> Iterator[str]:
     for table, kind, key in _LOSES:
-        for name, data in now.get(table, {}).items():
-            old = before.get(table, {}).get(name)
-            was, is_ = (None if each is None else each.get(key) for each in (old, data))
-            if (was, is_) == ("never", "possible"):
+        for name, data in _table(now, table).items():
+            if (_table(_table(before, table), name).get(key), data.get(key)) == ("never", "possible"):
                 yield f"{kind}.{name} may lose something now"
 
 
 def _load(before: Data, now: Data) -> Iterator[str]:
-    if now["format"] != "tachys.bounds/1":
-        return
-    was, is_ = (before.get("load") or {}).get("most"), float(now["load"]["most"])
-    if isinstance(was, (int, float)) and _beyond(is_, was):
+    was, is_ = (_number(_table(each, "load"), "most") for each in (before, now))
+    if now["format"] == "tachys.bounds/1" and was is not None and is_ is not None and _beyond(is_, was):
         yield f"load at most {100 * is_:.1f} %, was {100 * was:.1f} %"
 
 
 def _findings(before: Data, now: Data) -> Iterator[str]:
-    known = {(each.get("code"), each.get("about")) for each in before.get("findings", []) if isinstance(each, dict)}
+    found = before.get("findings", [])
+    known = [(each.get("code"), each.get("about")) for each in found if isinstance(each, dict)]
     for each in now.get("findings", []):
         if (each["code"], each["about"]) not in known:
             yield f"new: {each['about']}: {each['text']}"
 
 
+def _table(data: Data, key: str) -> Data:
+    """A table in what a stranger's file holds; empty where there is none."""
+    found = data.get(key)
+    return found if isinstance(found, dict) else {}
+
+
+def _number(data: Data, key: str) -> float | None:
+    found = data.get(key)
+    real = isinstance(found, int | float) and not isinstance(found, bool) and abs(found) < _LARGEST
+    return found if real else None
+
+
 def _count(need: Data) -> int:
-    misses = need.get("misses") or 0
-    return len(misses) if isinstance(misses, list) else int(misses)
+    """How many misses: a list of them, or their number."""
+    misses = need.get("misses")
+    return len(misses) if isinstance(misses, list) else int(_number(need, "misses") or 0)
 
 
 def _beyond(is_: float, was: float) -> bool:
