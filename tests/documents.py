@@ -18,6 +18,7 @@ from tachys.cli.main import main
 from tachys.cli.main import tachys as group
 from tachys.demo.project import write_project
 from tachys.glossary import page
+from tachys.model import keys
 
 ROOT = Path(__file__).parent.parent
 DOCS = ROOT / "docs"
@@ -104,6 +105,7 @@ def rewrite():
             path.write_text(told_anew(path.read_text(), folder))
     (DOCS / "commands.md").write_text(commands_page())
     (DOCS / "words.md").write_text(page())
+    (DOCS / "keys.md").write_text(keys.page())
 
 
 if __name__ == "__main__":

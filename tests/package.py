@@ -67,7 +67,7 @@ def tried(python, package, folder):
 
 def main():
     """Build, look, install, run."""
-    with tempfile.TemporaryDirectory() as place:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as place:  # what compiles behind may still write
         folder = Path(place)
         wheel = built(folder / "dist")
         for number, python in enumerate(dict.fromkeys((sys.executable, newest()))):

@@ -6,6 +6,7 @@ import re
 import shlex
 import subprocess
 import sys
+import tomllib
 
 import click
 import pytest
@@ -16,6 +17,7 @@ from tachys.checking.compare.sentences import codes
 from tachys.cli.main import calls
 from tachys.cli.main import tachys as group
 from tachys.glossary import find, page, terms
+from tachys.model import keys, schema
 
 PAGES = [*sorted(DOCS.glob("**/*.md")), ROOT / "README.md"]
 _SPAN = re.compile(r"`(tachys [^`]*)`")
@@ -72,6 +74,30 @@ def test_a_page_prints_what_its_commands_print(name, tmp_path):
 def test_pages_that_are_made_are_those_that_would_be_made_now():
     assert (DOCS / "commands.md").read_text() == commands_page(), "python tests/documents.py writes it anew"
     assert (DOCS / "words.md").read_text() == page()
+    assert (DOCS / "keys.md").read_text() == keys.page()
+
+
+def test_every_key_has_a_sentence_and_an_example_that_the_model_takes():
+    told = {}
+    for key in keys.all_keys():
+        told.setdefault(key.read_by, []).append(key.name)
+        table = getattr(schema, key.read_by)
+        field = next(name for name, each in table.model_fields.items() if (each.alias or name) == key.name)
+        if not re.fullmatch(r"\[+\w+(\.\w+)*\]+", key.example):
+            value = tomllib.loads(f"value = {key.example}")["value"]
+            table.__pydantic_validator__.validate_assignment(table.model_construct(), field, value)
+        assert key.meaning.endswith(".")
+    tables = {
+        name: each for name, each in vars(schema).items() if isinstance(each, type) and issubclass(each, schema.Table)
+    }
+    assert {name: sorted(names) for name, names in told.items()} == {
+        name: sorted(each.alias or field for field, each in table.model_fields.items())
+        for name, table in tables.items()
+        if table.model_fields
+    }
+    assert tachys(DOCS, "words", "isr.cost").stdout.startswith("A key of a model\n   isr.X.cost")
+    described = json.loads(tachys(DOCS, "schema").stdout)
+    assert described["$defs"]["IsrTable"]["properties"]["cost"]["description"].startswith("CPU time of the body")
 
 
 def test_what_runs_on_the_files_of_the_demo_runs(place):

@@ -1,0 +1,93 @@
+"""Every key of a model in one sentence, of ``keys.txt``: for editors, for ``tachys words``, for docs/keys.md."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+from tachys.model import schema
+
+_HEAD = """# Every key
+
+One sentence, an example and the default of each key of a model file. `tachys words isr.cost` tells one, and editors
+show it with `tachys schema`. How keys belong together, and what they do to bounds, play and checks, stands in
+[model.md](model.md).
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Key:
+    """A key of a table, such as "isr.X", that a class of the schema reads: an example of a value, what it is."""
+
+    table: str
+    read_by: str
+    name: str
+    example: str
+    meaning: str
+
+    @property
+    def names(self) -> tuple[str, str]:
+        """As it may be asked for: with the place of a name, and without."""
+        whole = self.name if self.table == "(top)" else f"{self.table}.{self.name}"
+        return whole, whole.replace(".X", "")
+
+    @property
+    def default(self) -> str:
+        """What holds where it is left out; "must be given"; empty where nothing is then said."""
+        fields = getattr(schema, self.read_by).model_fields
+        field = next(field for name, field in fields.items() if (field.alias or name) == self.name)
+        if field.is_required():
+            return "must be given"
+        value = field.default
+        if isinstance(value, str):
+            return value and f'"{value}"'
+        return str(value).lower() if isinstance(value, bool | int) else ""
+
+
+@cache
+def all_keys() -> tuple[Key, ...]:
+    """All of them, in the order of the file."""
+    found: list[Key] = []
+    table = read_by = ""
+    for line in files("tachys.model").joinpath("keys.txt").read_text("utf-8").splitlines()[1:]:
+        if line.startswith("## "):
+            table, _, read_by = line.removeprefix("## ").partition(" ")
+        else:
+            name, example, meaning = (part.strip() for part in line.split(" | ", 2))
+            found.append(Key(table, read_by, name, example, meaning))
+    return tuple(found)
+
+
+def keys_called(name: str) -> tuple[Key, ...]:
+    """Those of that name: whole ("isr.cost"), or the last part of it ("cost")."""
+    whole = tuple(key for key in all_keys() if name in key.names)
+    return whole or tuple(key for key in all_keys() if key.name == name)
+
+
+def described(made: dict[str, Any]) -> dict[str, Any]:
+    """A JSON Schema of the model with a sentence for each key."""
+    tables = {**made.get("$defs", {}), "ModelFile": made}
+    for key in all_keys():
+        property_ = tables.get(key.read_by, {}).get("properties", {}).get(key.name)
+        if property_ is not None:
+            property_["description"] = f"{key.meaning} Such as {key.example}"
+    return made
+
+
+def page() -> str:
+    """All of it as a page (docs/keys.md)."""
+    lines, table = [_HEAD], ""
+    for key in all_keys():
+        if key.table != table:
+            table = key.table
+            lines += [
+                *[""] * (table != "(top)"),
+                f"## {table}",
+                "",
+                "| key | such as | what it is | default |",
+                "|---|---|---|---|",
+            ]
+        lines.append(f"| `{key.name}` | `{key.example}` | {key.meaning} | {key.default} |")
+    return "\n".join(lines) + "\n"
