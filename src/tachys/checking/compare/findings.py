@@ -21,7 +21,7 @@ from tachys.checking.board.unseen import hidden_pass, unseen_routines, unseen_wo
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import MILLION, Compared, Measured
-from tachys.checking.compare.items import overfull, rests_on, took_fewer
+from tachys.checking.compare.items import OWN_LONGER, overfull, rests_on, took_fewer, unshown_on_top
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.pins import pin_findings
 from tachys.checking.compare.premises import refuted_figures
@@ -221,6 +221,8 @@ def _root(board: Measurement, figures: tuple[Compared, ...], symptoms: list[Symp
     sure = figure.sure_most if beyond else figure.sure_least  # not what it may have been, but what it surely was
     measured = max(0, sure or 0)
     text = sentence(code, figure.why)
+    if code in OWN_LONGER and (names := unshown_on_top(board, figure.about)):
+        text += f" (or that of {' or '.join(names[:3])} on top of it, which no line shows)"
     if figure.key == "period":
         text += _likely(board, figure)
         modelled = round(board.system.source(figure.about.name).period or 0)

@@ -28,6 +28,16 @@ def taken(board: Measurement, about: Thing, drains: Drain, runs: int) -> tuple[I
     return least, most
 
 
+OWN_LONGER = ("cost-longer", "each-longer", "nth-longer")
+
+
+def unshown_on_top(board: Measurement, thing: Thing) -> list[Thing]:
+    """The routines that may run on top of a body, of which no line shows when they do: its time holds theirs too."""
+    body, nesting = board.system.nodes[thing], board.system.core.nesting
+    above = [isr for isr in board.system.isrs if not isinstance(body, Isr) or (nesting and isr.urgency < body.urgency)]
+    return [isr.thing for isr in above if isr.thing not in board.shown.bodies]
+
+
 @dataclass(frozen=True, slots=True)
 class TookFewer:
     """A run of ``drain``, at ``at`` ps, that was done too soon for the ``came`` items that were in."""

@@ -13,13 +13,13 @@ from dataclasses import replace
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Agreement, Compared
-from tachys.checking.compare.items import overfull, rests_on, took_fewer
+from tachys.checking.compare.items import OWN_LONGER, overfull, rests_on, took_fewer, unshown_on_top
 from tachys.checking.compare.unmodelled import Stranger
 from tachys.checking.result import Finding
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Step
 from tachys.model.quantities import Range
-from tachys.needs.kinds import Need
+from tachys.needs.kinds import Need, NeedBounds
 from tachys.worstcase.analysis import bounds as bounds_of
 
 STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
@@ -65,7 +65,8 @@ def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
     A routine that begins too often or unasked asks for more than the model knows: what is no more urgent than it, and
     the loop, hang on that. One that begins or ends beyond its bound may have been held off with all others: so did
     every routine, for all that is known. Of two starts too close, of events that no line shows, the first may have
-    been held off just so, unless more come in all than can. What stays away undoes what follows from it alone.
+    been held off just so, unless more come in all than can. What stays away undoes what follows from it alone. Where a
+    body needs more time, that may be that of a routine on top of it which no line shows: its bounds fall too.
     """
     gone = {finding.about for finding in findings if finding.code in STAYS_AWAY}
     beyond = {each.about for each in findings if each.code.endswith("-beyond-bound")}
@@ -78,11 +79,18 @@ def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
     if astray:
         below |= {step.thing for step in board.system.steps if not step.once}
     away = gone | astray | below
+    longer = {each.about for each in findings if each.code in OWN_LONGER}
+    suspects = {thing for about in longer for thing in unshown_on_top(board, about)}
     return frozenset(
         name for name, bound in board.paper.needs.items()
-        if (low is not None and bound.need.measures in ("share", "current", "life"))
-        or away & set(_way(board, bound.need))
+        if ((low is not None or suspects) and bound.need.measures in ("share", "current", "life"))
+        or away & set(_way(board, bound.need)) or suspects & _parts(bound)
     )  # fmt: skip
+
+
+def _parts(bound: NeedBounds) -> set[str]:
+    """All that a bound is made of."""
+    return set() if bound.figure is None else {part.who for part in bound.figure.parts}
 
 
 def _may_be_late(board: Measurement, thing: Thing) -> bool:
