@@ -235,7 +235,7 @@ def test_light_commands_load_nothing_heavy(command, tmp_path):
 
 
 def test_the_public_names_are_there():
-    assert len(tachys.__all__) == 14
+    assert len(tachys.__all__) == 15
     for name in tachys.__all__:
         assert callable(getattr(tachys, name))
     with pytest.raises(AttributeError):
