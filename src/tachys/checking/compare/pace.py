@@ -22,6 +22,7 @@ from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
 
 _KNOWN_TO = Fraction(1, 50)  # a period that is read off starts which may be late
+_LOOK = "; look at "
 _A_STORM = 10  # starts
 _SIZES = (2, 3, 5, 10, 20, 50, 100, 200, 500, 1000, 5000, 20_000)
 
@@ -66,19 +67,25 @@ def _too_often(board: Measurement, paper: Bounds, event: Event, seen: Instants) 
     except NoBound:
         return None
     text = sentence("runs-too-often", f"{size} starts within {time_in_words(span)}, where {most} at most can come")
-    text += storm(board, seen, int(np.searchsorted(seen, at)), curve.least_span(2)) + _behind(board, event, seen)
-    text += _held_by(board, event, at)
+    text += storm(board, seen, int(np.searchsorted(seen, at)), curve.least_span(2))
+    behind, holder = _behind(board, event, seen), _holder(board, event, at)
+    in_all = int(seen[-1] - seen[0]) < curve.least_span(max(2, len(seen) - 1))  # more than can come, whoever waited
+    if holder and not in_all and (not behind or behind.startswith(_LOOK)):
+        text += f"; {holder} may have held the first of them off for longer than modelled"
+        text += f", or else {behind.removeprefix('; ')}" if behind else ""
+    else:
+        text += behind + (f", or at {holder}, if that held the first of them off" if holder else "")
     return Finding("runs-too-often", event.thing, text, allowed, span, (), (), at)
 
 
-def _held_by(board: Measurement, event: Event, at: int) -> str:
+def _holder(board: Measurement, event: Event, at: int) -> str:
     """What ran just before the first of starts that are too close, of which no line shows when they were due."""
     if any(board.events(cause) is not None for cause in board.system.graph.causes.get(event.thing, ())):
         return ""
     before = at - 2 * (board.system.core.entry.most + board.resolution) - 1
     under = [who for _, _, who in board.tops.between(max(before, board.capture.begin), at) if who != NOBODY]
     names = [board.things[who] for who in under if board.things[who] != event.thing]
-    return f", or at {names[-1]}, if that held the first of them off" if names else ""
+    return names[-1] if names else ""
 
 
 def storm(board: Measurement, seen: Instants, place: int, least: int) -> str:
@@ -166,7 +173,7 @@ def _behind(board: Measurement, event: Event, seen: Instants) -> str:
         found = next((each for each in tried if each), ())
         if found:
             return f"; likely {source.thing}: {found[0].text}"
-    return f"; look at {' and '.join(source.thing for source in sources)}" if sources else ""
+    return f"{_LOOK}{' and '.join(source.thing for source in sources)}" if sources else ""
 
 
 def _flags(names: tuple[str, ...]) -> str:
