@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 
 from tachys.errors import did_you_mean
 
@@ -34,7 +34,7 @@ def terms() -> dict[str, tuple[Term, ...]]:
     """All of them, by the title of their part."""
     found: dict[str, tuple[Term, ...]] = {}
     title = ""
-    for line in files("tachys").joinpath("glossary.txt").read_text("utf-8").splitlines()[1:]:
+    for line in Path(__file__).with_name("glossary.txt").read_text("utf-8").splitlines()[1:]:
         if line.startswith("## "):
             title = line.removeprefix("## ")
             found[title] = ()

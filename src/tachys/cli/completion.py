@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from click.shell_completion import CompletionItem, get_completion_class
+
+if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
 
 VARIABLE = "_TACHYS_COMPLETE"
 LARGEST = 1 << 20
@@ -26,6 +27,8 @@ def completion_command(shell: str) -> int:
     zsh:  put eval "$(tachys completion zsh)" into ~/.zshrc
     fish: tachys completion fish > ~/.config/fish/completions/tachys.fish
     """
+    from click.shell_completion import get_completion_class
+
     from tachys.cli.main import tachys
 
     made = get_completion_class(shell)
@@ -34,7 +37,7 @@ def completion_command(shell: str) -> int:
     return 0
 
 
-Complete = Callable[[click.Context, click.Parameter, str], list[CompletionItem]]
+Complete = Callable[[click.Context, click.Parameter, str], "list[CompletionItem]"]
 
 
 def names_of(*kinds: str) -> Complete:
@@ -56,10 +59,14 @@ def keys_of(ctx: click.Context, _: click.Parameter, begun: str) -> list[Completi
 
 
 def _beginning(names: list[str], begun: str) -> list[CompletionItem]:
+    from click.shell_completion import CompletionItem
+
     return [CompletionItem(name) for name in dict.fromkeys(names) if name.startswith(begun)]
 
 
 def _model(ctx: click.Context) -> dict[str, Any]:
+    import tomllib
+
     known = ctx.params.get("model") or ctx.params.get("models") or ()
     words = [*([known] if isinstance(known, str) else known), *ctx.args]  # what is not finished is not parsed yet
     for file in (Path(word) for word in words if word.endswith(".toml")):

@@ -14,7 +14,7 @@ import tempfile
 import traceback
 from functools import cache
 from importlib import import_module
-from importlib.resources import files
+from pathlib import Path
 from typing import Any
 
 import click
@@ -83,7 +83,7 @@ def _tell_version(ctx: click.Context, wanted: bool) -> None:
 def calls() -> dict[str, list[str]]:
     """Two calls of each command, for the end of its help."""
     found: dict[str, list[str]] = {}
-    for line in files("tachys.cli").joinpath("calls.txt").read_text("utf-8").splitlines()[1:]:
+    for line in Path(__file__).with_name("calls.txt").read_text("utf-8").splitlines()[1:]:
         if line.startswith("## "):
             found[line.removeprefix("## ")] = several = []
         else:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from typing import Any
 
 from tachys.model import schema
@@ -51,7 +51,7 @@ def all_keys() -> tuple[Key, ...]:
     """All of them, in the order of the file."""
     found: list[Key] = []
     table = read_by = ""
-    for line in files("tachys.model").joinpath("keys.txt").read_text("utf-8").splitlines()[1:]:
+    for line in Path(__file__).with_name("keys.txt").read_text("utf-8").splitlines()[1:]:
         if line.startswith("## "):
             table, _, read_by = line.removeprefix("## ").partition(" ")
         else:
