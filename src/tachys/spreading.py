@@ -6,18 +6,13 @@ numbers too, so that no object of ours has to be taken apart elsewhere; what it 
 
 from __future__ import annotations
 
-import logging
 import os
-import signal
-import socket
 import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from contextlib import closing, suppress
 from dataclasses import dataclass
 from itertools import islice, takewhile
-from multiprocessing import get_context
 from typing import Any, Protocol, TypeVar
 
 from tachys import __version__
@@ -72,6 +67,8 @@ def spread(
             yield from (job(shared, item) for source in (first, left) for item in source)
             return
         left = (item for source in (first, left) for item in source)
+    from concurrent.futures import BrokenExecutor
+
     parts = iter(lambda: list(islice(left, chunk)), [])
     pool: _Pool = _Cluster(workers.cluster) if workers.cluster else _Processes(workers.here)
     with closing(pool):
@@ -146,6 +143,9 @@ class _Processes:
         return [futures[0].result()]
 
     def renew(self) -> None:
+        from concurrent.futures import ProcessPoolExecutor
+        from multiprocessing import get_context
+
         # they begin as copies where they can: they have nothing to load then
         context = get_context("fork" if sys.platform == "linux" else "spawn")
         self._pool = ProcessPoolExecutor(self._count, context, _stopped_by_the_first)
@@ -155,6 +155,8 @@ class _Processes:
 
 
 def _stopped_by_the_first() -> None:
+    import signal
+
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
@@ -162,6 +164,9 @@ class _Cluster:
     """A cluster of Dask."""
 
     def __init__(self, address: str) -> None:
+        import logging
+        import socket
+
         try:
             import dask
             from distributed import Client, KilledWorker, LocalCluster, wait

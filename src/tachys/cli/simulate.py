@@ -122,9 +122,10 @@ def _play(
     """Play with a progress bar where the work is long and somebody looks."""
     from tachys.cli.output import compile_note, progress_bar
     from tachys.simulation.running import simulate
-    from tachys.trying.runs import play_all
 
     if workers.cluster:
+        from tachys.trying.runs import play_all
+
         with progress_bar("playing") as told:
             return play_all(changes.points(model), paper, ways, length, runs, workers, told)
     compile_note(paper.system, runs * length)
