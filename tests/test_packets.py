@@ -1,11 +1,14 @@
 """Trace packets: by hand, round trips over random streams cut anywhere and joined in the middle, checked against a model."""
 
+import json
 import random
+import shlex
 from fractions import Fraction
 
 import numpy as np
 import pytest
 
+from calling import tachys
 from tachys import compiled
 from tachys.capture.packets import PacketShape, read_packets
 from tachys.checking.checking import check
@@ -210,20 +213,37 @@ shows = "isr.wheel"
 """
 
 
-def test_a_model_is_checked_against_packets():
-    system, out, now = read_model(MODEL, "m.toml"), [SYNC], 0
+def wheel_packets():
+    """The packets of 400 turns of the model, one of which runs longer."""
+    out, now = [SYNC], 0
     for turn in range(400):
         at = turn * 48_000
         for begin, length, number in ((at, 240, 15), (at + 20_000 + turn * 31 % 997, 400 if turn != 200 else 700, 24)):
-            out += [
-                exception(number, 1),
-                stamp(begin - now or 1),
-                exception(number, 2),
-                stamp(length),
-                exception(0, 3),
-                stamp(10),
-            ]
+            out += [exception(number, 1), stamp(begin - now or 1), exception(number, 2), stamp(length)]
+            out += [exception(0, 3), stamp(10)]
             now = max(begin, now + 1) + length + 10
-    found = check(system, read_packets([b"".join(out)], "t.bin", PacketShape(Fraction(48_000_000))))
+    return b"".join(out)
+
+
+def test_a_model_is_checked_against_packets():
+    system = read_model(MODEL, "m.toml")
+    found = check(system, read_packets([wheel_packets()], "t.bin", PacketShape(Fraction(48_000_000))))
     assert [(each.code, each.about) for each in found.findings] == [("cost-longer", "isr.wheel")]
     assert found.isrs["tick"].runs == 399  # all but the one that was not seen to begin
+
+
+def test_packets_are_recorded_as_they_come(tmp_path):
+    (tmp_path / "m.toml").write_text(MODEL)
+    (tmp_path / "from.bin").write_bytes(wheel_packets())
+    words = ("--trace-clock", "192 MHz", "--prescale", "4")
+    done = tachys(tmp_path, "record", "m.toml", "from.bin", "-o", "run.packets", *words)
+    assert done.returncode == 0, done.stderr
+    assert (tmp_path / "run.packets").read_bytes() == wheel_packets()
+    next_one = done.stdout.replace("\n", " ").partition("Next: tachys ")[2]
+    told = tachys(tmp_path, *shlex.split(next_one), "--format", "json")
+    assert [each["about"] for each in json.loads(told.stdout)["findings"]] == ["isr.wheel"]
+    live = tachys(tmp_path, "record", "m.toml", "from.bin", "-o", "run.packets", *words, "--live")
+    assert live.returncode == 2
+    (tmp_path / "noise.bin").write_bytes(bytes(range(256)) * 40)
+    wrong = tachys(tmp_path, "record", "m.toml", "noise.bin", "-o", "run.noise", *words)
+    assert (wrong.returncode, (tmp_path / "run.noise").exists()) == (2, True)

@@ -24,12 +24,15 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 SHOWN_FROM = 32 << 20  # bytes: what takes a second or longer is shown as it goes
 _UNITS = click.Choice(["s", "ms", "us", "ns", "ps"])
-_OPTIONS = (
-    click.option("--time-unit", type=_UNITS, help="Unit of the time column of a CSV."),
-    click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV."),
+_PACKETS = (
     click.option("--trace-clock", type=RATE, help="It is trace packets, whose time stamps this clock counts."),
     click.option("--prescale", type=click.Choice(["1", "4", "16", "64"]), help="What that clock is divided by."),
     click.option("--trace-stream", type=click.IntRange(1, 111), help="Which stream of frames of 16 bytes they are."),
+)
+_OPTIONS = (
+    click.option("--time-unit", type=_UNITS, help="Unit of the time column of a CSV."),
+    click.option("--separator", type=click.Choice(list(SEPARATORS)), help="What separates the columns of a CSV."),
+    *_PACKETS,
     click.option("--step", type=TIME, help="The analyser's sampling step, where the file does not show it."),
 )
 
@@ -75,6 +78,21 @@ def shape_options(command: Command) -> Command:
 
     made: Any = bundled
     for option in reversed(_OPTIONS):
+        made = option(made)
+    return cast(Command, made)
+
+
+def packet_options(command: Command) -> Command:
+    """Add the options of trace packets, which the command gets together as ``packets``."""
+
+    @wraps(command)
+    def bundled(
+        *args: Any, trace_clock: Fraction | None, prescale: str | None, trace_stream: int | None, **more: Any
+    ) -> Any:
+        return command(*args, packets=_packets(trace_clock, prescale, trace_stream), **more)
+
+    made: Any = bundled
+    for option in reversed(_PACKETS):
         made = option(made)
     return cast(Command, made)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections import deque
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -12,6 +13,7 @@ from tachys.capture.eventstream import read_event_lines
 from tachys.checking.checking import check
 from tachys.checking.result import CheckResult
 from tachys.errors import InputError, input_error
+from tachys.marks.listening import Incoming
 from tachys.marks.samples import Samples
 from tachys.marks.stream import Stream
 from tachys.model.system import System
@@ -135,6 +137,26 @@ class LastSeconds:
         verdicts = {name: need.verdict for name, need in self.result.needs.items()}
         self.missed = tuple(name for name, verdict in verdicts.items() if verdict is Verdict.MISSED)
         return bool(self.missed)
+
+
+def kept_bytes(source: Incoming, path: Path, seconds: float | None = None) -> int:
+    """Write what comes into a file, until the source ends, the keyboard interrupts it, or so much time has gone by.
+
+    Raises:
+        InputError: the file cannot be written.
+    """
+    size, began = 0, time.monotonic()
+    try:
+        with path.open("wb") as stream:
+            while (piece := source.read()) is not None and (seconds is None or time.monotonic() - began < seconds):
+                size += stream.write(piece)
+    except KeyboardInterrupt:
+        pass
+    except OSError as error:
+        raise input_error(str(path), f"cannot be written on: {error.strerror}", "what was written is whole") from None
+    finally:
+        source.close()
+    return size
 
 
 def recorded(
