@@ -11,6 +11,7 @@ import pytest
 from calling import tachys
 from tachys import compiled
 from tachys.capture.packets import PacketShape, read_packets
+from tachys.capture.reading import read_capture
 from tachys.checking.checking import check
 from tachys.errors import InputError
 from tachys.model.loading import read_model
@@ -247,3 +248,18 @@ def test_packets_are_recorded_as_they_come(tmp_path):
     (tmp_path / "noise.bin").write_bytes(bytes(range(256)) * 40)
     wrong = tachys(tmp_path, "record", "m.toml", "noise.bin", "-o", "run.noise", *words)
     assert (wrong.returncode, (tmp_path / "run.noise").exists()) == (2, True)
+
+
+def test_an_event_stream_keeps_numbers_and_gaps(tmp_path):
+    data = SYNC + exception(20, 1) + stamp(4) + b"\x01\x07" + stamp(6) + exception(21, 1) + stamp(5)
+    data += b"\x70" + stamp(100)
+    data += exception(20, 3) + stamp(6) + exception(20, 2) + exception(0, 3) + stamp(6)
+    (tmp_path / "t.bin").write_bytes(data)
+    done = tachys(tmp_path, "convert", "t.bin", "t.events", "--trace-clock", "1 MHz")
+    assert done.returncode == 0, done.stderr
+    first, again = read_packets([data], "x", MHZ), read_capture(tmp_path / "t.events")
+    assert [value for _, value in line(again, "port.0") if value >= 0] == [7]
+    assert len(again.gaps) == 1
+    (begin, end), (a, b) = first.gaps[0], again.gaps[0]
+    assert (a <= begin, b >= end) == (True, True)
+    assert line(again, "exception.20")[-2:] == line(first, "exception.20")[-2:]

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tachys.capture.eventstream import NUMBER_BITS
 from tachys.capture.parquet import parquet_bytes
 from tachys.capture.table import Capture, merged, unsigned
 from tachys.errors import input_error
@@ -118,9 +119,15 @@ def _row(time: int, levels: list[str]) -> str:
 
 
 def _events(capture: Capture) -> Iterator[str]:
-    lines = {name: signal for name, signal in capture.signals.items() if not signal.real}  # a number is no event
-    names = [name.replace(",", "_") for name in lines]
+    # a real number is no event, nor one that is wider than what a stream holds
+    lines = {name: each for name, each in capture.signals.items() if not each.real and each.width <= NUMBER_BITS}
+    names, wide = [name.replace(",", "_") for name in lines], [each.width > 1 for each in lines.values()]
+    gaps = sorted((begin for begin, _ in capture.gaps), reverse=True)
     yield "# unit = 1 ps\n"
     for time, number, value in _changes(replace(capture, signals=lines)):
-        if value is not None and (value or time != capture.begin):
-            yield f"{max(0, time)},{names[number]},{'enter' if value else 'leave'}\n"
+        while gaps and time > gaps[-1]:  # what follows is told anew
+            gaps.pop()
+            yield ",gap\n"
+        if value is not None and (value or wide[number] or time != capture.begin):
+            what = f"={value}" if wide[number] else "enter" if value else "leave"
+            yield f"{max(0, time)},{names[number]},{what}\n"
