@@ -8,7 +8,7 @@ from fractions import Fraction
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import CURRENT, IDLE, USUAL_TOLERANCE, Battery, Meter, Probe
-from tachys.model.quantities import floor_ps
+from tachys.model.quantities import ceil_ps, floor_ps
 from tachys.model.report import Path, Reporter
 from tachys.model.schema import IsrTable, NeedTable, ProbeTable, WatchdogTable
 from tachys.needs.kinds import (
@@ -67,8 +67,12 @@ def make_need(
         )  # fmt: skip
         return None
     if table.from_ is not None and table.to is not None and table.within is not None:
-        limit = clocks.distance(table.within, (*path, "within"))
-        return WithinNeed(name, Event.written(table.from_), Event.written(table.to), limit, table.age)
+        limit = clocks.distance(table.within.most, (*path, "within"))
+        not_before = ceil_ps(clocks.exact(table.within.least, (*path, "within"))[2])
+        if not_before > limit:
+            report.complain((*path, "within"), "leaves no time between its ends, as far as the clocks may be off",
+                            'write a wider one, such as ["20 us", "60 us"]')  # fmt: skip
+        return WithinNeed(name, Event.written(table.from_), Event.written(table.to), limit, table.age, not_before)
     if table.load is not None:
         if table.load > 1:
             report.complain((*path, "load"), "is more than 100 %", "a core cannot work more than all the time")

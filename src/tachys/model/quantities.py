@@ -156,6 +156,13 @@ def parse_duration_range(value: object) -> DurationRange:
     return DurationRange(single, single)
 
 
+def parse_within(value: object) -> DurationRange:
+    """Read a limit of a time, more than 0, or ``[least, most]`` of it."""
+    found = parse_duration_range(value)
+    parse_positive_duration(found.most.text)
+    return found if isinstance(value, list) else DurationRange(parse_duration("0 s"), found.most)
+
+
 def parse_rate(value: object) -> Fraction:
     """Read ``"48 MHz"`` as hertz, more than 0 and at most 1 THz (one count of the time that Tachys keeps)."""
     rate = _scaled(value, _HERTZ, "48 MHz")

@@ -28,6 +28,7 @@ from tachys.model.quantities import (
     parse_rate,
     parse_share,
     parse_tolerance,
+    parse_within,
 )
 
 _NUMBER = r"^\s*[+]?\d+(\.\d*)?([eE][+-]?\d+)?\s*"
@@ -78,6 +79,7 @@ RateOrName = Annotated[
     Fraction | str, *_quantity(_rate_or_name, {"anyOf": [_RATE, {"type": "string", "pattern": "^[A-Za-z]"}]})
 ]
 ForOrAll = Annotated[DurationRange | None, *_quantity(_for_or_all, {"anyOf": [_RANGE, {"const": "all"}]})]
+Within = Annotated[DurationRange, *_quantity(parse_within, _RANGE)]
 Names = str | list[str]
 Whole = Annotated[int, Field(strict=True, ge=0, le=2**31)]
 Positive = Annotated[int, Field(strict=True, ge=1, le=2**31)]
@@ -414,7 +416,7 @@ class NeedTable(Table):
 
     from_: str | None = Field(None, alias="from")
     to: str | None = None
-    within: PositiveTime | None = None
+    within: Within | None = None
     age: bool = False
     of: str | list[str] | None = None
     lost: Annotated[int, Field(strict=True, ge=0, le=2**31)] | None = None

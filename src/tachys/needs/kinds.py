@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import ClassVar, Literal, cast
 
@@ -14,6 +14,7 @@ from tachys.figures import Figure, Part, summed
 from tachys.frames import PS
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Battery
+from tachys.model.quantities import time_in_words
 from tachys.needs.paper import Paper
 from tachys.needs.seen import Broken, Instants, Look, Observation, Past, Total, distances_of, from_last
 from tachys.needs.verdicts import Proof, Verdict, verdict_of
@@ -147,7 +148,10 @@ class Need(ABC):
 
 @dataclass(frozen=True, slots=True)
 class WithinNeed(Need):
-    """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause."""
+    """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause.
+
+    It must not come sooner than after ``not_before`` ps either.
+    """
 
     bound_is_wait: ClassVar[bool] = True
     _limit: ClassVar[str] = "within"
@@ -157,6 +161,7 @@ class WithinNeed(Need):
     ends: Event
     within: int
     age: bool = False
+    not_before: int = 0
 
     @property
     def waits(self) -> Thing:
@@ -173,16 +178,22 @@ class WithinNeed(Need):
         found = paper.way(self.begins, self.ends, age=self.age)
         if found is not None:
             figure, lost = found
-            return self._of_figure(figure, lost, figure.least)
+            made = self._of_figure(figure, lost, figure.least)
+            return made if figure.least >= self.not_before else self._too_soon(made, figure.least)
         gap = paper.gap(self.ends)
         if gap is None:
             reason = f"no chain of causes leads from {self.begins} to {self.ends}, and nothing makes it come"
             return NeedBounds(self, self.within, None, False, reason)
         part = Part("longest time to the next", self.ends, 1, gap)
-        return self._of_figure(Figure(0, gap, (part,)))
+        made = self._of_figure(Figure(0, gap, (part,)))
+        return self._too_soon(made, 0) if self.not_before else made
+
+    def _too_soon(self, made: NeedBounds, least: int) -> NeedBounds:
+        reason = made.reason or f"it can already come after {time_in_words(least)}"
+        return replace(made, proved=False, reason=reason)
 
     def look(self, seen: Observation, past: Past) -> Look | None:
-        """Late beyond the limit, lost on the way, or not answered although the limit is over."""
+        """Too early, late beyond the limit, lost on the way, or not answered although the limit is over."""
         found = seen.answers(self)
         if found is None:
             return None
@@ -190,6 +201,10 @@ class WithinNeed(Need):
         late = found.after > beyond
         pairs = zip(found.at[late].tolist(), found.after[late].tolist(), strict=True)
         broken = [Broken(at, after, "late", at, at + after) for at, after in pairs]
+        if not found.relative:  # else each is known but for what all have in common
+            early = found.after < self.not_before - seen.slack
+            pairs = zip(found.at[early].tolist(), found.after[early].tolist(), strict=True)
+            broken += [Broken(at, after, "early", at, at + after) for at, after in pairs]
         broken += [Broken(at, None, "lost", at, at + self.within) for at in found.lost.tolist()]
         still = found.open[seen.end - found.open > beyond]
         broken += [Broken(at, None, "open", at, seen.end) for at in still.tolist()]
@@ -198,7 +213,8 @@ class WithinNeed(Need):
     def words(self, time: Callable[[int], str]) -> str:
         """What must hold."""
         age = " (age)" if self.age else ""
-        return f"{self.begins.removeprefix('source.')} → {self.ends}{age}"
+        after = f", not before {time(self.not_before)}" if self.not_before else ""
+        return f"{self.begins.removeprefix('source.')} → {self.ends}{age}{after}"
 
 
 @dataclass(frozen=True, slots=True)
