@@ -85,9 +85,8 @@ def check(
     results: list[CheckResult] = []
     for number, part in enumerate(parts):
         result = checked(number)
-        results.append(
-            replace(result, measured=results[0].measured) if results else result
-        )  # one at a time fits the memory
+        # what was measured of one at a time fits the memory
+        results.append(replace(result, measured=results[0].measured) if results else result)
         if told is not None:
             told(changes_of(part))
     return _with_resets(_with_left_out(together(results, capture, len(resets), checked)), resets)

@@ -355,14 +355,18 @@ def _show_why(found: Bounds, name: str, model: str, shape: str) -> None:
     from tachys.cli.output import print_json, say
     from tachys.errors import did_you_mean, input_error
     from tachys.plain import figure as figure_data
+    from tachys.worstcase.export import need_data
 
     need = found.needs.get(name.removeprefix("need."))
     if name in ("load", "current"):
         _show_load_why(found) if name == "load" else _show_current_why(found)
         return
     things = list(found.named(name))
-    if need is not None and not things and shape != "json":
-        _show_need_why(found, need)
+    if need is not None and not things:
+        if shape == "json":
+            print_json({"format": "tachys.why/1", f"need.{need.need.name}": need_data(need)})
+        else:
+            _show_need_why(found, need)
         return
     if not things:
         known = [*found.catalog(), *(f"need.{each}" for each in found.needs)]
@@ -395,7 +399,8 @@ def _show_need_why(found: Bounds, need: NeedBounds) -> None:
         _show_current_why(found)
     else:
         for full in _taken_by(found, need.need.waits):
-            say(_room_line(found, full))
+            if line := _room_line(found, full):
+                say(line)
             for each, figures in found.named(full):
                 for title, figure in figures[: 2 if full.startswith("isr.") else 1]:
                     _show_figure(each, title, figure)
@@ -425,7 +430,7 @@ def _room_line(found: Bounds, full: str) -> str:
         return f"{count_text(line.pending, 'event')} of {full} can wait; {needed}.{lost}"
     if kind == "flag":
         return f"{full} is one bit: set while it is still set, an event is lost."
-    return f"{full}:"
+    return ""
 
 
 def _verdict_line(need: NeedBounds) -> str:

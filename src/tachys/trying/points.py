@@ -182,6 +182,6 @@ def outcome_of(data: Any) -> Outcome:
     """
     try:
         needs = {str(name): NeedAt(*values) for name, values in data["needs"].items()}
-        return Outcome(needs, data["load"], tuple(data["lost"]), str(data["wrong"]))
+        return Outcome(needs, data["load"], tuple(map(str, data["lost"])), str(data["wrong"]))
     except (KeyError, TypeError, AttributeError) as error:
         raise ValueError(str(error)) from None

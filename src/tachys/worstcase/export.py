@@ -11,7 +11,8 @@ from tachys.worstcase.result import LoadBounds
 from tachys.worstcase.supply import currents_of, supply_bounds, supply_data
 
 
-def _need(need: NeedBounds) -> dict[str, Any]:
+def need_data(need: NeedBounds) -> dict[str, Any]:
+    """A need on paper."""
     found: dict[str, Any] = {
         "verdict": str(need.verdict), "limit": need.need.given(need.limit), "bound": need.need.given(need.bound)
     }  # fmt: skip
@@ -66,7 +67,7 @@ def bounds_data(bounds: Bounds) -> dict[str, Any]:
             for name, each in _losing(buffers, "lost").items()
         },
         "steps": by_thing(bounds.steps, "step", figure, "drifts", bounded=True),
-        "needs": {name: _need(need) for name, need in bounds.needs.items()},
+        "needs": {name: need_data(need) for name, need in bounds.needs.items()},
         **_energy(bounds),
         **_counters(bounds),
     }

@@ -108,8 +108,8 @@ def miss_lines(result: CheckResult, need: NeedCheck) -> list[str]:
     lines = [group_text(group, apart) for group in groups_of(result.bounds.system, need.misses)]
     early = [miss.value for miss in need.misses if miss.kind == "early" and miss.value is not None]
     if early:
-        since = " after the one before" if isinstance(need.need, (FeedNeed, PeriodNeed)) else ""
-        soonest = f"the soonest {time_text(min(early))}{since or ' after what it answers'}"
+        since = "the one before" if isinstance(need.need, (FeedNeed, PeriodNeed)) else "what it answers"
+        soonest = f"the soonest {time_text(min(early))} after {since}"
         lines.append(f"{len(early)} of {len(need.misses)} too early, {soonest}")
     return lines
 
