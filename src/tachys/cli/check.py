@@ -121,7 +121,8 @@ def _named(captures: tuple[str, ...]) -> list[str]:
 
     found: list[str] = []
     for name in captures:
-        found += [name] if name == "-" or os.path.exists(name) else sorted(glob.glob(name)) or [name]
+        is_pattern = any(sign in name for sign in "*?") and not os.path.exists(name)
+        found += (sorted(glob.glob(name)) if is_pattern else []) or [name]
     if "-" in found and len(found) > 1:
         raise click.UsageError("- is a capture of its own: give it alone")
     return found
