@@ -242,22 +242,28 @@ class Workload:
         if self._together:  # they are not told by a sum
             self._exactly = -1
 
-    def _kept_apart(self, system: System) -> Iterator[tuple[NDArray[np.int64], int]]:
-        """(rows, the least that takes first; their common gap in ps) of sources that keep apart."""
+    def _kept_apart(self, system: System) -> Iterator[tuple[list[NDArray[np.int64]], int]]:
+        """(of each event its rows; their common gap in ps) of sources that keep apart."""
         for apart in system.aparts:
-            rows = [row for row, (_, each) in enumerate(self.rows) if each.event in apart.of]
+            rows: dict[Event, list[int]] = {}
+            for row, (_, each) in enumerate(self.rows):
+                if each.event in apart.of:
+                    rows.setdefault(each.event, []).append(row)
             if len(rows) > 1:
-                yield np.array(sorted(rows, key=lambda row: int(self.taken[row])), np.int64), apart.gap
+                yield [np.array(mine, np.int64) for mine in rows.values()], apart.gap
 
     def _no_more_than_together(self, counts: NDArray[np.int64], ps: int) -> NDArray[np.int64]:
-        """The counts with which all rows take most, where some of them have a common gap: the dearest are left."""
-        for rows, gap in self._together:
-            mine = rows[rows < len(counts)]
-            over = int(counts[mine].sum()) - (ps // gap + 1)
-            for row in mine.tolist():
-                less = min(max(over, 0), int(counts[row]))
-                counts[row] -= less
-                over -= less
+        """The counts with which all rows take most, where some of them have a common gap: the dearest are left.
+
+        One event brings a run to each of its rows: so many come of it as of the row that counts most.
+        """
+        for rows_of, gap in self._together:
+            rows = [mine for each in rows_of if len(mine := each[each < len(counts)])]
+            over = sum(int(counts[mine].max()) for mine in rows) - (ps // gap + 1)
+            for mine in sorted(rows, key=lambda mine: int(self.taken[mine].sum())) if over > 0 else ():
+                come = int(counts[mine].max())
+                counts[mine] = come - min(over, come)
+                over -= min(over, come)
         return counts
 
     def _fitting(self, most: int) -> int:
