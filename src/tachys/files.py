@@ -64,6 +64,16 @@ def _replaced(target: Path) -> Iterator[BinaryIO]:
         raise
 
 
+def titled_lines(path: Path) -> Iterator[tuple[str, str]]:
+    """(title, line) of each line of one of our own lists: its first line says what it is, a title stands behind ##."""
+    title = ""
+    for line in path.read_text("utf-8").splitlines()[1:]:
+        if line.startswith("## "):
+            title = line.removeprefix("## ")
+        else:
+            yield title, line
+
+
 def read_json(path: str, what: str, mend: str) -> Any:
     """What stands in a JSON file that should be ``what``; ``mend`` says how such a one is made.
 

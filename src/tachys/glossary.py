@@ -7,6 +7,7 @@ from functools import cache
 from pathlib import Path
 
 from tachys.errors import did_you_mean
+from tachys.files import titled_lines
 
 _HEAD = """# Words
 
@@ -33,14 +34,9 @@ class Term:
 def terms() -> dict[str, tuple[Term, ...]]:
     """All of them, by the title of their part."""
     found: dict[str, tuple[Term, ...]] = {}
-    title = ""
-    for line in Path(__file__).with_name("glossary.txt").read_text("utf-8").splitlines()[1:]:
-        if line.startswith("## "):
-            title = line.removeprefix("## ")
-            found[title] = ()
-            continue
+    for title, line in titled_lines(Path(__file__).with_name("glossary.txt")):
         word, others, meaning = (part.strip() for part in line.split("|", 2))
-        found[title] += (Term(word, tuple(filter(None, others.split(", "))), meaning),)
+        found[title] = (*found.get(title, ()), Term(word, tuple(filter(None, others.split(", "))), meaning))
     return found
 
 

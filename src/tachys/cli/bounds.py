@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.collecting import Collected, collecting_options
+from tachys.cli.collecting import Collected, collecting_options, suite_of
 from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
@@ -20,8 +20,8 @@ from tachys.words import count_text, exact_share, exact_time, numbers_text, shar
 if TYPE_CHECKING:
     from tachys.figures import Figure
     from tachys.model.events import Thing
-    from tachys.needs.junit import Suite
     from tachys.needs.kinds import NeedBounds
+    from tachys.simulation.result import NeedSeen
     from tachys.worstcase.bounds import Bounds
 
 Row = list[str | Verdict]
@@ -64,24 +64,22 @@ def bounds_command(
     else:
         show_bounds(found, model)
     worse = collected.worse(before, [bounds_data(found)], system.needs, told=shape == "table")
-    collected.write(lambda: [_suite(found, model, strict=strict)])
+    collected.write(
+        lambda: [suite_of(f"{model}, on paper", 0.0, found.needs, _sentence, lambda need: fails(need, strict=strict))]
+    )
     verdicts = [need.verdict for need in found.needs.values()]
     return int(strict and worse) or status(verdicts, strict=strict)
-
-
-def _suite(found: Bounds, model: str, *, strict: bool) -> Suite:
-    from tachys.needs.junit import Case, Suite
-
-    return Suite(f"{model}, on paper", 0.0, tuple(
-        Case(name, need.verdict, _sentence(need), bool(status([need.verdict], strict=strict)))
-        for name, need in found.needs.items()
-    ))  # fmt: skip
 
 
 def _sentence(need: NeedBounds) -> str:
     limit, bound = value_text(need.need, need.limit), bound_text(need.need, need.bound)
     doubt = doubt_of(need)
     return f"{what_holds(need.need)}: {need.verdict}; limit {limit}, bound {bound}{f'; {doubt}' * bool(doubt)}"
+
+
+def fails(need: NeedBounds | NeedSeen, *, strict: bool) -> bool:
+    """Whether a need makes the status 1."""
+    return bool(status([need.verdict], strict=strict))
 
 
 def status(verdicts: Collection[Verdict], *, strict: bool) -> int:

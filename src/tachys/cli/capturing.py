@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import wraps
-from typing import TYPE_CHECKING, Any, TypeVar, cast
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from tachys.cli.options import Command, with_options
 from tachys.cli.output import progress_through
 from tachys.cli.parameters import RATE, TIME
 
@@ -20,7 +20,6 @@ if TYPE_CHECKING:
     from tachys.capture.reading import Reading
     from tachys.capture.table import Capture
 
-Command = TypeVar("Command", bound=Callable[..., Any])
 SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 SHOWN_FROM = 32 << 20  # bytes: what takes a second or longer is shown as it goes
 _UNITS = click.Choice(["s", "ms", "us", "ns", "ps"])
@@ -76,10 +75,7 @@ def shape_options(command: Command) -> Command:
             given = Given(Reading(shape, step, packets))
         return command(*args, given=given, **more)
 
-    made: Any = bundled
-    for option in reversed(_OPTIONS):
-        made = option(made)
-    return cast(Command, made)
+    return with_options(command, bundled, _OPTIONS)
 
 
 def packet_options(command: Command) -> Command:
@@ -91,10 +87,7 @@ def packet_options(command: Command) -> Command:
     ) -> Any:
         return command(*args, packets=_packets(trace_clock, prescale, trace_stream), **more)
 
-    made: Any = bundled
-    for option in reversed(_PACKETS):
-        made = option(made)
-    return cast(Command, made)
+    return with_options(command, bundled, _PACKETS)
 
 
 def _packets(clock: Fraction | None, prescale: str | None, stream: int | None) -> PacketShape | None:
@@ -114,16 +107,12 @@ whole_option = click.option(
 
 def bus_options(command: Command) -> Command:
     """Add the options that put lines together to buses and name their values."""
-    for option in reversed(
-        (
-            click.option("--bus", multiple=True, metavar="NAME=LINES",
-                         help="A bus of lines, lowest bit first (state=D0,D1), or of a vector some bits "
-                              "(low=PORT[3:0]) or a mask, where they stand (top=PORT&0xF0)."),
-            click.option("--value", multiple=True, metavar="BUS:N=NAME", help="A name for a value of a bus."),
-        )
-    ):  # fmt: skip
-        command = option(command)
-    return command
+    return with_options(command, command, (
+        click.option("--bus", multiple=True, metavar="NAME=LINES",
+                     help="A bus of lines, lowest bit first (state=D0,D1), or of a vector some bits "
+                          "(low=PORT[3:0]) or a mask, where they stand (top=PORT&0xF0)."),
+        click.option("--value", multiple=True, metavar="BUS:N=NAME", help="A name for a value of a bus."),
+    ))  # fmt: skip
 
 
 def meaning_of(capture: Capture, text: str) -> tuple[tuple[str, int], str]:

@@ -17,7 +17,7 @@ from tachys.checking.out.telling import (
     period_text,
 )
 from tachys.cli.capturing import Given, shape_options
-from tachys.cli.collecting import Collected, collecting_options
+from tachys.cli.collecting import Collected, collecting_options, suite_of
 from tachys.cli.modelling import Changes, laid_over, model_options
 from tachys.cli.output import format_option
 from tachys.cli.working import workers_options
@@ -102,16 +102,14 @@ def check_command(
 
 
 def _suite(result: CheckResult, *, strict: bool) -> Suite:
-    from tachys.needs.junit import Case, Suite
-
     accepted = result.bounds.system.accepted.on_paper
 
     def fails(need: NeedCheck) -> bool:
         on_paper = need.basis is Basis.PAPER and need.need.name not in accepted
         return need.verdict is Verdict.MISSED or (strict and (need.verdict is not Verdict.MET or on_paper))
 
-    cases = (Case(name, need.verdict, need_sentence(need), fails(need)) for name, need in result.needs.items())
-    return Suite(result.capture.file, result.capture.length / PICO, tuple(cases))
+    capture = result.capture
+    return suite_of(capture.file, capture.length / PICO, result.needs, need_sentence, fails)
 
 
 def _named(captures: tuple[str, ...]) -> list[str]:

@@ -2,19 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar, cast
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-if TYPE_CHECKING:
-    from tachys.needs.junit import Suite
-    from tachys.needs.kinds import Need
+from tachys.cli.options import Command, with_options
 
-Command = TypeVar("Command", bound=Callable[..., Any])
+Judged = TypeVar("Judged", "NeedBounds", "NeedSeen", "NeedCheck")
+
+if TYPE_CHECKING:
+    from tachys.checking.result import NeedCheck
+    from tachys.needs.junit import Suite
+    from tachys.needs.kinds import Need, NeedBounds
+    from tachys.simulation.result import NeedSeen
+
+
+def suite_of(
+    name: str, seconds: float, needs: Mapping[str, Judged], words: Callable[[Judged], str],
+    fails: Callable[[Judged], bool],
+) -> Suite:  # fmt: skip
+    """What needs came to, held against something of that name."""
+    from tachys.needs.junit import Case, Suite
+
+    cases = (Case(need, each.verdict, words(each), fails(each)) for need, each in needs.items())
+    return Suite(name, seconds, tuple(cases))
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,12 +78,9 @@ def collecting_options(command: Command) -> Command:
     def bundled(*args: Any, junit: str | None, baseline: str | None, **more: Any) -> Any:
         return command(*args, collected=Collected(junit, baseline), **more)
 
-    made: Any = bundled
-    for option in (
-        click.option("--baseline", type=click.Path(), metavar="FILE",
-                     help="Say what got worse since the JSON that this printed earlier."),
+    return with_options(command, bundled, (
         click.option("--junit", type=click.Path(), metavar="FILE",
                      help="Write each need as a test case (JUnit XML)."),
-    ):  # fmt: skip
-        made = option(made)
-    return cast(Command, made)
+        click.option("--baseline", type=click.Path(), metavar="FILE",
+                     help="Say what got worse since the JSON that this printed earlier."),
+    ))  # fmt: skip

@@ -82,12 +82,11 @@ def _tell_version(ctx: click.Context, wanted: bool) -> None:
 @cache
 def calls() -> dict[str, list[str]]:
     """Two calls of each command, for the end of its help."""
+    from tachys.files import titled_lines
+
     found: dict[str, list[str]] = {}
-    for line in Path(__file__).with_name("calls.txt").read_text("utf-8").splitlines()[1:]:
-        if line.startswith("## "):
-            found[line.removeprefix("## ")] = several = []
-        else:
-            several.append(line)
+    for name, line in titled_lines(Path(__file__).with_name("calls.txt")):
+        found.setdefault(name, []).append(line)
     return found
 
 

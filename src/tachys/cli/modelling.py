@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import wraps
-from typing import TYPE_CHECKING, Any, TypeVar, cast
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from tachys.cli.completion import keys_of, names_of
+from tachys.cli.options import Command, with_options
 
 if TYPE_CHECKING:
     from tachys.model.costs import CostTable
     from tachys.model.system import System
     from tachys.trying.points import Model
-
-Command = TypeVar("Command", bound=Callable[..., Any])
 
 
 BODIES = ("most", "least", "drawn", "triangular", "measured")  # how long they take when a model is played
@@ -52,19 +50,14 @@ def model_options(command: Command) -> Command:
     ) -> Any:
         return command(*args, changes=Changes(variants, settings, _read(costs)), **more)
 
-    made: Any = bundled
-    for option in reversed(
-        (
-            click.option("--variant", "variants", multiple=True, metavar="NAME", shell_complete=names_of("variant"),
-                         help="Lay a [variant.NAME] of the model over it; several: in the order given."),
-            click.option("--costs", metavar="FILE",
-                         help="Times of a build, as CSV: isr.rx,4.1 us,4.25 us; over every variant."),
-            click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", shell_complete=keys_of,
-                         help='Set one key of the model, as in --set isr.rx.cost="12 us"; over all of these.'),
-        )
-    ):  # fmt: skip
-        made = option(made)
-    return cast(Command, made)
+    return with_options(command, bundled, (
+        click.option("--variant", "variants", multiple=True, metavar="NAME", shell_complete=names_of("variant"),
+                     help="Lay a [variant.NAME] of the model over it; several: in the order given."),
+        click.option("--costs", metavar="FILE",
+                     help="Times of a build, as CSV: isr.rx,4.1 us,4.25 us; over every variant."),
+        click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", shell_complete=keys_of,
+                     help='Set one key of the model, as in --set isr.rx.cost="12 us"; over all of these.'),
+    ))  # fmt: skip
 
 
 def _read(costs: str | None) -> CostTable | None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tachys.cli.collecting import Collected, collecting_options
+from tachys.cli.collecting import Collected, collecting_options, suite_of
 from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import INTERRUPTED, format_option
@@ -20,7 +20,6 @@ from tachys.words import NONE, PICO, count_text, instant_text, share_text, time_
 if TYPE_CHECKING:
     from tachys.figures import Figure
     from tachys.model.system import System
-    from tachys.needs.junit import Suite
     from tachys.simulation.options import RunOptions
     from tachys.simulation.result import NeedSeen, Simulated
     from tachys.simulation.statistics import Stats
@@ -58,7 +57,7 @@ def simulate_command(
 
     The status is 1 when a need was seen broken, and 130 when it was interrupted: what was played until then is shown.
     """
-    from tachys.cli.bounds import status
+    from tachys.cli.bounds import fails, status
     from tachys.cli.output import print_csv, print_json, warn
     from tachys.simulation.export import simulated_data
     from tachys.simulation.result import COLUMNS
@@ -87,18 +86,9 @@ def simulate_command(
     if output is not None:
         _write(system, ways, window, output, probes)
     worse = collected.worse(before, [simulated_data(result)], system.needs, told=shape == "table")
-    collected.write(lambda: [_suite(result, model, strict=strict)])
+    name, seconds = f"{model}, played", result.length / PICO
+    collected.write(lambda: [suite_of(name, seconds, result.needs, _sentence, lambda need: fails(need, strict=strict))])
     return int(strict and worse) or status([need.verdict for need in result.needs.values()], strict=strict)
-
-
-def _suite(result: Simulated, model: str, *, strict: bool) -> Suite:
-    from tachys.cli.bounds import status
-    from tachys.needs.junit import Case, Suite
-
-    return Suite(f"{model}, played", result.length / PICO, tuple(
-        Case(name, need.verdict, _sentence(need), bool(status([need.verdict], strict=strict)))
-        for name, need in result.needs.items()
-    ))  # fmt: skip
 
 
 def _sentence(need: NeedSeen) -> str:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import wraps
-from typing import Any, TypeVar, cast
+from typing import Any
 
 import click
 
-Command = TypeVar("Command", bound=Callable[..., Any])
+from tachys.cli.options import Command, with_options
+
 _PROCESSES = click.option(
     "--workers", "count", type=click.IntRange(1, 256), help="How many work here; without it as many as there are cores."
 )
@@ -36,7 +37,4 @@ def _with(command: Command, *options: Callable[[Any], Any]) -> Command:
             raise click.UsageError("--workers are of this machine, --cluster has its own: give one of them")
         return command(*args, workers=Workers(count, cluster or ""), **more)
 
-    made: Any = bundled
-    for option in reversed(options):
-        made = option(made)
-    return cast(Command, made)
+    return with_options(command, bundled, options)

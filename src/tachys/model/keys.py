@@ -7,6 +7,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from tachys.files import titled_lines
 from tachys.model import schema
 
 _HEAD = """# Every key
@@ -49,14 +50,11 @@ class Key:
 @cache
 def all_keys() -> tuple[Key, ...]:
     """All of them, in the order of the file."""
-    found: list[Key] = []
-    table = read_by = ""
-    for line in Path(__file__).with_name("keys.txt").read_text("utf-8").splitlines()[1:]:
-        if line.startswith("## "):
-            table, _, read_by = line.removeprefix("## ").partition(" ")
-        else:
-            name, example, meaning = (part.strip() for part in line.split(" | ", 2))
-            found.append(Key(table, read_by, name, example, meaning))
+    found = []
+    for title, line in titled_lines(Path(__file__).with_name("keys.txt")):
+        table, read_by = title.split(" ")
+        name, example, meaning = (part.strip() for part in line.split(" | ", 2))
+        found.append(Key(table, read_by, name, example, meaning))
     return tuple(found)
 
 

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from itertools import islice
 from threading import Event
 
 from tachys.model.system import System
@@ -162,11 +163,8 @@ def _in_threads(
     with ThreadPoolExecutor(min(workers, runs)) as pool:
         try:
             while True:
-                while not stop.is_set() and len(waiting) + len(parts) < _AHEAD * workers:
-                    number = next(left, runs)
-                    if number == runs:
-                        break
-                    waiting[pool.submit(play, number)] = number
+                room = 0 if stop.is_set() else _AHEAD * workers - len(waiting) - len(parts)
+                waiting |= {pool.submit(play, number): number for number in islice(left, room)}
                 if not waiting:
                     break
                 try:
