@@ -57,6 +57,18 @@ def make_csv(path: Path, rows: int, chance: float = 0.05) -> None:
             stream.write(f"{row / 10:.1f}," + ",".join(str(level >> k & 1) for k in range(8)) + "\n")
 
 
+def packets(size: int) -> bytes:
+    """Trace packets of some ``size`` bytes: routines of sixteen that come and go, a stamp to each packet."""
+    dice, out = random.Random(3), [b"\0\0\0\0\0\x80"]
+    for _ in range(size // 13):
+        number = 16 + dice.randrange(16)
+        for what, ticks in ((1 << 4, dice.randrange(1, 5000)), (2 << 4, dice.randrange(1, 900)), (3 << 4, 6)):
+            long = bytes([0xC0, ticks & 127]) if ticks < 128 else bytes([0xC0, ticks & 127 | 128, ticks >> 7])
+            told = number if what < 3 << 4 else 0
+            out.append(bytes([0x0E, told, what]) + (bytes([ticks << 4]) if ticks < 7 else long))
+    return b"".join(out)
+
+
 def peak() -> float:
     """The peak memory of the process so far, in GiB."""
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20

@@ -160,6 +160,77 @@ def test_noise_is_never_more_than_one_line():
     assert set(told) <= {1}
 
 
+def wild_stream(dice, count):
+    """(packets, [[what, number, value, from, to]] in microseconds): several to a stamp, late stamps, overflows, ports."""
+    out, told, last, now, waiting = [SYNC], [], 0, 0, []
+    for _ in range(count):
+        for _ in range(dice.choice([1, 1, 1, 2, 3])):
+            kind = dice.choice(["enter", "exit", "return", "port", "watch", "none", "gap"][: dice.choice([3, 6, 7])])
+            number, value = dice.choice([15, 16, 300, 511]), dice.randrange(3)
+            out.append({
+                "enter": exception(number, 1), "exit": exception(number, 2), "return": exception(number, 3),
+                "none": exception(0, 3), "port": bytes([number % 4 << 3 | 1, value]), "gap": b"\x70",
+                "watch": bytes([0x8D | number % 4 << 4, value]),
+            }[kind])  # fmt: skip
+            number = number % 4 if kind in ("port", "watch") else number
+            waiting.append([kind, number, value])
+        late, ticks = dice.choice([0, 0, 0, 0, 1, 2, 3]), dice.choice([0, 1, 2, 6, 127, 5000])
+        out.append(stamp(ticks, late) if ticks else bytes([0xC0 | late << 4, 0]))
+        now += ticks
+        told += [[*each, last if late or each[0] == "gap" else now, now] for each in waiting]
+        last, waiting = now, []
+    return b"".join(out), told
+
+
+def as_told(told):
+    """The lines that a stream tells of, event by event: {name: [(microseconds, level)]}, -1 unknown."""
+    lines, latest, unsaid = {}, {}, True
+    for kind, number, *_ in told:
+        if kind in ("enter", "exit", "return", "port", "watch"):
+            lines.setdefault(f"{kind if kind in ('port', 'watch') else 'exception'}.{number}", [(0, -1)])
+
+    def goes(name, since, at, level):
+        rows = lines[name]
+        for when, value in ([(max(since, latest.get(name, 0)), -1)] if since < at else []) + [(at, level)]:
+            if value != rows[-1][1]:
+                rows.append((when, value))
+        latest[name] = at
+
+    for kind, number, value, since, at in told:
+        if kind == "gap" or (kind == "none" and unsaid):
+            for name in lines:
+                if kind == "gap" or name.startswith("exception."):
+                    goes(name, since, at, -1 if kind == "gap" else 0)
+            unsaid = kind == "gap"
+        elif kind in ("enter", "return", "exit"):
+            goes(f"exception.{number}", since, at, int(kind != "exit"))
+        elif kind != "none":
+            goes(f"{kind}.{number}", since, at, value)
+    return lines
+
+
+@pytest.mark.parametrize("plain", [True, False])
+def test_lines_are_what_is_told_event_by_event(plain):
+    for seed in range(60):
+        data, told = wild_stream(random.Random(seed), 40)
+        with compiled.checked() if plain else compiled.only(plain=False):
+            try:
+                found = read_packets([data[:50], data[50:]], "x", MHZ)
+            except InputError:
+                assert not as_told(told)
+                continue
+        expected = as_told(told)
+        assert set(found.signals) == set(expected), seed
+        for name, rows in expected.items():
+            signal, shown = found.signals[name], list[int]()
+            for at, level in zip(signal.at.tolist(), signal.value.tolist(), strict=True):
+                assert abs(at // US * US - at) < 100, (seed, name)  # what comes at one tick comes one after the other
+                shown.append((at // US, level))
+            assert shown == rows, (seed, name)
+        gaps = [(since * US, at * US) for kind, _, _, since, at in told if kind == "gap" and since < at]
+        assert list(found.gaps) == gaps, seed
+
+
 def framed(data, stream):
     """16 bytes at a time: the name of the stream, and data whose even bytes give their lowest bit to the last one."""
     out = bytearray(b"\xff\xff\xff\x7f")

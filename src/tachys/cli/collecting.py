@@ -41,20 +41,22 @@ class Collected:
 
     def before(self, kind: str) -> dict[str, dict[str, Any]] | None:
         """What was earlier, of a "check", "bounds" or "simulation"."""
+        if self.baseline is None:
+            return None
         from tachys.needs.baseline import read_baseline
 
-        return None if self.baseline is None else read_baseline(self.baseline, kind)
+        return read_baseline(self.baseline, kind)
 
     def worse(
         self, before: dict[str, dict[str, Any]] | None, now: Iterable[dict[str, Any]], needs: Iterable[Need], *,
         told: bool,
     ) -> bool:  # fmt: skip
         """Say what got worse, where there is something to compare with; whether anything did."""
+        if before is None:
+            return False
         from tachys.cli.output import heading, say
         from tachys.needs.baseline import worse_than
 
-        if before is None:
-            return False
         named = {need.name: need for need in needs}
         worse = [line for each in now for line in worse_than(before, each, named)]
         if told:
@@ -64,11 +66,12 @@ class Collected:
 
     def write(self, suites: Callable[[], Sequence[Suite]]) -> None:
         """Write the results, if they are wanted."""
+        if self.junit is None:
+            return
         from tachys.files import write_whole
         from tachys.needs.junit import junit_text
 
-        if self.junit is not None:
-            write_whole(Path(self.junit), junit_text(suites()))
+        write_whole(Path(self.junit), junit_text(suites()))
 
 
 def collecting_options(command: Command) -> Command:
