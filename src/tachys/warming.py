@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import suppress
+from fractions import Fraction
 from multiprocessing import get_context
 from pathlib import Path
 
@@ -34,6 +35,7 @@ def warm_captures() -> str:
     from tachys.capture.csv import read_csv
     from tachys.capture.inspecting import inspect
     from tachys.capture.opening import LongFile
+    from tachys.capture.packets import PacketShape, read_packets
     from tachys.capture.vcd import read_vcd
     from tachys.checking.checking import check
     from tachys.demo import board
@@ -47,6 +49,7 @@ def warm_captures() -> str:
         path.write_bytes(dump)
         check(system, read_vcd([dump], "faulty.vcd", long=LongFile(path)))
         inspect(read_csv([to_csv(board.record(faulty=False)).encode()], "mended.csv"))
+        read_packets([b"\0\0\0\0\0\x80\x0e\x10\x10\x10"], "trace.bin", PacketShape(Fraction(10**6)))
     return "the scanners and the check"
 
 

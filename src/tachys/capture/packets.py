@@ -16,31 +16,36 @@ import numpy as np
 
 from tachys.capture.packets_scan import (
     COUNT,
-    ENTER,
-    EXIT,
+    COUNTS,
+    EXITS,
+    FRAME,
     GAP,
+    LINES,
     NOW,
-    PORT,
+    PORTS,
     RESERVED,
-    RETURN,
     STAMPS,
     STATE,
     SYNCED,
+    UNTOLD,
     WAITING,
-    WATCH,
+    WATCHES,
+    Kinds,
+    count_told,
     scan_packets,
-)  # fmt: skip
+    tell_lines,
+    unwrap,
+)
 from tachys.capture.scanning import LARGEST, Ints
 from tachys.capture.table import Capture, Instants, Signal
 from tachys.errors import input_error
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.words import count_text, time_text
 
-PIECE = 1 << 20  # bytes that are scanned at once
+PIECE = 1 << 16  # bytes that are scanned at once: what they tell stays near
 KEPT = 16  # bytes of a packet that goes on, at most, but for a run of zeros
-MOST_NUMBER = (1 << 32) - 1
-FRAME = 16
 EXCEPTION = "exception."
+_KINDS = ((EXCEPTION, 0), ("port.", PORTS), ("watch.", WATCHES))
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,13 +64,12 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
     """
     parts = _unwrapped(chunks, shape.stream) if shape.stream is not None else chunks
     state = np.zeros(STATE, np.int64)
-    found = list(_scanned(parts, state))
+    kind, (value, time, early) = _scanned(parts, state)
     if not state[SYNCED] and not state[STAMPS]:
         mend = "switch synchronisation packets on; frames of 16 bytes have a stream: --trace-stream 1"
         raise input_error(file, "there is no synchronisation packet in it", mend)
     if not state[STAMPS]:
         raise input_error(file, "its packets have no stamps of time, only an order", "switch local time stamps on")
-    kind, value, time, early = np.concatenate(found, axis=1) if found else np.zeros((4, 0), np.int64)
     if int(state[NOW]) * PS_PER_SECOND / shape.hertz > LARGEST:
         raise input_error(file, "the time is beyond 64 bits of picoseconds", "is the clock of the trace right?")
     unsure, early_ticks = early < time, early
@@ -74,7 +78,7 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
     early[unsure] = _in_ps(early_ticks[unsure], shape.hertz)
     end = int(_in_ps(state[NOW : NOW + 1], shape.hertz)[0])
     gap = kind == GAP
-    signals = dict(_signals(kind, value, time, early))
+    signals, *took = _lines(kind, value, time, early)
     if not signals:
         raise input_error(file, "its packets tell of no exception, port or watched value", "switch exception trace on")
     gaps = tuple((int(a), int(b)) for a, b in zip(early[gap], time[gap], strict=True) if b > a)
@@ -83,59 +87,44 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
         remarks.append(
             f"{count_text(int(gap.sum()), 'overflow')}: packets were lost there, and time from there on is at least"
         )
-    if late := int((early[~gap] < time[~gap]).sum()):
+    if late := int((unsure & ~gap).sum()):
         remarks.append(f"{count_text(late, 'event')} came before a stamp that is late: when is not told, and left out")
-    remarks += _between(kind, time, early)
+    for each, words in zip(took, ("core.exit, to what goes on", "core.chain, to the next routine"), strict=True):
+        if each.any():  # of what share a stamp nothing is told
+            least, middle = time_text(int(each.min())), time_text(int(np.median(each)))
+            remarks.append(f"{words}: at least {least}, median {middle}, of {count_text(len(each), 'end')}")
     if state[RESERVED]:
         remarks.append(f"{count_text(int(state[RESERVED]), 'packet')} of no kind that is known, passed over")
     resolution = ceil(PS_PER_SECOND / shape.hertz)
     return Capture(file, signals, 0, max(end, 1), resolution, tuple(remarks), 0, gaps)
 
 
-def _scanned(chunks: Iterable[bytes], state: Ints) -> Iterator[Ints]:
-    """(kind, value, time, earliest) of what is told, piece by piece; what waits for a stamp goes on to the next."""
-    rest, waiting = b"", np.zeros((4, 0), np.int64)
+def _scanned(chunks: Iterable[bytes], state: Ints) -> tuple[Kinds, Ints]:
+    """(kinds, rows of value, time and earliest) of what is told and was stamped, in ticks."""
+    rest, kind, told = b"", np.zeros(PIECE, np.int8), np.zeros((3, PIECE), np.int64)
     for chunk in chunks:
         for begin in range(0, len(chunk), PIECE):
             data = rest + chunk[begin : begin + PIECE]
-            columns = np.zeros((4, waiting.shape[1] + len(data)), np.int64)
-            columns[:, : waiting.shape[1]] = waiting
-            state[COUNT], state[WAITING] = waiting.shape[1], 0
-            at = scan_packets(np.frombuffer(data, np.uint8), len(data), state, *columns)
+            count = int(state[COUNT])
+            if count + len(data) > len(kind):
+                more = count + len(data)
+                kind = np.append(kind[:count], np.zeros(more, np.int8))
+                told = np.append(told[:, :count], np.zeros((3, more), np.int64), axis=1)
+            at = scan_packets(np.frombuffer(data, np.uint8), len(data), state, kind, *told)
             rest = data[at:] if len(data) - at <= PIECE else data[len(data) - KEPT :]
-            done, count = int(state[WAITING]), int(state[COUNT])
-            yield columns[:, :done].copy()
-            waiting = columns[:, done:count].copy()
+    done = int(state[WAITING])
+    return kind[:done], told[:, :done]
 
 
 def _unwrapped(chunks: Iterable[bytes], stream: int) -> Iterator[bytes]:
-    """The bytes of one stream out of frames of 16 bytes, in which a trace port sends several.
-
-    An even byte with bit 0 set names the stream of what follows, else it is data whose bit 0 stands in the last byte;
-    with a name that bit says whether it counts from behind the next byte on. Full synchronisations lie between frames.
-    """
-    rest, current = b"", 0
+    """The bytes of one stream out of frames of 16 bytes, between which full synchronisations may lie."""
+    rest, current = b"", np.zeros(1, np.int64)
     for chunk in chunks:
         data = (rest + chunk).replace(b"\xff\xff\xff\x7f", b"")
         whole = len(data) - len(data) % FRAME
-        rest, found = data[whole:], bytearray()
-        for begin in range(0, whole, FRAME):
-            last, later = data[begin + 15], None
-            for place in range(15):
-                byte = data[begin + place]
-                if place % 2:
-                    if current == stream:
-                        found.append(byte)
-                    current, later = current if later is None else later, None
-                elif byte & 1:
-                    named = byte >> 1
-                    if last >> place // 2 & 1 and place < 14:
-                        later = named
-                    else:
-                        current = named
-                elif current == stream:
-                    found.append(byte | last >> place // 2 & 1)
-        yield bytes(found)
+        rest, found = data[whole:], np.zeros(whole, np.uint8)
+        count = unwrap(np.frombuffer(data, np.uint8), whole, stream, current, found)
+        yield found[:count].tobytes()
 
 
 def _in_ps(ticks: Instants, hertz: Fraction) -> Instants:
@@ -150,50 +139,27 @@ def _in_ps(ticks: Instants, hertz: Fraction) -> Instants:
     return found
 
 
-def _between(kind: Ints, time: Instants, early: Instants) -> Iterator[str]:
-    """What no line shows: how long it takes from the end of one routine to what goes on, or to the next routine."""
-    told = np.flatnonzero((kind == ENTER) | (kind == EXIT) | (kind == RETURN) | (kind == GAP))
-    what, at, exact = kind[told], time[told], early[told] == time[told]
-    for follows, words in ((RETURN, "core.exit, to what goes on"), (ENTER, "core.chain, to the next routine")):
-        pairs = (what[:-1] == EXIT) & (what[1:] == follows) & exact[:-1] & exact[1:]
-        took = (at[1:] - at[:-1])[pairs]
-        if len(took) and took.max() > 0:  # of what share a stamp nothing is told
-            least, middle = time_text(int(took.min())), time_text(int(np.median(took)))
-            yield f"{words}: at least {least}, median {middle}, of {count_text(len(took), 'end')}"
+def _lines(kind: Kinds, value: Ints, time: Instants, early: Instants) -> tuple[dict[str, Signal], Instants, Instants]:
+    """(what is told, line by line, how long each end took to what went on, and to the next routine).
 
-
-def _signals(kind: Ints, value: Ints, time: Instants, early: Instants) -> Iterator[tuple[str, Signal]]:
-    gaps = np.flatnonzero(kind == GAP)
-    none = np.flatnonzero((kind == RETURN) & (value == 0))
-    # that none goes on tells something new behind a gap only, and in the beginning
-    first = np.searchsorted(none, np.append(np.int64(-1), gaps), side="right")
-    common = np.append(gaps, none[np.unique(first[first < len(none)])])
-    for numbered, title, width, key in (
-        (kind <= RETURN, EXCEPTION, 1, value),
-        (kind == PORT, "port.", 32, value >> 32),
-        (kind == WATCH, "watch.", 32, value >> 32),
-    ):
-        places = np.flatnonzero(numbered & (key > 0 if width == 1 else numbered))
-        order = np.argsort(key[places].astype(np.int16), kind="stable")
-        numbers, begins = np.unique(key[places][order], return_index=True)
-        if not len(numbers):
-            continue
-        for number, mine in zip(numbers.tolist(), np.split(places[order], begins[1:]), strict=True):
-            rows = np.sort(np.append(mine, common if width == 1 else gaps))
-            level = np.where(kind[rows] == EXIT, 0, 1) if width == 1 else value[rows] & MOST_NUMBER
-            level[kind[rows] == GAP] = -1
-            if width == 1:
-                level[(kind[rows] == RETURN) & (value[rows] == 0)] = 0
-            yield f"{title}{number}", _signal(f"{title}{number}", width, level, time[rows], early[rows])
-
-
-def _signal(name: str, width: int, level: Ints, time: Instants, early: Instants) -> Signal:
-    """A line that is not known before it is told, nor from when on something may have happened to when it has."""
-    unsure = early < time
-    at = np.stack([early, time], axis=1).reshape(-1)
-    told = np.stack([np.full(len(level), -1), level], axis=1).reshape(-1)
-    kept = np.stack([unsure, np.ones(len(level), np.bool_)], axis=1).reshape(-1)
-    at, told = np.append(np.int64(0), at[kept]), np.append(np.int64(-1), told[kept])
-    steps = np.arange(len(at))
-    at = np.maximum.accumulate(at - steps) + steps  # what comes at one tick comes one after the other
-    return Signal(name, width, at, told, told >= 0).without_repeats()
+    A line is not known before it is told of, nor from when on something may have happened to when it has.
+    """
+    counts = np.zeros(COUNTS, np.int64)
+    count_told(kind, len(kind), value, counts)
+    lines = np.flatnonzero(counts[1:LINES]) + 1
+    room = 1 + 2 * (counts[lines] + counts[UNTOLD])
+    firsts = np.cumsum(room) - room
+    places = np.zeros(LINES, np.int64)
+    places[lines] = firsts
+    at, level = np.zeros((2, int(room.sum())), np.int64)
+    level[firsts] = -1
+    exits, chains = np.zeros((2, int(counts[EXITS])), np.int64)
+    done = np.zeros(2, np.int64)
+    tell_lines(kind, len(kind), value, time, early, lines, places, at, level, exits, chains, done)
+    signals = {}
+    for line, first in zip(lines.tolist(), firsts.tolist(), strict=True):
+        rows = slice(first, int(places[line]) + 1)
+        title, base = next(each for each in reversed(_KINDS) if line >= each[1])
+        name = f"{title}{line - base}"
+        signals[name] = Signal(name, 32 if base else 1, at[rows], level[rows], level[rows] >= 0)
+    return signals, exits[: done[0]], chains[: done[1]]
