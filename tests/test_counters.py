@@ -15,6 +15,7 @@ from tachys.model.loading import read_model
 from tachys.simulation.engine import play_whole
 from tachys.simulation.follow import event_times
 from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
 from tachys.worstcase.analysis import bounds
 from test_sentences import MODEL, record
 
@@ -136,11 +137,77 @@ def test_no_counter_counts_beyond_its_bounds(first):
         for counter in system.counters:
             counts, _ = between_looks(system, counter.name, how, 4_000_000)
             paper = found[counter.name]
+            played = simulate(system, 4_000_000, how, bounds=bounds(system)).counters[counter.name]
             if len(counts):
+                assert (played.least, played.most) == (counts.min(), counts.max()), (seed, counter)
                 assert paper.fewest <= counts.min(), (seed, counter)
                 assert paper.most is None or counts.max() <= paper.most, (seed, counter)
                 compared += 1
     assert compared > 60
+
+
+STILL = """
+tachys = 1
+[core]
+clock = "1 MHz"
+entry = "1 us"
+[clock.pll]
+rate = "8 MHz"
+[sleep.deep]
+wake = "90 us"
+stops = ["clock.pll"]
+[source.notch]
+every = "250 us"
+offset = "100 us"
+[isr.notch]
+on = "source.notch"
+cost = "5 us"
+[loop]
+overhead = "2 us"
+[step.nap]
+sleep = "deep"
+[counter.time]
+of = "clock.pll"
+states = 65536
+read_by = "isr.notch.start"
+"""
+
+
+def test_a_counter_whose_clock_stands_still_in_sleep_may_count_nothing():
+    system = read_model(STILL, "m.toml")
+    found = bounds(system).counters["time"]
+    assert found.fewest == 0
+    played = simulate(system, 10_000 * US, RunOptions(costs="most")).counters["time"]
+    # of 250 us the core is awake for the 5 us of the routine, the entry before the next halt, and a pass of 2 us
+    assert found.fewest <= played.least == played.most <= 8 * 9
+
+
+@pytest.mark.parametrize("name", ["turns", "time", "mixed", "each"])
+def test_the_engine_counts_as_its_records_do(name):
+    system = read_model(NODE, "m.toml")
+    counter = next(each for each in system.counters if each.name == name)
+    for how in (RunOptions(phases="together", costs="most"), RunOptions(seed=3), RunOptions(seed=4)):
+        counts, _ = between_looks(system, name, how, 300_000 * US)
+        played = simulate(system, 300_000 * US, how).counters[name]
+        assert (played.least, played.most) == (counts.min(), counts.max())
+        assert played.looks == len(counts) + 1
+        assert played.missed == sum(count // counter.states for count in counts.tolist())
+
+
+def test_the_top_is_seen_once_in_4688_looks_if_the_first_falls_on_an_odd_count():
+    long = 3 * 4688 * 38 * 250 * US
+    assert simulate(read_model(NODE, "m.toml"), long, RunOptions(phases="together")).counters["turns"].tops == 0
+    odd = NODE.replace("[step.print]", '[source.late]\nevery = "9500 us"\noffset = "9250 us"\n[step.print]')
+    odd = odd.replace('read_by = "step.print.start"', 'read_by = "source.late"')
+    assert simulate(read_model(odd, "m.toml"), long, RunOptions(phases="together")).counters["turns"].tops == 3
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_what_one_clock_counts_drifts_together(seed):
+    text = NODE.replace('every = "250 us"', 'every = "250 cycles"')
+    played = simulate(read_model(text, "m.toml"), 2_000_000 * US, RunOptions(rates="drawn", seed=seed)).counters
+    assert (played["time"].least, played["time"].most) == (1000, 1000)
+    assert (played["mixed"].least, played["mixed"].most) == (4, 4)
 
 
 def test_a_capture_shows_how_many_counts_lie_between_looks():

@@ -4,6 +4,7 @@ import random
 
 import pytest
 
+from attack import attack, toml
 from boards import first, on_board
 from planted import MS, US
 from tachys.demo.analyser import busy, steps, toggles
@@ -13,6 +14,7 @@ from tachys.drawing.text import text_lines
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
 from tachys.simulation.timeline import signals
 from tachys.simulation.writing import play_lanes
 from tachys.worstcase.analysis import bounds
@@ -90,6 +92,48 @@ def test_what_is_wrong_with_a_pin_is_said(old, new, what):
     assert old in NODE
     with pytest.raises(InputError, match=what):
         read_model(NODE.replace(old, new), "m.toml")
+
+
+@pytest.mark.parametrize("first", [0, 2_000_000, 1_000_000_000, 4_000_000_000, 16_000_000_000])
+def test_the_engine_moves_pins_as_its_records_tell(first):
+    moved = 0
+    for seed in range(first, first + 40):
+        dice, model = random.Random(seed), attack(seed)
+        things = [("source", name) for name in model["source"]] + [("isr", name) for name in model["isr"]]
+        things += [("step", name) for name in model.get("step", {})]
+        for pin in range(3):
+            model.setdefault("pin", {})[f"p{pin}"] = {"first": dice.choice(["low", "high"])}
+            pulse = dice.random() < 0.3
+            for kind, name in dice.sample(things, min(len(things), dice.choice([1, 2]))):
+                does = (
+                    {"does": "pulse", "for": f"{dice.choice([1, 40, 3000])} ns"}
+                    if pulse
+                    else (
+                        dice.choice(
+                            ["high", "low", "toggle", ["high", {"does": "low", "at": "end"}]][: 3 + (kind != "source")]
+                        )
+                    )
+                )
+                model[kind][name].setdefault("pins", {})[f"p{pin}"] = does
+        try:
+            system = read_model(toml(model), "m.toml")
+        except InputError:
+            continue
+        how, end = RunOptions(costs=dice.choice(["most", "drawn"]), seed=seed), 4_000_000
+        lanes = {each.name: each for each in signals(system, play_lanes(system, how, 0, end), probes=False)}
+        played = simulate(system, end, how).pins
+        for pin in system.pins:
+            told, was = lanes[pin.thing], pin.first
+            changes = [(at, level) for at, level in told.changes if at <= end]
+            high = sum(
+                b - a
+                for (a, level), (b, _) in zip([(0, told.first), *changes], [*changes, (end, 0)], strict=True)
+                if level
+            )
+            assert abs(played[pin.name].high - high) == 0, (seed, pin)
+            assert played[pin.name].edges == len(changes) + (told.first != was), (seed, pin)
+            moved += len(changes) > 0
+    assert moved > 30
 
 
 # --- on a board ------------------------------------------------------------------------------------------------------
