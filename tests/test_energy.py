@@ -64,6 +64,29 @@ def test_an_alarm_each_20_s_by_hand():
     assert paper.average[1] == hand, "each alarm wakes it once, so no more can be awake"
 
 
+def test_a_pin_takes_a_current_while_it_is_high():
+    """400 us each 20 s at 10 mA: 0.2 uA on average; turned over each 20 s it is high half of the time."""
+    text = NODE.replace("cost =", 'pins = { valve = ["high", { does = "low", at = "end" }] }\ncost =')
+    text += '[pin.valve]\nfirst = "low"\ncurrent = "10 mA"\n'
+    found = played(simulate(read_model(text, "m.toml"), 200 * S, RunOptions()))
+    assert found.states["pin.valve"].charge == (F(10 * 400, 10**6) * F(1, 100),) * 2
+    assert found.causes["pin.valve"] == found.states["pin.valve"]
+    paper = on_paper(read_model(text, "m.toml"))
+    assert paper.states["pin.valve"].share == (F(400, 20 * 10**6),) * 2
+    turned = read_model(text.replace('["high", { does = "low", at = "end" }]', '"toggle"'), "m.toml")
+    assert on_paper(turned).states["pin.valve"].share == (F(1, 2), F(1, 2))
+    pulse = read_model(
+        text.replace('["high", { does = "low", at = "end" }]', '{ does = "pulse", for = "1 s" }'), "m.toml"
+    )
+    assert on_paper(pulse).states["pin.valve"].share == (F(1, 20), F(1, 20))
+    low = text.replace('["high", { does = "low", at = "end" }]', '["low", { does = "high", at = "end" }]')
+    share = 1 - F(400, 20 * 10**6)
+    assert on_paper(read_model(low, "m.toml")).states["pin.valve"].share == (share, share)
+    vague = text.replace('["high", { does = "low", at = "end" }]', '"pulse"')
+    with pytest.raises(InputError, match="how long its pulse is"):
+        read_model(vague, "m.toml")
+
+
 def test_a_tick_that_wakes_it_each_millisecond_takes_twenty_times_as_much():
     """92 us in each millisecond, but for those in which the alarm comes."""
     assert 0.29e-3 < float(average(NODE + TICKING)[1]) < 0.30e-3
@@ -101,6 +124,22 @@ def test_a_state_without_a_current_makes_it_unknown_never_zero():
     assert on_paper(read_model(text, "m.toml")).missing == ("wake",)
 
 
+def with_pins(model, dice):
+    """Pins that take a current while they are high, moved by whatever there is."""
+    things = [(kind, name) for kind in ("source", "unit", "isr", "step") for name in model.get(kind, {})]
+    for number in range(2):
+        pin = f"p{number}"
+        model.setdefault("pin", {})[pin] = {"first": dice.choice(["low", "high"]), "current": f"{2 + number} mA"}
+        kind, name = dice.choice(things)
+        pulse = {"does": "pulse", "for": ["30 ns", f"{dice.choice([40, 3000])} ns"]}
+        both = ["high", {"does": "low", "at": "end"}]
+        whole = [] if kind == "source" else [both, both, [{"does": "high", "at": "end"}, "low"]]
+        model[kind][name].setdefault("pins", {})[pin] = dice.choice([pulse, "toggle", "high", *whole])
+        if model[kind][name]["pins"][pin] == "high":
+            kind, name = dice.choice(things)
+            model[kind][name].setdefault("pins", {}).setdefault(pin, "low")
+
+
 def energetic(seed):
     """A model by chance, with currents of all states, and of some units."""
     model = attack(seed) if seed % 2 else Attack(seed).model()
@@ -109,6 +148,8 @@ def energetic(seed):
             unit["current"] = f"{1 + number} mA"
     for depth in model.get("sleep", {}).values():
         depth["current"] = "0.4 uA"
+    if seed % 3 == 0:
+        with_pins(model, random.Random(seed))
     return toml(model).replace("[core]\n", f"[core]\n{CURRENTS}\n")
 
 

@@ -126,6 +126,27 @@ def test_a_current_that_the_model_has_wrong_is_named_first_and_written(takes, fo
     assert not check(read_model(again.text, "m.toml"), result.capture).findings
 
 
+VALVE = (
+    NODE.replace('current = "700 uA"', 'pins = { valve = ["high", { does = "low", at = "end" }] }')
+    .replace('shows = "unit.sensor"', 'shows = "pin.valve"') + '[pin.valve]\ncurrent = "700 uA"\n'
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_a_pin_that_is_high_takes_its_current_on_top(seed):
+    result = result_of(VALVE, seed=seed)
+    assert not result.findings
+    state = result.board.metered.states["pin.valve"]
+    assert abs(state.mean - 0.7e-3) <= state.off < 0.02e-3
+    wrong = result_of(VALVE, seed=seed, takes=TAKES | {"sensor": 1.4})
+    assert first(wrong) == [("pin.valve", "current-more")]
+    again = fit(VALVE, "m.toml", [wrong.capture], "today")
+    assert not check(read_model(again.text, "m.toml"), wrong.capture).findings
+    hidden = result_of(VALVE.replace('[probe.D3]\nshows = "pin.valve"\n', ""))
+    assert not hidden.board.metered.states
+    assert any("pin.valve takes a current of its own, and no line" in each.why for each in hidden.figures)
+
+
 def test_it_is_read_from_files_too():
     capture = recorded()
     for form, read in (("a.vcd", read_vcd), ("a.csv", read_csv)):

@@ -59,7 +59,8 @@ def _bounds() -> Any:
     taken = _by_name(_range("Shares"))
     load = _shape("Load", least=Share, most=Share, groups=taken, shares=taken, windows=_list(window), storms=_list(str))
     loses = Literal["never", "possible"]
-    counter = _shape("Counter", states=int, between_looks=_shape("Counts", least=int, most=_null_or(int)),
+    between = _shape("Counts", least=int, most=_null_or(int))
+    counter = _shape("Counter", states=int, between=between, missed=_null_or(int), between_looks=between,
                      rounds_missed=_null_or(int), shown=int, told=str, reason=str)  # fmt: skip
     inner = _or_not({"inner": _by_name(_shape("Within", response=figure, span=figure))})
     isr = _shape("Routine", **_measured("isr", figure, bounded=True), lost=loses, pending_needed=_null_or(int), **inner)
@@ -112,11 +113,14 @@ def _simulation() -> Any:
     miss = _shape("Miss", run=int, at=Seconds, value=_null_or(Amount), kind=str)
     need = _shape("Need", verdict=str, limit=Amount, **_or_not({"seen": stats}), value=_null_or(Amount), missed=int,
                   misses=int, first=_list(miss))  # fmt: skip
+    pin = _shape("Pin", edges=int, high=Share)
+    between = _shape("Counts", least=_null_or(int), most=_null_or(int))
+    counter = _shape("Counter", between=between, looks=int, tops=int, missed=int)
     return _shape("Simulation", format=_head("simulation"), title=str, laid_over=_list(str),
                   runs=int, length=Seconds, complete=bool,
                   load=load, loop=_by_name(stats), isrs=_by_name(isr), units=_by_name(unit), flags=_by_name(flag),
                   buffers=_by_name(buffer), steps=_by_name(step), needs=_by_name(need),
-                  **_or_not({"energy": _supply()}))  # fmt: skip
+                  **_or_not({"energy": _supply(), "pins": _by_name(pin), "counters": _by_name(counter)}))  # fmt: skip
 
 
 def _finding(name: str, **more: Any) -> Any:

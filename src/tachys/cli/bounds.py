@@ -297,7 +297,7 @@ def _show_counters(found: Bounds) -> None:
     table([*columns, ("rounds missed between them", "right")], rows)
     for name, each in found.counters.items():
         why = f"; {each.reason}" if each.reason else ""
-        say(f"  {name}: looks show {each.told}{why}.")
+        say(f"  what looks at {name} show: {each.told}{why}.")
     say("")
 
 

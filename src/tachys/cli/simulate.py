@@ -15,7 +15,7 @@ from tachys.cli.parameters import INSTANT, TIME
 from tachys.cli.playing import for_option, length_of, play_options, ways_of
 from tachys.cli.working import workers_options
 from tachys.needs.verdicts import Verdict
-from tachys.words import NONE, PICO, count_text, instant_text, share_text, time_text
+from tachys.words import NONE, PICO, count_text, instant_text, numbers_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
@@ -135,6 +135,8 @@ def show_simulated(result: Simulated, model: str) -> None:
     _show_needs(result)
     _show_isrs(result)
     _show_others(result)
+    _show_pins(result)
+    _show_counters(result)
     _show_load(result)
 
 
@@ -268,6 +270,33 @@ def _show_buffers(result: Simulated) -> None:
     if rows:
         heading("Buffers: how many were in at once")
         table([("buffer", ""), *((name, "right") for name in ("depth", "most in", "bound", "lost"))], rows)
+
+
+def _show_pins(result: Simulated) -> None:
+    from tachys.cli.output import heading, table
+
+    if result.pins:
+        rows: list[Row] = [
+            [name, str(pin.edges), share_text(Fraction(pin.high, result.length))] for name, pin in result.pins.items()
+        ]
+        heading("Pins")
+        table([("pin", ""), ("edges", "right"), ("of the time high", "right")], rows)
+
+
+def _show_counters(result: Simulated) -> None:
+    from tachys.cli.output import heading, table
+
+    rows: list[Row] = []
+    for name, seen in result.counters.items():
+        paper = result.bounds.counters[name]
+        between = NONE if seen.most < 0 else numbers_text(seen.least, seen.most)
+        bound = numbers_text(paper.fewest, paper.most)
+        numbers = [str(each) for each in (seen.missed, seen.tops)]
+        rows.append([name, str(paper.states), str(seen.looks), between, bound, *numbers])
+    if rows:
+        heading("Counters that are looked at")
+        names = ("states", "looks", "counts between two", "on paper", "rounds missed", "top seen")
+        table([("counter", ""), *((name, "right") for name in names)], rows)
 
 
 def _show_load(result: Simulated) -> None:

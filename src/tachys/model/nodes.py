@@ -530,6 +530,11 @@ class Pin(Named):
     unsure: frozenset[str] = frozenset()
 
     @property
+    def pulses(self) -> bool:
+        """Whether it has nothing but pulses."""
+        return any(write.does == "pulse" for write in self.writes)
+
+    @property
     def rise(self) -> Event | None:
         """The event that every rise is, and that always brings one; None: there is none."""
         return self._edge("high", rest=0)

@@ -29,6 +29,8 @@ class Stopping:
             counted[Thing(f"source.{name}")] = _counting_source(source)
         for name, unit in model.unit.items():
             counted[Thing(f"unit.{name}")] = clocks_of(unit.takes)
+        for name, counter in model.counter.items():
+            counted[Thing(f"counter.{name}")] = frozenset({counter.of.removeprefix("clock.")})
         self._stopped = stopped
         alone = {thing: min(by) for thing, by in counted.items() if len(by) == 1}
         self.roots = {thing: clocks.root(clock) for thing, clock in alone.items()}
@@ -89,7 +91,7 @@ class Stopping:
                 )
         if stops and not self.stands.get(depth):
             self._report.note(
-                ("sleep", depth, "stops"), "stops-nothing", "no source and no unit is counted by what stops",
+                ("sleep", depth, "stops"), "stops-nothing", "nothing is counted by what stops",
                 'write what it counts in its cycles, for instance takes = "13 cycles@adc": seconds go on',
             )  # fmt: skip
 

@@ -7,6 +7,7 @@ from typing import Any
 from tachys.measures import measures_of
 from tachys.plain import seconds, statistics
 from tachys.simulation.result import NeedSeen, Simulated
+from tachys.simulation.statistics import CounterPlayed
 from tachys.simulation.supply import played
 from tachys.worstcase.supply import currents_of, supply_data
 
@@ -26,6 +27,12 @@ def _need(need: NeedSeen) -> dict[str, Any]:
             for miss in need.first
         ],
     }
+
+
+def _counter(counter: CounterPlayed) -> dict[str, Any]:
+    none = counter.most < 0
+    between = {"least": None if none else counter.least, "most": None if none else counter.most}
+    return {"between": between, "looks": counter.looks, "tops": counter.tops, "missed": counter.missed}
 
 
 def simulated_data(result: Simulated) -> dict[str, Any]:
@@ -57,5 +64,15 @@ def simulated_data(result: Simulated) -> dict[str, Any]:
         },
         "steps": things("step"),
         "needs": {name: _need(need) for name, need in result.needs.items()},
+        **(
+            {
+                "pins": {
+                    name: {"edges": pin.edges, "high": pin.high / result.length} for name, pin in result.pins.items()
+                }
+            }
+            if result.pins
+            else {}
+        ),
+        **({"counters": {name: _counter(each) for name, each in result.counters.items()}} if result.counters else {}),
         **({"energy": supply_data(played(result), system.battery)} if currents_of(system) else {}),
     }

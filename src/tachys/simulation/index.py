@@ -21,6 +21,8 @@ class Index:
     flags: tuple[str, ...]
     buffers: tuple[str, ...] = ()
     inner: tuple[Event, ...] = ()
+    pins: tuple[str, ...] = ()
+    counters: tuple[str, ...] = ()
 
     def statistics(self) -> list[str]:
         """All quantities that the engine counts, by number."""
@@ -54,4 +56,6 @@ def index_of(system: System) -> Index:
         tuple(dict.fromkeys(flags)),
         tuple(buffer.name for buffer in system.buffers),
         tuple(event for isr in system.isrs for event in isr.inner),
+        tuple(pin.name for pin in system.pins),
+        tuple(counter.name for counter in system.counters),
     )

@@ -18,6 +18,7 @@ from tachys.simulation.draws import draw31, draw_body, draw_cost
 from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 from tachys.simulation.storing import ask, asks, copy_next, put, spill, take_in, take_up
+from tachys.simulation.watching import advance, watch
 
 MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
 
@@ -45,7 +46,9 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
             target = m[address]
             if target >= FIRST_COUNT:
                 number = (target - FIRST_COUNT) // 2
-                if target % 2:
+                if target >= FIRST_WATCH:
+                    watch(m, log, target - FIRST_WATCH)
+                elif target % 2:
                     cancel(m, log, number)
                 elif count(m, log, number):
                     if held + 1 >= chain + m[CHAIN_SIZE]:
@@ -913,9 +916,12 @@ def begin_halt(m: Ints, log: Ints, number: int, act: int) -> None:
     for address in range(m[act + A_PLAIN], m[act + A_PLAIN_END]):
         if m[m[NEXT] + m[address]] != NEVER:
             m[SHALLOW] = 1
-    if m[SHALLOW] == 0 and m[act + A_STOPS] != m[act + A_STOPS_END]:
+    if m[SHALLOW] == 0 and (m[act + A_STOPS] != m[act + A_STOPS_END] or m[act + A_STILL] != m[act + A_STILL_END]):
         m[STOPPED] = act
         stand_still(m, 0, m[N_UNITS] + m[N_SOURCES] - 1)
+        for address in range(m[act + A_STILL], m[act + A_STILL_END]):
+            advance(m, m[address])
+            m[m[address] + C_SINCE] = NEVER
 
 
 @kernel(inline=True)
@@ -934,6 +940,8 @@ def go_on(m: Ints) -> None:
     """The clocks are back: what stood still goes on with what is left of its time."""
     act, stood, units = m[STOPPED], m[NOW] - m[HALTED], m[N_UNITS]
     m[STOPPED] = 0
+    for address in range(m[act + A_STILL], m[act + A_STILL_END]):
+        m[m[address] + C_SINCE] = m[NOW]
     for address in range(m[act + A_STOPS], m[act + A_STOPS_END]):
         item = m[address]
         if m[m[NEXT] + item] != STILL:

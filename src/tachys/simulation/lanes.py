@@ -43,7 +43,8 @@ class Lanes:
 
     ``marks``: instants of sources, and of what lies within routines; ``bodies``: from start to end of each thing, also
     where it took no time; ``held``: where guards hold interrupts off, also while a more urgent routine runs meanwhile;
-    ``levels``: (from when on, how many) of each buffer.
+    ``levels``: (from when on, how many) of each buffer; ``pins``: (from when on, at which level) of each that was
+    written, of one that has pulses 1 where it is away from its rest.
     """
 
     begin: int
@@ -54,6 +55,7 @@ class Lanes:
     bodies: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     held: list[Held] = field(default_factory=list)
     levels: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
+    pins: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
 
     def of(self, who: str) -> list[Stretch]:
         """The stretches of one thing, in order."""
@@ -149,6 +151,14 @@ class _Reader:
                 lanes.lost.setdefault(f"buffer.{index.buffers[number]}", []).append(time)
         elif kind == at.ITEM_LOST:
             lanes.lost.setdefault(f"buffer.{index.buffers[number]}", []).append(time)
+        elif kind == at.PIN_MOVED:
+            lanes.pins.setdefault(f"pin.{index.pins[number]}", []).append((time, cause))
+        elif kind == at.PIN_PULSED:
+            told = lanes.pins.setdefault(f"pin.{index.pins[number]}", [])
+            if told and told[-1][0] >= time:  # it lasts for longer
+                told[-1] = cause, 0
+            else:
+                told += [(time, 1), (cause, 0)]
         elif kind in (at.ITEM_TAKEN, at.ASKED, at.CLEARED, at.UNIT_SILENT):
             pass
         elif kind == at.TAKEN:
@@ -157,8 +167,8 @@ class _Reader:
         elif kind == at.HOLD_FROM:
             self.guards.setdefault(self.taken, _Guarded()).wanted.append((number, cause, cause))
         elif kind == at.HOLD_TO:
-            told = self.guards[self.taken].wanted
-            told[-1] = (number, told[-1][1], cause)
+            wanted = self.guards[self.taken].wanted
+            wanted[-1] = (number, wanted[-1][1], cause)
         elif kind in (at.ACCEPT, at.START, at.LAST, at.BACK):
             self.core(time, kind, number, cause)
         else:

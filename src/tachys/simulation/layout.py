@@ -25,6 +25,7 @@ FIRST_FLAG = 1 << 32  # among what an event raises, flags stand behind all rows
 FIRST_FEED = 1 << 40  # and behind them buffers, each number times ITEMS and how many items it puts
 ITEMS = 1 << 20
 FIRST_COUNT = 1 << 61  # and behind them units that count it, or that it sends to rest, each number times two
+FIRST_WATCH = FIRST_COUNT + (1 << 60)  # and behind them what is done to pins and counters, by its address
 BLOCK = 16  # items whose earliest time is kept together
 OCTAVES = 62
 
@@ -44,7 +45,8 @@ EARLIEST_ITEM = 67
 PASS_STATS = 77
 BUFFERS, N_BUFFERS, PUT_LEFT = range(78, 81)
 LEFT, STOPPED, SHALLOW = range(81, 84)  # STOPPED: the halt whose clocks stand still, or 0; SHALLOW: it is plain
-SCALARS = 84
+PINS, N_PINS, COUNTERS, N_COUNTERS = range(84, 88)
+SCALARS = 88
 
 # --- fields of the records, each in its order: the size of a record follows from its last field, its filling from
 # their names (:func:`record`) ---
@@ -78,9 +80,11 @@ STEP_SIZE = P_STATS + 1
 # of each act of a step: what it is, how long it takes or its limit, what it waits for (or the buffer), flags, guards,
 # measured costs
 # of a wait for a next end how many ends of its unit it does not wait for: A_PAST (-1: it waits for rest)
-# of a halt the items that stand still meanwhile, the units at which it is plain, and how long it takes to wake then
+# of a halt the items and the counters that stand still meanwhile, the units at which it is plain, and how long it then
+# takes to wake
 (A_KIND, A_LEAST, A_MOST, A_UNIT, A_FLAGS, A_FLAGS_END, A_GUARDS, A_GUARDS_END, A_MEASURED, A_MEASURED_END,
- A_STOPS, A_STOPS_END, A_PLAIN, A_PLAIN_END, A_PLAIN_LEAST, A_PLAIN_MOST, A_MASKED, A_PAST) = range(18)  # fmt: skip
+ A_STOPS, A_STOPS_END, A_STILL, A_STILL_END, A_PLAIN, A_PLAIN_END, A_PLAIN_LEAST, A_PLAIN_MOST, A_MASKED,
+ A_PAST) = range(20)  # fmt: skip
 ACT_SIZE = A_PAST + 1
 F_SET, F_OVER, F_STATS = range(3)  # F_SET: 0, or 1 + the time it was first set
 FLAG_SIZE = F_STATS + 1
@@ -99,6 +103,20 @@ RESTS, ASKS, SERVED = range(3)
 # B_STANDS: for so long it gets on no further, as the bus is taken from it
 # B_NTH: it is an n-th run that has yet to do more (1), or has (2); B_NEXT: the CPU time of the next event within it, of
 # which the times lie at B_TIMES; B_UNTIL: when its pause is over (-1: it has not begun)
+# of what is done to a pin or counter: what, its address, and how long a pulse is
+W_DOES, W_TO, W_LENGTH = range(3)
+WATCH_SIZE = W_LENGTH + 1
+LOW, HIGH, TOGGLE, PULSE, COUNT_ONE, LOOK = range(6)
+# O_LEVEL since O_SINCE; O_BEFORE the instant O_AT of the latest write; O_HIGH: how long it was high (or, where it has
+# pulses, away from O_LEVEL), and a pulse goes on until O_UNTIL
+(O_LEVEL, O_BEFORE, O_AT, O_SINCE, O_HIGH, O_EDGES, O_UNTIL) = range(7)
+PIN_SIZE = O_UNTIL + 1
+# C_COUNT: all that were counted; of a clock (C_DEN: 0 of an event) C_NUM / C_DEN a ps since C_SINCE (NEVER: it stands
+# still), and C_REST; at C_LOOK it was looked at (-1: never), and what that showed is known once time has moved on:
+# C_SEEN the time before; C_LEAST and C_MOST: counts from look to look
+(C_STATES, C_COUNT, C_NUM, C_DEN, C_REST, C_SINCE, C_LOOK, C_SEEN, C_LOOKS, C_LEAST, C_MOST, C_TOPS,
+ C_MISSED) = range(13)  # fmt: skip
+COUNTER_SIZE = C_MISSED + 1
 G_URGENCY, G_AT_LEAST, G_AT_MOST, G_LEAST, G_MOST = range(5)  # G_MOST -1: to the end of the body
 GUARD_SIZE = G_MOST + 1
 T_COUNT, T_HIGH, T_LOW, T_LEAST, T_MOST, T_BUCKETS = range(6)  # the sum is T_HIGH · 2^40 + T_LOW
@@ -123,17 +141,19 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 
 # --- records of what happened: three words, time, kind·KIND + index, time of the cause -----------------------------
 # PASS: the first step of a pass runs; its cause is the beginning of the pass, whose overhead is load then
+# PIN_MOVED: its cause is the level; PIN_PULSED: its cause is when it comes back
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
 (SOURCE, LOST, UNIT_START, UNIT_END, UNIT_LOST, ACCEPT, START, LAST, BACK, HALTS, WAKES, STEP_START, STEP_END,
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
- ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF, CLEARED, UNIT_SILENT) = range(31)  # fmt: skip
+ ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF, CLEARED, UNIT_SILENT,
+ PIN_MOVED, PIN_PULSED) = range(33)  # fmt: skip
 KIND = 1 << 20
 RECORD_SIZE = 3
 
 _FIELDS = {
     prefix: sorted((n for n, at in globals().items() if n.startswith(f"{prefix}_") and isinstance(at, int)),
                    key=globals().__getitem__)
-    for prefix in "SULRPAFGQI"
+    for prefix in "SULRPAFGQIWOC"
 }  # fmt: skip
 
 

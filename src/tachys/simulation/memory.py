@@ -8,11 +8,12 @@ from fractions import Fraction
 
 import numpy as np
 
+from tachys.dividers.counter import tolerance_band
 from tachys.errors import input_error
 from tachys.model.acts import ACTS, Act, Drain, Guard, Halt, Put, Wait, Work
 from tachys.model.events import Event
-from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
-from tachys.model.quantities import ZERO, Range
+from tachys.model.nodes import Buffer, Clock, Isr, Pin, ReadCounter, Source, Step, Unit, Write
+from tachys.model.quantities import PS_PER_SECOND, ZERO, Range
 from tachys.model.system import System
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index
@@ -20,8 +21,10 @@ from tachys.simulation.options import RunOptions
 
 _COSTS = {"most": at.MOST, "least": at.LEAST, "drawn": at.UNIFORM, "triangular": at.TRIANGULAR, "measured": at.MEASURED}
 _JITTER = {"none": at.NO_JITTER, "drawn": at.DRAWN_JITTER, "first-late": at.FIRST_LATE}
+_DOES = {"low": at.LOW, "high": at.HIGH, "toggle": at.TOGGLE, "pulse": at.PULSE}
 _REARM = {"grid": at.GRID, "skip": at.SKIP, "now": at.FROM_NOW}
 _BUSY = {"drop": at.DROP, "restart": at.RESTART, "queue": at.QUEUE}
+PULSE = 100_000  # ps
 MOST_WORDS = 1 << 27  # 1 GiB
 MOST_AT_ONCE = 1 << 22  # records that one act may add; one that adds more ends the run with an error
 FEW_LINES = 100  # with more of them the histograms are coarser
@@ -53,7 +56,10 @@ class _Builder:
         self.aparts: dict[str, int] = {}
         self.sources = {source: number for number, source in enumerate(index.sources)}
         self.events = {event: number for number, event in enumerate(index.events())}
+        self.watches: dict[Event, list[int]] = {}
+        self.counters: dict[str, int] = {}
         self.dice = random.Random(ways.seed)
+        self.drift: dict[str, int] = {}
         self.bits = histogram_bits(system)
         self.stat_size = at.T_BUCKETS + ((at.OCTAVES + 2) << self.bits)
         self.stats = {name: number for number, name in enumerate(index.statistics())}
@@ -70,6 +76,7 @@ class _Builder:
             words[place] = many
         self._ways(end, record)
         self._items()
+        self._watched()
         self._raises()
         self._table(at.SOURCES, [self._source(source) for source in system.sources])
         self._table(at.UNITS, [self._unit(unit) for unit in system.units])
@@ -122,6 +129,42 @@ class _Builder:
         self.words[at.LEFT] = self._put([0] * (blocks * at.BLOCK))
         self.words[at.BLOCKS] = self._put([at.NEVER, at.NEVER] * blocks)
 
+    def _watched(self) -> None:
+        """Pins and counters, and what each event does to them."""
+        system = self.system
+        self._table(at.PINS, [self._pin(pin) for pin in system.pins])
+        self._table(at.COUNTERS, [self._counter(counter) for counter in system.counters])
+        acts = [(write.event, _DOES[write.does], at.PINS, number, at.PIN_SIZE, _pulse(write))
+                for number, pin in enumerate(system.pins) for write in pin.writes]  # fmt: skip
+        for number, counter in enumerate(system.counters):
+            self.counters[counter.name] = self.words[at.COUNTERS] + number * at.COUNTER_SIZE
+            acts += [(look, at.LOOK, at.COUNTERS, number, at.COUNTER_SIZE, 0) for look in counter.read_by]
+            if counter.of is not None:
+                acts.append((counter.of, at.COUNT_ONE, at.COUNTERS, number, at.COUNTER_SIZE, 0))
+        for event, does, table, number, size, length in acts:
+            act = self._put(at.record("W", does=does, to=self.words[table] + number * size, length=length))
+            self.watches.setdefault(event, []).append(act)
+
+    def _pin(self, pin: Pin) -> list[int]:
+        level = pin.first or 0
+        return at.record("O", level=level, before=level, at=-1, since=0, high=0, edges=0, until=-1)
+
+    def _counter(self, counter: ReadCounter) -> list[int]:
+        num, den = 0, 0
+        if counter.clock is not None:
+            rate = self._rate(counter.clock, counter.root)
+            num, den = rate.numerator, rate.denominator
+        return at.record(
+            "C", states=min(counter.states, at.NEVER), count=0, num=num, den=den, rest=0, since=0, look=-1, seen=-1,
+            looks=0, least=at.NEVER, most=-1, tops=0, missed=0,
+        )  # fmt: skip
+
+    def _rate(self, clock: Clock, root: str) -> Fraction:
+        """Counts a ps of a clock, as written, or as it drifts with all that comes from the same one."""
+        period = Fraction(PS_PER_SECOND) / clock.hertz
+        rate = 1 / self._within(period, *tolerance_band(period, clock.tolerance), root=root)
+        return rate if rate.denominator < 1 << 31 else rate.limit_denominator((1 << 31) - 1)
+
     def _raises(self) -> None:
         """What every event raises: rows as their number, units as -1 - number, then its flags, then buffers."""
         targets: dict[Event, list[int]] = {event: [] for event in self.events}
@@ -141,6 +184,8 @@ class _Builder:
             for event, counting in table.items():
                 first = [at.FIRST_COUNT + 2 * self.units[unit.name] + cancels for unit in counting]
                 targets[event] = [*targets[event], *first] if cancels else [*first, *targets[event]]
+        for event, acts in self.watches.items():  # looks and counts come first of all
+            targets[event] = [*(at.FIRST_WATCH + act for act in acts), *targets[event]]
         addresses = [self._put(values) for values in targets.values()]
         self.words[at.RAISES_AT] = self._put([*addresses, self._put([])])
         spilled = sum(
@@ -198,15 +243,18 @@ class _Builder:
     def _period(self, source: Source) -> Fraction:
         if source.period is None or source.period_least is None or source.period_most is None:
             return Fraction(1)
-        return self._within(source.period, source.period_least, source.period_most)
+        return self._within(source.period, source.period_least, source.period_most, root=source.clock)
 
-    def _within(self, nominal: Fraction, least: Fraction, most: Fraction) -> Fraction:
-        """A period as written, or anywhere within its tolerance."""
+    def _within(self, nominal: Fraction, least: Fraction, most: Fraction, root: str | None = None) -> Fraction:
+        """A period as written, or anywhere within its tolerance; what one clock (``root``) counts drifts together."""
         if self.ways.rates == "nominal" or least == most:
             return nominal
-        drawn = least + (most - least) * Fraction(self.dice.randint(0, 1024), 1024)
-        rounded = Fraction(int(drawn * 2**20), 2**20)
-        return rounded if least <= rounded <= most else nominal
+        drawn = self.dice.randint(0, 1024)
+        if root is not None:
+            drawn = self.drift.setdefault(root, drawn)
+        share = (least + (most - least) * Fraction(drawn, 1024)) / nominal
+        found = Fraction(round(share * 2**30), 2**30) * nominal
+        return found if least <= found <= most and found.denominator < 1 << 60 else nominal
 
     def _begin(self, source: Source) -> int:
         """The first (nominal) instant of a source."""
@@ -334,8 +382,10 @@ class _Builder:
         halt = act if isinstance(act, Halt) else Halt()
         stops = [
             self.units[thing.name] if thing.kind == "unit" else len(self.units) + self.sources[thing.name]
-            for thing in halt.stops
-        ]
+            for thing in halt.stops if thing.kind != "counter"
+        ]  # fmt: skip
+        still = [self.counters[thing.name] for thing in halt.stops if thing.kind == "counter"]
+        stands = self._put(still)
         stopped, plain = self._put(stops), self._put(self.units[unit] for unit in halt.plain_if)
         least, most = _pair(act.gives_up if isinstance(act, Wait) else own)
         unit, looked_at = -1, act.unless if isinstance(act, Halt) else ()
@@ -349,7 +399,8 @@ class _Builder:
         return at.record(
             "A", kind=ACTS.index(type(act)), least=least, most=most, unit=unit, flags=flags,
             flags_end=flags + len(looked_at), guards=guards, guards_end=guards_end, measured=measured,
-            measured_end=measured_end, stops=stopped, stops_end=stopped + len(stops), plain=plain,
+            measured_end=measured_end, still=stands, still_end=stands + len(still), stops=stopped,
+            stops_end=stopped + len(stops), plain=plain,
             plain_end=plain + len(halt.plain_if), plain_least=halt.plain.least, plain_most=halt.plain.most,
             masked=act.masked if isinstance(act, Work) else False, past=0 if isinstance(act, Wait) and act.next else -1,
         )  # fmt: skip
@@ -398,6 +449,11 @@ class _Builder:
                 raise input_error(
                     system.title or "model", f"the simulation has no room for so much {what}", "write a smaller number"
                 )
+
+
+def _pulse(write: Write) -> int:
+    """How long a pulse is played; what is not said is just long enough to be seen in a drawing."""
+    return write.length.most if write.length is not None else PULSE
 
 
 def _pair(value: Range | None) -> tuple[int, int]:

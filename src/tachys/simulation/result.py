@@ -10,7 +10,7 @@ from tachys.frames import frame
 from tachys.needs.kinds import Need
 from tachys.needs.verdicts import Verdict
 from tachys.plain import statistics
-from tachys.simulation.statistics import Counted, Stats
+from tachys.simulation.statistics import Counted, CounterPlayed, PinPlayed, Stats
 from tachys.worstcase.bounds import Bounds
 
 if TYPE_CHECKING:
@@ -48,7 +48,7 @@ class Simulated:
 
     ``cleared``: events of each routine that it has cleared itself, as it ended; ``silent``: operations of each
     unit that never ended. ``spent``: the time in ps by state and by who caused it, of which supply currents are made;
-    ``wakes``: how often the core woke.
+    ``wakes``: how often the core woke; ``pins`` and ``counters``: what these did, by name.
     """
 
     bounds: Bounds
@@ -64,6 +64,8 @@ class Simulated:
     silent: dict[str, int] = field(default_factory=dict)
     spent: dict[tuple[str, str], int] = field(default_factory=dict)
     wakes: int = 0
+    pins: dict[str, PinPlayed] = field(default_factory=dict)
+    counters: dict[str, CounterPlayed] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())

@@ -18,7 +18,20 @@ from tachys.simulation.layout import WAKE_UPS
 from tachys.simulation.needs import Watch, became, needs_records, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
-from tachys.simulation.statistics import Counted, cleared, counted, levels, losses, silent, spent, taken
+from tachys.simulation.statistics import (
+    Counted,
+    CounterPlayed,
+    PinPlayed,
+    cleared,
+    counted,
+    counters,
+    levels,
+    losses,
+    pins,
+    silent,
+    spent,
+    taken,
+)
 from tachys.simulation.supply import played
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
@@ -43,6 +56,8 @@ class RunPart:
     wakes: int
     levels: dict[str, int]
     watches: list[Watch]
+    pins: dict[str, PinPlayed]
+    counters: dict[str, CounterPlayed]
 
     @property
     def length(self) -> int:
@@ -55,6 +70,10 @@ class RunPart:
         self.wakes += other.wakes
         for name, each in other.counted.items():
             self.counted[name].add(each)
+        for name, pin in other.pins.items():
+            self.pins[name].add(pin)
+        for name, counter in other.counters.items():
+            self.counters[name].add(counter)
         for name, level in other.levels.items():
             self.levels[name] = max(self.levels[name], level)
         for watch, more in zip(self.watches, other.watches, strict=True):
@@ -92,7 +111,8 @@ def play_part(
     depths = {step.name: step.halt.states for step in system.steps if step.halt is not None}
     took, states = taken(run.memory, run.index, length), spent(run.memory, run.index, depths, length)
     return RunPart(Counter([length]), whole, figures, Counter(lost), Counter(undone), Counter(gone), Counter(took),
-                   Counter(states), int(run.memory[WAKE_UPS]), deepest, looking)  # fmt: skip
+                   Counter(states), int(run.memory[WAKE_UPS]), deepest, looking, pins(run.memory, run.index, length),
+                   counters(run.memory, run.index))  # fmt: skip
 
 
 def simulate(
@@ -210,7 +230,8 @@ def together(paper: Bounds, parts: Iterable[RunPart], runs: int) -> Simulated:
     shares = {name: Fraction(time, length) for name, time in all_of.taken.items()}
     made = Simulated(paper, length, played_runs, played_runs == runs and all_of.whole, all_of.counted,
                      dict(all_of.lost), shares, levels=all_of.levels, cleared=dict(all_of.cleared),
-                     silent=dict(all_of.silent), spent=dict(all_of.spent), wakes=all_of.wakes)  # fmt: skip
+                     silent=dict(all_of.silent), spent=dict(all_of.spent), wakes=all_of.wakes, pins=all_of.pins,
+                     counters=all_of.counters)  # fmt: skip
     reach = paper.reach
     assert reach is not None
     average = played(made).average

@@ -11,6 +11,7 @@ import numpy as np
 from tachys.frames import Seconds, in_seconds
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index
+from tachys.simulation.watching import settle
 
 _SHARES = {"median": 0.5, "p95": 0.95, "p99": 0.99, "p999": 0.999}
 
@@ -97,6 +98,39 @@ def counted(memory: at.Ints, index: Index) -> dict[str, Counted]:
     }  # fmt: skip
 
 
+@dataclass(slots=True)
+class PinPlayed:
+    """How many edges a pin had, and for how long (ps) it was high."""
+
+    edges: int
+    high: int
+
+    def add(self, other: PinPlayed) -> None:
+        """Take in another run."""
+        self.edges += other.edges
+        self.high += other.high
+
+
+@dataclass(slots=True)
+class CounterPlayed:
+    """Of a counter how many ``looks`` there were, how many saw its ``tops``, and how many rounds they ``missed``.
+
+    ``least`` and ``most``: counts from look to look, from the first count on; ``most`` -1: there were no two.
+    """
+
+    looks: int
+    least: int
+    most: int
+    tops: int
+    missed: int
+
+    def add(self, other: CounterPlayed) -> None:
+        """Take in another run."""
+        self.least, self.most = min(self.least, other.least), max(self.most, other.most)
+        for key in ("looks", "tops", "missed"):
+            setattr(self, key, getattr(self, key) + getattr(other, key))
+
+
 def losses(memory: at.Ints, index: Index) -> dict[str, int]:
     """How much was lost: by "isr.NAME", "unit.NAME", "buffer.NAME", "flag.NAME", and by input "isr.NAME(EVENT)"."""
     found = {f"isr.{name}": 0 for name in index.isrs}
@@ -126,6 +160,33 @@ def cleared(memory: at.Ints, index: Index) -> dict[str, int]:
     found = dict.fromkeys(index.isrs, 0)
     for number, (isr, _) in enumerate(index.rows):
         found[isr] += int(memory[memory[at.ROWS] + number * at.ROW_SIZE + at.R_CLEARED])
+    return found
+
+
+def pins(memory: at.Ints, index: Index, end: int) -> dict[str, PinPlayed]:
+    """What each pin did up to ``end``, in ps."""
+    found = {}
+    for number, name in enumerate(index.pins):
+        pin = int(memory[at.PINS]) + number * at.PIN_SIZE
+        level, since, until, high, edges = (
+            int(memory[pin + field]) for field in (at.O_LEVEL, at.O_SINCE, at.O_UNTIL, at.O_HIGH, at.O_EDGES)
+        )
+        if until >= 0:  # away from its rest, which a pulse never leaves for good
+            away, edges = high - max(0, until - end), edges - (until > end)
+            found[name] = PinPlayed(edges, end - away if level else away)
+        else:
+            found[name] = PinPlayed(edges, high + (end - since if level else 0))
+    return found
+
+
+def counters(memory: at.Ints, index: Index) -> dict[str, CounterPlayed]:
+    """What was counted between looks at each counter."""
+    found = {}
+    for number, name in enumerate(index.counters):
+        counter = int(memory[at.COUNTERS]) + number * at.COUNTER_SIZE
+        settle.plain(memory, counter, at.NEVER)
+        looks, least, most, tops, missed = memory[counter + at.C_LOOKS : counter + at.C_MISSED + 1].tolist()
+        found[name] = CounterPlayed(looks, least, most, tops, missed)
     return found
 
 

@@ -10,9 +10,9 @@ from tachys.model.events import Event, instant_of
 from tachys.model.nodes import CURRENT, IDLE, Pin, Probe
 from tachys.model.system import System
 from tachys.simulation.lanes import Lanes
+from tachys.simulation.memory import PULSE
 
 Change = tuple[int, int]  # instant in ps, level
-PULSE_NS = 100
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,43 +87,15 @@ def _probed(system: System, probe: Probe, lanes: Lanes) -> TraceSignal:
 
 def pin_signal(pin: Pin, lanes: Lanes) -> TraceSignal:
     """The level of a pin: of the writes of one instant the last counts, and only another level is an edge."""
-    writes = [
-        (time, event_rank(write.event), number) for number, write in enumerate(pin.writes)
-        for time in _since_before(lanes, write.event)
-    ]  # fmt: skip
-    goals: dict[int, int] = {}
-    rest = level = pin.first or 0
-    for time, _, number in sorted(writes):
-        write = pin.writes[number]
-        if write.does == "pulse":
-            goals[time] = 1 - rest
-            goals[time + (write.length.most if write.length is not None else PULSE_NS * 1000)] = rest
-            continue
-        level = 1 - level if write.does == "toggle" else int(write.does == "high")
-        goals[time] = level
-    changes, now = list[Change](), rest
-    for time, goal in sorted(goals.items()):
+    rest = first = pin.first or 0
+    goals = {time: rest ^ level if pin.pulses else level for time, level in lanes.pins.get(pin.thing, ())}
+    changes = list[Change]()
+    for time, level in sorted(goals.items()):
         if time <= lanes.begin:
-            rest = now = goal
-        elif goal != now:
-            changes.append((time, goal))
-            now = goal
-    return TraceSignal(pin.thing, rest, tuple(changes))
-
-
-def _since_before(lanes: Lanes, event: Event) -> list[int]:
-    """When an event happens, those of a body that began before the lanes do included."""
-    if event.moment not in ("start", "end"):
-        return event_instants(lanes, event)
-    side = 0 if event.moment == "start" else 1
-    return [body[side] for body in lanes.bodies.get(event.thing, []) if body[side] <= lanes.end]
-
-
-def event_rank(event: Event) -> int:
-    """The place of an event among those of one instant: units end, what they start begins, sources, then the core."""
-    if event.kind == "unit":
-        return 0 if event.moment == "end" else 1
-    return 2 if event.kind == "source" else 3 if event.moment == "end" else 4
+            first = level
+        elif level != (changes[-1][1] if changes else first):
+            changes.append((time, level))
+    return TraceSignal(pin.thing, first, tuple(changes))
 
 
 def _probed_high(system: System, probe: Probe, lanes: Lanes) -> TraceSignal:
@@ -144,9 +116,8 @@ def _probed_high(system: System, probe: Probe, lanes: Lanes) -> TraceSignal:
 
 def _spans(times: list[int]) -> list[tuple[int, int]]:
     """A short pulse at each instant."""
-    width = PULSE_NS * 1000
-    ends = [*times[1:], times[-1] + 2 * width] if times else []
-    return [(time, time + max(1, min(width, (later - time) // 2))) for time, later in zip(times, ends, strict=True)]
+    ends = [*times[1:], times[-1] + 2 * PULSE] if times else []
+    return [(time, time + max(1, min(PULSE, (later - time) // 2))) for time, later in zip(times, ends, strict=True)]
 
 
 def _merged(found: list[TraceSignal]) -> Iterator[tuple[int, int, int]]:

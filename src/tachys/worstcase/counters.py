@@ -94,6 +94,8 @@ def _between_looks(reach: EventBounds, counter: ReadCounter) -> tuple[int, int |
 def _fewest(reach: EventBounds, counter: ReadCounter, length: int) -> int:
     """The fewest counts in any window (t, t + length]."""
     if counter.clock is not None:
+        if any(step.halt is not None and counter.thing in step.halt.stops for step in reach.system.steps):
+            return 0
         slow = counter.clock.hertz * (1 - counter.clock.tolerance)
         return floor(slow * length / PS_PER_SECOND)
     assert counter.of is not None

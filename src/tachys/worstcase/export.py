@@ -7,6 +7,7 @@ from typing import Any
 from tachys.needs.kinds import NeedBounds
 from tachys.plain import by_thing, figure, possible, seconds
 from tachys.worstcase.bounds import Bounds
+from tachys.worstcase.counters import CounterBounds
 from tachys.worstcase.result import LoadBounds
 from tachys.worstcase.supply import currents_of, supply_bounds, supply_data
 
@@ -78,10 +79,15 @@ def _counters(bounds: Bounds) -> dict[str, Any]:
     if not bounds.counters:
         return {}
     return {"counters": {
-        name: {"states": each.states, "between_looks": {"least": each.fewest, "most": each.most},
-               "rounds_missed": each.missed, "shown": each.shown, "told": each.told, "reason": each.reason}
+        name: {"states": each.states, **dict.fromkeys(("between", "between_looks"), _between(each)),
+               **dict.fromkeys(("missed", "rounds_missed"), each.missed), "shown": each.shown, "told": each.told,
+               "reason": each.reason}
         for name, each in bounds.counters.items()
     }}  # fmt: skip
+
+
+def _between(counter: CounterBounds) -> dict[str, int | None]:
+    return {"least": counter.fewest, "most": counter.most}
 
 
 def _energy(bounds: Bounds) -> dict[str, Any]:
