@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from fractions import Fraction
+from typing import TypeVar
 
 from tachys.model.accepting import make_accepted
 from tachys.model.acts import Act, Drain, Guard, Halt, Pause, Wait, Work
@@ -25,6 +26,7 @@ from tachys.model.nodes import (
     Loop,
     Nth,
     Period,
+    Pin,
     ReadCounter,
     Source,
     Step,
@@ -57,6 +59,9 @@ from tachys.model.system import System
 MOST_PARTS = 64  # of a step
 
 
+OnTop = TypeVar("OnTop", Unit, Pin)
+
+
 def build(model: ModelFile, report: Reporter) -> System:
     """Build the System. Problems go to ``report``; the result is only good if there were none."""
     clocks = ClockTree(model.core, model.clock, report.complain)
@@ -71,7 +76,7 @@ def build(model: ModelFile, report: Reporter) -> System:
         loop = replace(loop, steps=tuple(step.marked(mark) for step in loop.steps))
     units = tuple(
         replace(
-            _on_top(_unit(name, table, clocks, report), table.current, core, report),
+            _that_takes(_unit(name, table, clocks, report), table.current, core, report),
             steals=clocks.cost(table.steals, ("unit", name, "steals")),
         )
         for name, table in model.unit.items()
@@ -79,6 +84,7 @@ def build(model: ModelFile, report: Reporter) -> System:
     buffers = filled.made()
     sources, units = stopping.judged(sources, units, loop, isrs, buffers)
     pins = make_pins(model, units, isrs, clocks, report)
+    pins = tuple(_that_takes(pin, model.pin[pin.name].current, core, report) for pin in pins)
     _judge_rings(core, units, isrs, buffers, report)
     needs, battery = make_deadlines(model.isr, clocks), _battery(model.battery, report)
     asked = {name: with_events(name, table, pins, report) for name, table in model.need.items()}
@@ -337,15 +343,16 @@ def _unit(name: str, table: UnitTable, clocks: ClockTree, report: Reporter) -> U
     return Unit(name, on, takes, table.busy, depth, table.primed, answers=table.answers)
 
 
-def _on_top(unit: Unit, current: CurrentRange | None, core: Core, report: Reporter) -> Unit:
-    """That unit with its supply current."""
+def _that_takes(each: OnTop, current: CurrentRange | None, core: Core, report: Reporter) -> OnTop:
+    """That unit or pin with its supply current."""
     if current is None:
-        return unit
-    if unit.counts is not None:
-        report.complain(
-            ("unit", unit.name, "current"), "not yet beside counts", "what only counts events takes next to nothing"
-        )
-    return replace(unit, current=_amperes(current, core))
+        return each
+    path = (each.kind, each.name, "current")
+    if isinstance(each, Unit) and each.counts is not None:
+        report.complain(path, "not yet beside counts", "what only counts events takes next to nothing")
+    if isinstance(each, Pin) and any(write.does == "pulse" and write.length is None for write in each.writes):
+        report.complain(path, "nothing says how long its pulse is", 'write { does = "pulse", for = "10 us" }')
+    return replace(each, current=_amperes(current, core))
 
 
 def _counts(path: Path, table: UnitTable, report: Reporter) -> Counts | None:

@@ -520,7 +520,7 @@ class Write:
 class Pin(Named):
     """An output of the board: its level before anything runs, if that is known, and all that writes it.
 
-    ``unsure``: things that may begin again before they have ended.
+    ``unsure``: things that may begin again before they have ended. ``current``: on top, while it is high.
     """
 
     kind: ClassVar[str] = "pin"
@@ -528,6 +528,7 @@ class Pin(Named):
     first: int | None
     writes: tuple[Write, ...]
     unsure: frozenset[str] = frozenset()
+    current: Amperes = (Fraction(0), Fraction(0))
 
     @property
     def pulses(self) -> bool:

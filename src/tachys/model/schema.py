@@ -172,9 +172,10 @@ class CounterTable(Table):
 
 
 class PinTable(Table):
-    """An output of the board, and its level before anything runs."""
+    """An output of the board: its level before anything runs, and what it takes while it is high."""
 
     first: Literal["low", "high"] | None = None
+    current: Current | None = None
 
 
 class PinActionTable(Table):

@@ -77,6 +77,12 @@ class System:
         """The longest time in ps from what wakes the core to when it takes interrupts."""
         return max((step.halt.late for step in self.steps if step.halt is not None), default=0)
 
+    @property
+    def on_top(self) -> dict[Thing, Amperes]:
+        """What takes a supply current of its own: units at work, pins while they are high."""
+        taking: list[Unit | Pin] = [*self.units, *self.pins]
+        return {each.thing: each.current for each in taking if any(each.current)}
+
     @cached_property
     def startup(self) -> Step | None:
         """What the loop does once, before its first pass."""

@@ -228,7 +228,7 @@ def taken(memory: at.Ints, index: Index, end: int) -> dict[str, int]:
 
 
 def spent(memory: at.Ints, index: Index, depths: Mapping[str, tuple[str, ...]], end: int) -> dict[tuple[str, str], int]:
-    """What the core was in up to ``end``, in ps, by (state, who caused it), and how long each unit worked.
+    """What the core was in up to ``end``, in ps, by (state, who caused it); how long units worked and pins were high.
 
     States are "run", "spin", "wake", "sleep" or "sleep.DEPTH", of the step by ``depths`` (where it can be plain too,
     that is the second); of a unit its own name, while its clock goes on. An
@@ -265,7 +265,7 @@ def spent(memory: at.Ints, index: Index, depths: Mapping[str, tuple[str, ...]], 
         found[f"unit.{name}", f"unit.{name}"] = int(memory[unit + at.U_WORKED]) + (
             until - int(memory[unit + at.U_SINCE]) if comes != at.NEVER else 0
         )
-    return found
+    return found | {(f"pin.{name}", f"pin.{name}"): pin.high for name, pin in pins(memory, index, end).items()}
 
 
 def _at_the_end(memory: at.Ints, index: Index, end: int, found: dict[str, int]) -> None:

@@ -16,7 +16,7 @@ def played(result: Simulated) -> Supply:
     causes: dict[str, Part] = {}
     missing, mostly = [], dict[str, tuple[Fraction, str]]()
     for (state, cause), ps in result.spent.items():
-        if not ps or (state.startswith("unit.") and state not in currents):
+        if not ps or (state.startswith(("unit.", "pin.")) and state not in currents):
             continue
         if state not in currents:
             missing.append(state)

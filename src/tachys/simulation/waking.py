@@ -12,6 +12,7 @@ from tachys.model.system import System
 from tachys.simulation.engine import play_whole
 from tachys.simulation.lanes import Stretch, lanes
 from tachys.simulation.options import RunOptions
+from tachys.simulation.timeline import pin_signal
 from tachys.worstcase.supply import currents_of
 
 AMONG = 1000  # wake-ups
@@ -47,7 +48,14 @@ def longest_wake_up(system: System, ways: RunOptions, length: int, wakes: Fracti
     before, behind = awake
     margin = (behind.begin - before.end) // 5
     begin, last = max(before.begin, before.end - margin), min(behind.end, behind.begin + margin)
-    inside = [each for each in found.stretches if each.begin < last and each.end > begin]
+    lines = ((pin, pin_signal(pin, found)) for pin in system.pins if any(pin.current))
+    high = [
+        Stretch(pin.thing, "high", first, over)
+        for pin, line in lines
+        for (first, level), (over, _) in pairwise([(0, line.first), *line.changes, (end, 0)])
+        if level
+    ]
+    inside = [each for each in (*found.stretches, *high) if each.begin < last and each.end > begin]
     return _pieces(system, inside, begin, last)
 
 
@@ -59,7 +67,7 @@ def _pieces(system: System, stretches: list[Stretch], begin: int, end: int) -> l
         now = [each for each in stretches if each.begin <= first and each.end >= last]
         told = {_STATES[each.state]: each for each in now if each.state in _STATES and each.who[:5] != "unit."}
         state = next((each for each in _FIRST if each in told), "spin")
-        at_work = {each.who for each in now if each.state == "works"}
+        at_work = {each.who for each in now if each.state in ("works", "high")}
         halt = halts.get(Thing(told[state].who)) if state == "sleep" else None
         if halt is not None:
             works = {

@@ -1,7 +1,7 @@
 """The average supply current on paper, from the least to the most that bounds allow.
 
 The core is in one state at any instant: it runs (bodies, entries, exits, passes in which a step ran), spins (all else
-that it is awake), wakes or sleeps; each state has a current, and what units take while they work comes on top. So the
+that it is awake), wakes or sleeps; each state has a current, and what units at work and pins take comes on top. So the
 average is the sum over the states of share and current, and the most that it can be is the most of that sum over all
 shares that the bounds allow: a linear program of one equation, solved by filling up the dearest state first
 (G. Dantzig, "Discrete-variable extremum problems", Operations Research 5, 1957). All of it in rationals.
@@ -15,14 +15,15 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any
 
-from tachys.model.events import Event
-from tachys.model.nodes import Amperes, Battery, Unit
+from tachys.model.events import Event, Thing
+from tachys.model.nodes import Amperes, Battery, Does, Pin, Unit, Write
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.model.system import System
 from tachys.worstcase.arrivals import NoBound, tightest
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.load import passes, step_rate
 from tachys.worstcase.result import LoadBounds
+from tachys.worstcase.ways import way
 
 ZERO, ONE = Fraction(0), Fraction(1)
 NOTHING: Amperes = (ZERO, ZERO)
@@ -44,10 +45,10 @@ class Part:
 class Supply:
     """What a model takes. ``average`` in amperes, None where the current of a state is ``missing``.
 
-    ``states``: "run", "spin", "wake", "sleep", "sleep.DEPTH", "unit.NAME"; ``causes``: "isr.NAME", "step.NAME", "loop"
-    (passes and idling), "sleep", "unit.NAME". ``mostly``: the state in which a cause takes most of its charge, in play.
-    ``wakes``: how often it wakes a second, on paper the most, if there is a bound. ``at_most``: the shares of which the
-    most on paper is made.
+    ``states``: "run", "spin", "wake", "sleep", "sleep.DEPTH", "unit.NAME", "pin.NAME"; ``causes``: "isr.NAME",
+    "step.NAME", "loop" (passes and idling), "sleep", "unit.NAME", "pin.NAME". ``mostly``: the state in which a cause
+    takes most of its charge, in play. ``wakes``: how often it wakes a second, on paper the most, if there is a bound.
+    ``at_most``: the shares of which the most on paper is made.
     """
 
     average: Amperes | None
@@ -60,8 +61,8 @@ class Supply:
 
 
 def currents_of(system: System) -> dict[str, Amperes]:
-    """The current of each state that has one, units with theirs."""
-    return system.currents | {unit.thing: unit.current for unit in system.units if any(unit.current)}
+    """The current of each state that has one, units and pins with theirs."""
+    return system.currents | system.on_top
 
 
 def supply_bounds(reach: EventBounds, load: LoadBounds, over: int | None = None, ran: Share | None = None) -> Supply:
@@ -72,7 +73,7 @@ def supply_bounds(reach: EventBounds, load: LoadBounds, over: int | None = None,
     """
     currents, shares = currents_of(reach.system), _Shares(reach, load, over, ran)
     core = shares.of_core()
-    works = {unit.thing: shares.of_unit(unit) for unit in reach.system.units if any(unit.current)}
+    works = {thing: shares.on_top(thing) for thing in reach.system.on_top}
     missing = tuple(state for state, (_, most) in core.items() if most and state not in currents)
     states = {state: _part(share, currents.get(state)) for state, share in (core | works).items() if share[1]}
     causes = {cause: _part(share, currents.get(state)) for cause, (state, share) in shares.by_cause(core).items()}
@@ -209,19 +210,69 @@ class _Shares:
                 return min(ONE, Fraction(starts.most_within(self.over + bound.duration.most) * longest, self.over))
         return ONE
 
-    def of_unit(self, unit: Unit) -> Share:
-        """How much of the time it works."""
+    def on_top(self, thing: Thing) -> Share:
+        """How much of the time a unit works, or a pin is high."""
+        if thing.kind == "unit":
+            return self._of_unit(self.system.unit(thing.name))
+        pin = self.system.pin(thing.name)
+        if len(pin.writes) == 1 and pin.writes[0].does == "toggle":
+            return self._of_toggle(pin.writes[0].event)
+        if pin.pulses:
+            shares = [self._of_pulse(write) for write in pin.writes]
+            away = max(least for least, _ in shares), min(ONE, sum((most for _, most in shares), ZERO))
+            return (ONE - away[1], ONE - away[0]) if pin.first == 1 else away
+        high = self._lasting(pin, "high", pin.rise, pin.fall)
+        if self.over is not None:  # of a window at the beginning nothing says when it moves for the first time
+            return ZERO, ONE if pin.first == 1 else high[1]
+        low = self._lasting(pin, "low", pin.fall, pin.rise)
+        return max(high[0], ONE - low[1]), min(high[1], ONE - low[0])
+
+    def _of_unit(self, unit: Unit) -> Share:
         least = ZERO if self.over is not None else self.reach.least_rate(unit.end) * unit.takes.least
-        if not unit.surely_ends:
+        return least, self._taken(unit.start, unit.takes.most) if unit.surely_ends else ONE
+
+    def _of_toggle(self, event: Event) -> Share:
+        """Of two neighbouring distances one is high."""
+        least, most = self.reach.distances(event)
+        if self.over is not None or not most.most:
             return ZERO, ONE
+        return Fraction(least, least + most.most), Fraction(most.most, least + most.most)
+
+    def _of_pulse(self, write: Write) -> Share:
+        assert write.length is not None
+        apart = min(write.length.least, self.reach.distances(write.event)[0])  # one that goes on is no second one
+        least = ZERO if self.over is not None else self.reach.least_rate(write.event) * apart
+        return least, self._taken(write.event, write.length.most)
+
+    def _lasting(self, pin: Pin, does: Does, begins: Event | None, ends: Event | None) -> Share:
+        """How much of the time a pin is at a level: from what writes that to what undoes it.
+
+        Where both hang on one body, and on nothing else, each lasts from the one event to the other.
+        """
+        least, most = ZERO, ZERO
+        if begins is not None and ends is not None and self.over is None:
+            found = way(self.reach, begins, ends, age=False)
+            least = self.reach.least_rate(begins) * found[0].least if found is not None else ZERO
+        undone = [write.event for write in pin.writes if write.does not in (does, "toggle")]
+        if pin.first != int(does != "high") and all(self.reach.gap(event) is None for event in undone):
+            return least, ONE  # as it was in the beginning, so it may stay
+        for write in pin.writes:
+            if write.does != does and write.does != "toggle":
+                continue
+            ways = [way(self.reach, write.event, event, age=False) for event in undone]
+            times = [figure.most for each in ways if each is not None for figure, lost in [each] if not lost]
+            lasts = min((time for time in times if time is not None), default=None)
+            most += ONE if lasts is None else self._taken(write.event, lasts)
+        return least, max(least, min(ONE, most))
+
+    def _taken(self, event: Event, lasts: int) -> Fraction:
+        """The most share of the time in what begins with an event and lasts so long at most."""
         with suppress(NoBound):
-            starts = self.reach.events.curve(unit.start)
+            curve = self.reach.events.curve(event)
             if self.over is None:
-                return least, min(ONE, starts.rate() * unit.takes.most)
-            return least, min(
-                ONE, Fraction(starts.most_within(self.over + unit.takes.most) * unit.takes.most, self.over)
-            )
-        return least, ONE
+                return min(ONE, curve.rate() * lasts)
+            return min(ONE, Fraction(curve.most_within(self.over + lasts) * lasts, self.over))
+        return ONE
 
 
 # --- how long it lasts, and all of it as plain data ------------------------------------------------------------------

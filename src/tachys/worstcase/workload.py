@@ -359,6 +359,8 @@ class Workload:
         """
         taken, now = self.taken[:end], max(base, least)
         for _ in range(QUICK_ROUNDS):
+            if now > LONGEST_PS:
+                raise WindowTooLong(TOO_LONG)
             if closed is None and absent is None:
                 later = base + self.work(now - 1, end)
             else:

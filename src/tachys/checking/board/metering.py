@@ -9,7 +9,7 @@ takes time to settle; how far off its zero and its scale are, it has to be told.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 
@@ -20,6 +20,7 @@ from tachys.capture.table import Capture, Instants, Known, Signal
 from tachys.checking.board.nesting import NOBODY, WhoRuns
 from tachys.checking.board.unseen import hidden_pass, unseen_routines
 from tachys.checking.probes.binding import Readings
+from tachys.checking.probes.lines import Bodies, stretches
 from tachys.model.acts import Halt, Pause, Work
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Step
@@ -120,10 +121,18 @@ def metered(board: Seen) -> Metered | None:
     length, charge = end - int(at[0]), trace.between(at[:1], np.array([end]))[0]
     off = float(meter.tolerance) * abs(charge) + float(meter.zero) * length / PS_PER_SECOND
     causes = _causes(board, trace, int(at[0]), end)
-    hidden = [unit.thing for unit in board.system.units if any(unit.current) and unit.thing not in board.shown.bodies]
-    if hidden:
-        return Metered(length, charge, off, {}, causes, f"{hidden[0]} takes a current of its own, and no line shows it")
-    return Metered(length, charge, off, _states(board, trace, float(meter.zero), float(meter.tolerance)), causes)
+    lines = {thing: _when_on(board, thing) for thing in board.system.on_top}
+    on = {thing: bodies for thing, bodies in lines.items() if bodies is not None}
+    hidden = next((thing for thing in lines if thing not in on), None)
+    if hidden is not None:
+        return Metered(length, charge, off, {}, causes, f"{hidden} takes a current of its own, and no line shows it")
+    return Metered(length, charge, off, _states(board, trace, on, float(meter.zero), float(meter.tolerance)), causes)
+
+
+def _when_on(board: Seen, thing: Thing) -> Bodies | None:
+    """When a unit was at work, or a pin high; None: no line shows it."""
+    line = board.shown.pins.get(thing.name) if thing.kind == "pin" else None
+    return board.shown.bodies.get(thing) if line is None else stretches(line, board.capture)
 
 
 def _known(signal: Signal, scale: float) -> tuple[Instants, Reals]:
@@ -172,18 +181,18 @@ def _causes(board: Seen, trace: _Trace, begin: int, end: int) -> dict[str, tuple
     return found
 
 
-def _states(board: Seen, trace: _Trace, zero: float, tolerance: float) -> dict[str, StateCurrent]:
-    """What each state takes that can be told apart from others."""
+def _states(
+    board: Seen, trace: _Trace, on: Mapping[Thing, Bodies], zero: float, tolerance: float
+) -> dict[str, StateCurrent]:
+    """What each state takes that can be told apart from others; ``on``: when that works that takes some on top."""
     cores, begin, end, core = _core_states(board)
-    units = [unit.thing for unit in board.system.units if any(unit.current)]
     trace, step = trace.on_its_grid()
     first, last = trace.at - step, trace.at + step
     place = np.searchsorted(begin, first, side="right") - 1
     good = (place >= 0) & (last <= end[np.maximum(place, 0)]) if len(begin) else np.zeros(len(first), np.bool_)
     works = np.zeros(len(first), np.int64)
     since, until = begin[np.maximum(place, 0)] if len(begin) else first, end[np.maximum(place, 0)] if len(end) else last
-    for bit, unit in enumerate(units):
-        bodies = board.shown.bodies[unit]
+    for bit, bodies in enumerate(on.values()):
         before, behind = first - board.resolution, last + board.resolution
         begun, over = np.searchsorted(bodies.start, before), np.searchsorted(bodies.end, before)
         good &= (begun == np.searchsorted(bodies.start, behind)) & (over == np.searchsorted(bodies.end, behind))
@@ -199,7 +208,7 @@ def _states(board: Seen, trace: _Trace, zero: float, tolerance: float) -> dict[s
             continue
         late = (trace.at[mine] - since[mine]) * 2 >= (until - since)[mine]
         mean, off = _mean(trace.value[mine], late)
-        at_work = [float(kind // len(cores) >> bit & 1) for bit in range(len(units))]
+        at_work = [float(kind // len(cores) >> bit & 1) for bit in range(len(on))]
         rows.append([*(float(kind % len(cores) == each) for each in range(len(cores))), *at_work])
         means.append(mean)
         offs.append(off)
@@ -209,7 +218,7 @@ def _states(board: Seen, trace: _Trace, zero: float, tolerance: float) -> dict[s
     matrix, weight = np.array(rows), 1 / np.maximum(offs, 1e-6 * np.abs(means) + 1e-15)
     inverse = np.linalg.pinv(matrix * weight[:, None]) * weight
     certain, found = np.abs(np.diag(inverse @ matrix) - 1) < 1e-6, {}
-    for number, name in enumerate([*cores, *units]):
+    for number, name in enumerate([*cores, *on]):
         if certain[number] and matrix[:, number].any():
             parts = inverse[number]
             mean, off = float(parts @ means), float(np.abs(parts) @ offs)

@@ -41,10 +41,11 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
             longer = figure.key == "time" and steps[name].puts
             steps[name] = _longer_text(system, steps[name], figure) if longer else _step(steps[name], figure)
     units = {name: replace(unit, current=currents.get(unit.thing, unit.current)) for name, unit in units.items()}
+    pins = tuple(replace(pin, current=currents.get(pin.thing, pin.current)) for pin in system.pins)
     loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
-    currents = {state: each for state, each in currents.items() if not state.startswith("unit.")}
+    currents = {state: each for state, each in currents.items() if not state.startswith(("unit.", "pin."))}
     return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
-                   loop=loop, currents=currents, aparts=tuple(aparts.values()))  # fmt: skip
+                   loop=loop, currents=currents, aparts=tuple(aparts.values()), pins=pins)  # fmt: skip
 
 
 def _more_current(old: Amperes, measured: Measured) -> Amperes:

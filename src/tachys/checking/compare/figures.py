@@ -300,13 +300,13 @@ def _looks(board: Measurement, counter: ReadCounter) -> Compared:
 
 
 def _currents(board: Measurement) -> Iterator[Compared]:
-    """What each state takes, and units on top, in picoamperes."""
+    """What each state takes, and units and pins on top, in picoamperes."""
     metered = board.metered
     if metered is None:
         return
     modelled = currents_of(board.system)
     for state, (least, most) in modelled.items():
-        about = Thing(state if state.startswith(("sleep.", "unit.")) else "core")
+        about = Thing(state if state.startswith(("sleep.", "unit.", "pin.")) else "core")
         key = "current" if about == state else f"current.{state}"
         low, high = (round(each * PICO) for each in (least, most))
         seen = metered.states.get(state)
