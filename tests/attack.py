@@ -845,7 +845,8 @@ class KeptApart(Attack):
     def kept_apart(self, model):
         """That model."""
         loose = [name for name, source in model["source"].items() if "every" not in source]
-        loose = [name for name in loose if "burst" not in model["source"][name]]
+        for name in loose:
+            model["source"][name].get("burst", {}).pop("within", None)
         model["apart"] = {}
         for number in range(self.one(1, 1, 2)):
             members = [name for name in loose if self.chance(0.8)]

@@ -1,5 +1,7 @@
 """Sources that are never closer than a gap together: by hand, on paper, in play, on captures."""
 
+from fractions import Fraction
+
 import pytest
 
 import playing
@@ -66,9 +68,45 @@ def test_they_hold_others_off_no_more_than_their_common_distance_allows():
     assert alone.isrs["key"].response.most == 180 * US
 
 
+def test_together_they_ask_for_no_more_than_their_common_distance_allows():
+    """Half duplex: 50 us at each byte, whichever way it goes, of 86 us; counted apart they would want 116 %."""
+    text = NODE.replace('gap = "100 us"', 'gap = "86 us"').replace('"10 us"', '"50 us"').replace('"30 us"', '"50 us"')
+    found = bounds(read_model(text, "m.toml"))
+    assert found.load.most == Fraction(50, 86) + Fraction(55, 10_000)
+    # key: 55, and in [0, 155) two come
+    assert found.isrs["key"].response.most == 155 * US
+    assert next(group.most for group in found.load.groups if group.who == "interrupts") == found.load.most
+    # of the dearer one as much as may come of it, of the other what is left: 30 us at 1 / 100 us, 10 us else
+    mixed = bounds(read_model(NODE, "m.toml")).load.most
+    assert mixed == Fraction(30, 100) + (Fraction(1, 86) - Fraction(1, 100)) * 10 + Fraction(55, 10_000)
+    window = bounds(read_model(text, "m.toml"), (860 * US,)).load.windows
+    # of either what comes up to its response and end before it too: 860 and 100 us, 960 / 86: 12 of both; one key
+    assert next(each.most for each in window if each.length == 860 * US) == Fraction(12 * 50 + 55, 860)
+
+
+BURSTS = NODE.replace(
+    '[source.tx]\ngap = "100 us"',
+    """[source.tx]
+burst = { count = 3, spaced = "20 us", every = "1 ms" }""",
+)
+
+
+def test_a_burst_that_has_to_wait_goes_on_later_as_a_whole():
+    _, records, index = play_whole(
+        read_model(BURSTS, "m.toml"), RunOptions(phases="together", arrivals="gap"), 1600 * US
+    )
+    rx, tx = (event_times(records, index, f"source.{name}") // US for name in ("rx", "tx"))
+    # both at 0: rx first; tx at 86, then wanted at 106, rx wanted at 100 and goes first at 172: tx at 258, and so on
+    assert rx.tolist()[:4] == [0, 172, 344, 516]
+    assert tx.tolist()[:3] == [86, 258, 430]
+    # its next burst begins 1 ms after the first, and as much later as it has waited: 86, 152 and 152
+    assert tx.tolist()[3] >= 1000 + 86 + 152 + 152
+
+
+@pytest.mark.parametrize("text", [NODE, BURSTS])
 @pytest.mark.parametrize("phases", ["together", "drawn"])
-def test_what_is_played_stays_within(phases):
-    system = read_model(NODE, "m.toml")
+def test_what_is_played_stays_within(phases, text):
+    system = read_model(text, "m.toml")
     run = playing.played(system, RunOptions(phases=phases, seed=3), 200 * MS)
     assert not playing.beaten(bounds(system), run)
 
@@ -79,6 +117,11 @@ def test_what_is_played_stays_within(phases):
         ('of = ["source.rx", "source.tx"]', 'of = ["source.rx", "source.tz"]', 'did you mean "source.tx"'),
         ('of = ["source.rx", "source.tx"]', 'of = "source.rx"', "two of them at least"),
         ('[source.tx]\ngap = "100 us"', '[source.tx]\nevery = "100 us"', "a period cannot be moved"),
+        (
+            '[source.tx]\ngap = "100 us"',
+            '[source.tx]\nburst = { count = 2, spaced = "1 us", within = "5 us", every = "1 ms" }',
+            "within",
+        ),
         ("[isr.rx]", '[apart.b]\nof = ["source.rx", "source.key"]\ngap = "1 us"\n[isr.rx]', "not yet in two"),
     ],
 )
