@@ -149,8 +149,11 @@ def _aparts(model: ModelFile, sources: tuple[Source, ...], clocks: ClockTree, re
                 report.complain(
                     path, f"{member} is periodic, and a period cannot be moved", "give it a gap, or leave it out"
                 )
-            elif source is not None and source.burst is not None:
-                report.complain(path, f"not yet: {member} comes in bursts", "give it a gap, or leave it out")
+            elif source is not None and source.burst is not None and source.burst.within is not None:
+                report.complain(
+                    path, f"not yet: {member} comes in bursts that last so long at most, whatever makes them wait",
+                    f"leave within of {member} out",
+                )  # fmt: skip
             if member in taken:
                 report.complain(path, f"not yet in two at once: {member}", "let one keep them all apart")
         taken.update(members)

@@ -86,6 +86,7 @@ def comes_too_soon(m: Ints, number: int) -> bool:
         set_next(m, m[N_UNITS] + number, later)
         return True
     m[apart + K_LAST] = now
+    m[source + S_BEGAN] += now - m[source + S_WANTED]  # what follows it in a burst, and the next one, come later too
     m[source + S_WANTED] = -1
     return False
 

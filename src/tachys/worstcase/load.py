@@ -29,7 +29,8 @@ def load_bounds(
     shares = [_isr_share(system, line, reach) for line in load.lines]
     storms = tuple(line.isr.name for line, share in zip(load.lines, shares, strict=True) if share.most >= 1)
     reason = ""
-    wanted = exact_sum(share.most for share in shares)
+    less = load.less_together(len(load.lines) - 1)
+    wanted = exact_sum(share.most for share in shares) - less
     if wanted > 1:
         reason = f"the routines alone want {float(wanted):.1%} of the core"
     interrupts = LoadShare(INTERRUPTS, min(exact_sum(share.least for share in shares), ONE), min(wanted, ONE))
@@ -47,7 +48,7 @@ def load_bounds(
         if unit.steals.most
     ]
     shares += taken
-    most = min(exact_sum(share.most for share in shares), ONE)
+    most = min(exact_sum(share.most for share in shares) - less, ONE)
     least = min(exact_sum(share.least for share in shares), most)
     stolen = (LoadShare("stolen", ZERO, min(ONE, exact_sum(share.most for share in taken))),) if taken else ()
     groups = (interrupts, loop, *stolen, LoadShare("idle", ONE - most, ONE - least))
@@ -176,6 +177,7 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
     before the end of its cost counts, and the overhead of its pass, which ends as the first of them begins.
     """
     shares: list[tuple[str, Fraction]] = []
+    lengths: dict[str, int] = {}
     for line in load.lines:
         bounds = reach.isrs[line.isr.name]
 
@@ -193,6 +195,12 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
             return min(whole, whole - copied + items[0].most_within(length) * items[1])
 
         shares.append((line.isr.thing, _part(length, bounds.response.most, taken)))
+        if bounds.response.most is not None:
+            lengths[line.isr.name] = length + bounds.response.most + line.overhead
+    less = ZERO
+    if all(share < ONE for _, share in shares):  # each is all that its line asks for
+        with suppress(NoBound):
+            less = load.less_within(lengths) / length
     if system.loop and windows:
         begun, rounds = windows.overhead().most, passes(system, reach)
         for step in system.steps:
@@ -223,7 +231,7 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
         if unit.steals.most:
             ends = reach.events.curve(unit.end)
             shares.append((unit.thing, _part(length, 0, partial(_taken, ends, length, unit.steals.most))))
-    most = min(sum((share for _, share in shares), Fraction(0)), ONE)
+    most = min(sum((share for _, share in shares), Fraction(0)) - less, ONE)
     return Window(length, most, tuple(shares))
 
 
@@ -250,6 +258,7 @@ def surplus(reach: EventBounds, length: int, of: tuple[str, ...]) -> int:
             with suppress(NoBound):
                 total += max(items[0].most_within(length) - items[0].rate() * length, Fraction(0)) * items[1]
     works += [(unit.end, unit.steals.most) for unit in system.units if unit.steals.most and is_of(unit.thing, of)]
+    total += sum(max((work for event, work in works if event in apart.of), default=0) for apart in system.aparts)
     rounds = passes(system, reach)
     for event, work in works:
         curves = [reach.events.raised(event)]

@@ -59,7 +59,8 @@ class BoundsOnPaper:
         if over is None and not of:
             return self.taken.least, self.taken.most, self.taken.reason
         if over is None:
-            mine = [share for share in self.taken.shares if is_of(share.who, of)]
+            all_of = next((group for group in self.taken.groups if of == (group.who,)), None)
+            mine = [share for share in self.taken.shares if is_of(share.who, of)] if all_of is None else [all_of]
             most = min(exact_sum(share.most for share in mine), Fraction(1))
             return min(exact_sum(share.least for share in mine), most), most, ""
         shares = next(window.shares for window in self.taken.windows if window.length == over)

@@ -7,7 +7,7 @@ could leave 64 bits, and curves other than staircases, are counted one by one.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -262,7 +262,7 @@ class Workload:
             over = sum(int(counts[mine].max()) for mine in rows) - (ps // gap + 1)
             for mine in sorted(rows, key=lambda mine: int(self.taken[mine].sum())) if over > 0 else ():
                 come = int(counts[mine].max())
-                counts[mine] = come - min(over, come)
+                counts[mine] = np.minimum(counts[mine], come - min(over, come))
                 over -= min(over, come)
         return counts
 
@@ -276,7 +276,59 @@ class Workload:
         """What the lines up to and including ``rank`` ask of the core in the long run; None: no number is enough."""
         shares = self._shares[: rank + 1]
         known = [share for share in shares if share is not None]
-        return exact_sum([*known, self._stolen]) if len(known) == len(shares) else None
+        if len(known) < len(shares):
+            return None
+        return exact_sum([*known, self._stolen]) - self.less_together(rank)
+
+    def less_together(self, rank: int) -> Fraction:
+        """How much less the lines up to ``rank`` ask for in the long run than each alone, since some keep apart."""
+        end = self.ends[rank] if rank >= 0 else 0
+        if None in self._shares[: rank + 1]:
+            return Fraction(0)
+        return self._less(lambda row: self.rows[row][1].curve.rate() if row < end else 0, lambda gap: Fraction(1, gap))
+
+    def less_within(self, lengths: Mapping[str, int]) -> Fraction:
+        """How much less work in ps comes so, of each routine's events those in a window of its own length in ps.
+
+        Raises:
+            NoBound: nothing holds one of the events apart.
+        """
+        longest = max(lengths.values(), default=0)
+
+        def many(row: int) -> int:
+            line, each = self.rows[row]
+            return 0 if line is None else each.curve.most_within(lengths[line.isr.name])
+
+        return self._less(many, lambda gap: Fraction(longest // gap + 1))
+
+    def _less(self, many: Callable[[int], Fraction | int], together: Callable[[int], Fraction]) -> Fraction:
+        """What ``many`` of each row take, less what no more than ``together`` of those with a common gap take.
+
+        The dearest come first. Of what is drained an item may cost less than here: that is left out.
+        """
+        less = Fraction(0)
+        for rows_of, gap in self._together:
+            events = [[self.rows[row] for row in rows.tolist()] for rows in rows_of]
+            if any(line is None or line.isr.drains is not None for rows in events for line, _ in rows):
+                continue
+            counts = [[Fraction(many(row)) for row in rows.tolist()] for rows in rows_of]
+            takes = [[int(self.taken[row]) for row in rows.tolist()] for rows in rows_of]
+            alone = sum(
+                (
+                    n * each
+                    for some, of_each in zip(counts, takes, strict=True)
+                    for n, each in zip(some, of_each, strict=True)
+                ),
+                Fraction(0),
+            )
+            left, most = together(gap), Fraction(0)
+            for each, come in sorted(
+                ((sum(of_each), max(some)) for some, of_each in zip(counts, takes, strict=True)), reverse=True
+            ):
+                most += min(left, come) * each
+                left -= min(left, come)
+            less += max(Fraction(0), alone - most)
+        return less
 
     def counts(self, ps: int, end: int, begin: int = 0) -> NDArray[np.int64]:
         """The most activations of rows ``begin`` to ``end`` in a closed window [0, ps].
@@ -385,7 +437,9 @@ class Workload:
                 counts = np.where(closed[:end], self._each(length, end), counts)
         else:
             counts = self._each(length - 1, end, longer=closed[:end].astype(np.int64))
-        return counts if absent is None else np.where(absent[:end], 0, counts)
+        if absent is not None:
+            counts = np.where(absent[:end], 0, counts)
+        return self._no_more_than_together(counts, length - (closed is None)) if length > 0 else counts
 
     def _passed(self, now: int, later: int, end: int) -> int:
         """Where a window surely does not close before, if rows up to ``end`` make ``later`` of ``now``.
