@@ -13,6 +13,7 @@ from tachys import compiled
 from tachys.capture.packets import PacketShape, read_packets
 from tachys.capture.reading import read_capture
 from tachys.checking.checking import check
+from tachys.checking.correct.fitting import fit
 from tachys.errors import InputError
 from tachys.model.loading import read_model
 
@@ -285,16 +286,44 @@ shows = "isr.wheel"
 """
 
 
-def wheel_packets():
-    """The packets of 400 turns of the model, one of which runs longer."""
+def wheel_packets(leaves=10, odd=200, chain=0):
+    """The packets of 400 turns of the model, one of which runs longer; ``chain``: ticks to a wheel right behind."""
     out, now = [SYNC], 0
     for turn in range(400):
         at = turn * 48_000
-        for begin, length, number in ((at, 240, 15), (at + 20_000 + turn * 31 % 997, 400 if turn != 200 else 700, 24)):
+        for begin, length, number in ((at, 240, 15), (at + 20_000 + turn * 31 % 997, 400 if turn != odd else 700, 24)):
             out += [exception(number, 1), stamp(begin - now or 1), exception(number, 2), stamp(length)]
-            out += [exception(0, 3), stamp(10)]
-            now = max(begin, now + 1) + length + 10
+            now = max(begin, now + 1) + length
+            if chain and number == 15 and turn % 50 == 7:  # its event came meanwhile
+                out += [exception(24, 1), stamp(chain), exception(24, 2), stamp(400)]
+                now += chain + 400
+            out += [exception(0, 3), stamp(leaves)]
+            now += leaves
     return b"".join(out)
+
+
+def checked(model=MODEL, **how):
+    data = wheel_packets(odd=-1, **how)
+    return check(read_model(model, "m.toml"), read_packets([data], "t.bin", PacketShape(Fraction(48_000_000))))
+
+
+def test_what_no_pin_shows_is_held_against_the_core():
+    """An exit of 10 cycles, and a chain of 6; a return that is broken off takes an exit and an entry at most."""
+    model = MODEL.replace("levels = 2\n", 'levels = 2\nchain = "6 cycles"\n')
+    assert not checked(model, chain=6).findings
+    rows = {each.key: each for each in checked(model, chain=6).figures if each.about == "core"}
+    assert (rows["exit"].measured.count, str(rows["exit"].state), str(rows["chain"].state)) == (800, "agrees", "agrees")
+    assert rows["chain"].measured.count == 8
+    slow = checked(model, leaves=16)
+    assert [(each.code, each.about) for each in slow.findings] == [("exit-longer", "core")]
+    fitted = fit(model, "m.toml", [slow.capture], "today")
+    assert not check(read_model(fitted.text, "m.toml"), slow.capture).findings
+    assert [each.code for each in checked(model, leaves=5).findings] == ["exit-shorter"]
+    assert not checked(model, chain=12 + 10).findings, "one that came as the core left"
+    assert [(each.code, each.about) for each in checked(model, chain=30).findings] == [("chain-longer", "core")]
+    needed = model + '[need.soon]\nfrom = "source.wheel"\nto = "isr.wheel.start"\nwithin = "20 us"\n'
+    assert str(checked(needed).needs["soon"].verdict) == "met"
+    assert str(checked(needed, leaves=600).needs["soon"].verdict) == "at risk"
 
 
 def test_a_model_is_checked_against_packets():
