@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+WAVERING = 128_000_000_000  # from here on entries, exits and waking take now less, now more; less that …
 STEALING = 64_000_000_000  # from here on units take the bus from the core; less that the seed of what they stand in
 KEPT_APART = 32_000_000_000  # from here on sources keep apart; less that the seed of what they stand in
 STANDING = 16_000_000_000  # from here on clocks stand still in sleep; less that the seed of what they stand in
@@ -839,6 +840,17 @@ class Stealing(Attack):
         return model
 
 
+class Wavering(Attack):
+    """A model of another attack, whose core takes interrupts now sooner, now later."""
+
+    def wavering(self, model):
+        """That model."""
+        for key, most in (("entry", 14), ("exit", 12), ("chain", 9), ("wake", 40)):
+            if self.chance(0.7):
+                model["core"][key] = self.span(most)
+        return model
+
+
 class KeptApart(Attack):
     """A model of another attack, some sources of which are never closer than a gap together."""
 
@@ -885,6 +897,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= WAVERING:
+        return Wavering(seed).wavering(attack(seed - WAVERING))
     if seed >= STEALING:
         return Stealing(seed).stealing(attack(seed - STEALING))
     if seed >= KEPT_APART:

@@ -37,7 +37,7 @@ from tachys.capture.packets_scan import (
     unwrap,
 )
 from tachys.capture.scanning import LARGEST, Ints
-from tachys.capture.table import Capture, Instants, Signal
+from tachys.capture.table import Capture, Instants, Signal, Switch
 from tachys.errors import input_error
 from tachys.model.quantities import PS_PER_SECOND
 from tachys.words import count_text, time_text
@@ -89,14 +89,19 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
         )
     if late := int((unsure & ~gap).sum()):
         remarks.append(f"{count_text(late, 'event')} came before a stamp that is late: when is not told, and left out")
-    for each, words in zip(took, ("core.exit, to what goes on", "core.chain, to the next routine"), strict=True):
-        if each.any():  # of what share a stamp nothing is told
-            least, middle = time_text(int(each.min())), time_text(int(np.median(each)))
-            remarks.append(f"{words}: at least {least}, median {middle}, of {count_text(len(each), 'end')}")
+    switches = {
+        key: Switch(len(each), int(each.min()), int(np.median(each)), int(each.max()))
+        for key, each in zip(("exit", "chain"), took, strict=True) if len(each)
+    }  # fmt: skip
+    for key, words in (("exit", "core.exit, to what goes on"), ("chain", "core.chain, to the next routine")):
+        if key in switches:
+            times, least, median, _ = switches[key]
+            ends = count_text(times, "end")
+            remarks.append(f"{words}: at least {time_text(least)}, median {time_text(median)}, of {ends}")
     if state[RESERVED]:
         remarks.append(f"{count_text(int(state[RESERVED]), 'packet')} of no kind that is known, passed over")
     resolution = ceil(PS_PER_SECOND / shape.hertz)
-    return Capture(file, signals, 0, max(end, 1), resolution, tuple(remarks), 0, gaps)
+    return Capture(file, signals, 0, max(end, 1), resolution, tuple(remarks), 0, gaps, switches)
 
 
 def _scanned(chunks: Iterable[bytes], state: Ints) -> tuple[Kinds, Ints]:

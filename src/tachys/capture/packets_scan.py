@@ -235,10 +235,10 @@ def tell_lines(
             level = what != EXIT if what <= RETURN else number & 0xFFFFFFFF
             tell(out_at, out_level, place, latest, line_of(what, number), since, at, level)
         if what <= RETURN or what == GAP:
-            if ended >= 0 and since == at and what == RETURN:
+            if ended >= 0 and since == at > ended and what == RETURN:  # of what share a stamp nothing is told
                 exits[done[0]] = at - ended
                 done[0] += 1
-            elif ended >= 0 and since == at and what == ENTER:
+            elif ended >= 0 and since == at > ended and what == ENTER:
                 chains[done[1]] = at - ended
                 done[1] += 1
             ended = at if what == EXIT and since == at else int64(-1)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -62,12 +62,22 @@ class Signal:
         return replace(self, at=self.at[keep], value=self.value[keep], known=self.known[keep])
 
 
+class Switch(NamedTuple):
+    """How long the core took from routine to routine, in ps: the least, the middle and the most of so many times."""
+
+    times: int
+    least: int
+    median: int
+    most: int
+
+
 @dataclass(frozen=True, slots=True, repr=False)
 class Capture:
     """A whole capture, from ``begin`` to ``end`` ps of the analyser's clock.
 
     ``resolution`` is the step of its instants in ps, or what their last digit stands for: no edge is known better. By
     ``rounding`` ps more may the distance of two be off, as they were printed. In ``gaps`` nothing was recorded.
+    ``switches``: what no line shows, where the core tells it itself: "exit", to what goes on, and "chain", to the next.
     """
 
     file: str
@@ -78,6 +88,7 @@ class Capture:
     remarks: tuple[str, ...] = ()
     rounding: int = 0
     gaps: tuple[tuple[int, int], ...] = ()
+    switches: dict[str, Switch] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         return f"<Capture {self.file}: {len(self.signals)} signals, {self.length / 10**12:g} s>"

@@ -15,11 +15,12 @@ from tachys.cli.output import format_option
 from tachys.needs.takers import INTERRUPTS
 from tachys.needs.verdicts import Verdict
 from tachys.needs.words import bound_text, doubt_of, slack_text, value_text, what_holds
-from tachys.words import count_text, exact_share, exact_time, numbers_text, share_text, time_text
+from tachys.words import count_text, exact_share, exact_time, numbers_text, range_text, share_text, time_text
 
 if TYPE_CHECKING:
     from tachys.figures import Figure
     from tachys.model.events import Thing
+    from tachys.model.quantities import Range
     from tachys.needs.kinds import NeedBounds
     from tachys.simulation.result import NeedSeen
     from tachys.worstcase.bounds import Bounds
@@ -113,9 +114,14 @@ def _core_line(found: Bounds) -> str:
     core = found.system.core
     nesting = "routines nest" if core.nesting else "routines do not nest"
     rate = core.clock.hertz / 10**6
-    overhead = f"entry {time_text(core.entry.most, 'up')}, exit {time_text(core.exit.most, 'up')}"
-    chain = f"chain {time_text(core.chain.most, 'up')}"
-    return f"core {float(rate):g} MHz, {count_text(core.levels, 'level')}, {nesting}; {overhead}, {chain}"
+    took = [("entry", core.entry), ("exit", core.exit), ("chain", core.chain)]
+    told = ", ".join(f"{what} {_switch_text(each)}" for what, each in took)
+    return f"core {float(rate):g} MHz, {count_text(core.levels, 'level')}, {nesting}; {told}"
+
+
+def _switch_text(took: Range) -> str:
+    """The most; the least too, where it differs by more than a clock does."""
+    return range_text(took.least, took.most) if 10 * took.most > 11 * took.least else time_text(took.most, "up")
 
 
 def by_slack(needs: Iterable[NeedBounds]) -> list[NeedBounds]:

@@ -123,11 +123,11 @@ class CoreTable(Table):
     nesting: bool = True
     levels: Positive = 1
     urgent: Literal["low", "high"] = "low"
-    entry: Time | None = None
-    exit: Time | None = None
-    chain: Time | None = None
+    entry: TimeRange | None = None
+    exit: TimeRange | None = None
+    chain: TimeRange | None = None
     late_arrival: bool = False
-    wake: Time | None = None
+    wake: TimeRange | None = None
     current: CurrentsTable = Field(default_factory=CurrentsTable)
 
 

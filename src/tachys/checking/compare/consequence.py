@@ -20,6 +20,7 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     units = {unit.name: unit for unit in system.units}
     isrs = {isr.name: isr for isr in system.isrs}
     steps = {step.name: step for step in system.steps}
+    core = system.core
     currents, aparts = dict(currents_of(system)), {apart.name: apart for apart in system.aparts}
     for figure in figures:
         kind, name = figure.about.kind, figure.about.name
@@ -28,6 +29,11 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
         if figure.of_current:
             state = figure.key.partition(".")[2] or str(figure.about)
             currents[state] = _more_current(currents.get(state, NOTHING), figure.measured)
+        elif kind == "core":
+            core = (
+                replace(core, exit=_wider(core.exit, figure)) if figure.key == "exit"
+                else replace(core, chain=_wider(core.chain, figure))
+            )  # fmt: skip
         elif kind == "apart":
             gap = max(1, figure.measured.least - figure.measured.resolution)
             aparts[name] = replace(aparts[name], gap=min(aparts[name].gap, gap))
@@ -44,8 +50,9 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     pins = tuple(replace(pin, current=currents.get(pin.thing, pin.current)) for pin in system.pins)
     loop = replace(system.loop, steps=tuple(steps.values())) if system.loop else None
     currents = {state: each for state, each in currents.items() if not state.startswith(("unit.", "pin."))}
-    return replace(system, sources=tuple(sources.values()), units=tuple(units.values()), isrs=tuple(isrs.values()),
-                   loop=loop, currents=currents, aparts=tuple(aparts.values()), pins=pins)  # fmt: skip
+    return replace(system, core=core, sources=tuple(sources.values()), units=tuple(units.values()),
+                   isrs=tuple(isrs.values()), loop=loop, currents=currents, aparts=tuple(aparts.values()),
+                   pins=pins)  # fmt: skip
 
 
 def _more_current(old: Amperes, measured: Measured) -> Amperes:

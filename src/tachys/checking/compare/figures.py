@@ -109,7 +109,7 @@ def compare_figures(board: Measurement) -> tuple[Compared, ...]:
     for step in board.system.steps:
         found += _step(board, step, waits)
     found += [_looks(board, counter) for counter in board.system.counters]
-    found += _currents(board)
+    found += [*_currents(board), *_switching(board)]
     passed = _pass(board)
     return (*found, passed) if passed else tuple(found)
 
@@ -315,6 +315,25 @@ def _currents(board: Measurement) -> Iterator[Compared]:
             continue
         mean, off = (round(each * PICO) for each in (seen.mean, seen.off))
         yield _judged(about, key, low, high, Measured(mean, mean, seen.count, off), (mean + off, mean - off))
+
+
+def _switching(board: Measurement) -> Iterator[Compared]:
+    """How long the core takes from routine to routine, where it tells that itself.
+
+    A return that is broken off, since something comes meanwhile, takes up to an exit and an entry.
+    """
+    core = board.system.core
+    broken_off = core.exit.most + core.entry.most
+    for key, old in (("exit", core.exit), ("chain", core.chain)):
+        seen = board.capture.switches.get(key)
+        if seen is None:
+            continue
+        surely, why = seen.most - board.slack(seen.most), ""
+        if key == "chain" and old.most < surely <= broken_off:
+            surely, why = old.most, "the longest may be returns that were broken off"
+        measured = Measured(seen.least, seen.most, seen.times, board.resolution)
+        sure = seen.least + board.slack(seen.least), surely
+        yield _judged(Thing("core"), key, old.least, old.most, measured, sure, why=why)
 
 
 def _answers(board: Measurement, unit: Unit) -> Iterator[Compared]:

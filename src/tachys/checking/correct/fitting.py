@@ -133,6 +133,9 @@ class _Writer:
         if figure.of_current:
             self._current(figure, result)
             return
+        if kind == "core":
+            self._range(self.document["core"], "core", figure.key, figure, tighten=tighten)
+            return
         if kind not in ("apart", "source", "unit", "isr", "step"):
             return
         due = due_by_ticks(name, self.document.get("step", {})) if kind == "unit" else None
@@ -225,6 +228,8 @@ class _Writer:
         if isinstance(old, (Table, InlineTable)):
             self.left.append(f"{path}.{key} differs by event: widen the one that is meant by hand")
             return
+        if old is None:  # nothing was written, so it counted as 0, or as others say
+            old = exact_quantity(figure.high)
         pair = [str(each) for each in old] if isinstance(old, Array) else [str(old), str(old)]
         pair = [least or pair[0], most or pair[1]]
         value: Any = pair[0] if pair[0] == pair[1] else tomlkit.array()
