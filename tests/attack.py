@@ -18,7 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
-WAVERING = 128_000_000_000  # from here on entries, exits and waking take now less, now more; less that …
+WAVERING = 128_000_000_000  # from here on entries, exits and waking take now less, now more; less that the same
 STEALING = 64_000_000_000  # from here on units take the bus from the core; less that the seed of what they stand in
 KEPT_APART = 32_000_000_000  # from here on sources keep apart; less that the seed of what they stand in
 STANDING = 16_000_000_000  # from here on clocks stand still in sleep; less that the seed of what they stand in

@@ -154,7 +154,7 @@ def energetic(seed):
 
 
 @pytest.mark.parametrize(
-    "first", [0, 2_000_001, 200_000_000, 9_903_000_000, 16_000_000_001, 18_002_000_001, 64_000_000_001]
+    "first", [0, 2_000_001, 200_000_000, 9_903_000_000, 16_000_000_001, 18_002_000_001, 64_000_000_001, 128_000_000_000]
 )
 def test_charge_by_state_is_charge_by_cause_and_no_more_than_paper_allows(first):
     for seed in range(first, first + 40):

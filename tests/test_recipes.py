@@ -22,6 +22,8 @@ def test_a_recipe_is_a_model(title, piece):
     found = bounds(read_model(text + piece, "recipe.toml"))
     if title == "My print is slow":
         assert round(found.steps["print"].duration.most / 1e9, 1) == 15.6
+    if title == "No logic analyser":
+        assert (found.buffers["marks"].level, found.buffers["marks"].lost) == (91, False)
     if title == "A double buffer":
         assert (found.buffers["samples"].level, found.buffers["samples"].lost) == (32, False)
     if title == "The line is quiet after the last byte":
