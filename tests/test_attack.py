@@ -12,7 +12,6 @@ from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.worstcase import laws
 
-
 EVERYTHING = 253_303_000_000  # of each kind of model something
 
 

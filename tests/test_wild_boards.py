@@ -9,6 +9,7 @@ from dataclasses import replace
 
 import pytest
 
+import wild as wild_boards
 from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
 from tachys.errors import InputError
@@ -55,6 +56,17 @@ def _invented(case: Wild, isr: str, need, step: int) -> list[str]:
 
 def test_a_right_model_is_not_blamed(seed):
     assert wrongs(seed) == []
+
+
+SLOW = ["1", "0.5", "0.2", "0.1", "0.05", "0.02", "0.005"]  # MHz: bodies last 2 us and more
+
+
+@pytest.mark.parametrize("rate", SLOW)
+def test_a_right_model_is_not_blamed_by_samples_that_are_too_slow(rate, monkeypatch):
+    monkeypatch.setattr(wild_boards, "RATES", [rate])
+    assert {
+        seed: told for first in (0, INSIDE, MEETS) for seed in range(first, first + 12) if (told := wrongs(seed))
+    } == {}
 
 
 # --- wrong models ---------------------------------------------------------------------------------------------------

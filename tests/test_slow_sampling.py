@@ -1,0 +1,72 @@
+"""Lines that are sampled too slowly for what they show: what they cannot tell is left out and said."""
+
+import numpy as np
+import pytest
+
+from tachys.capture.table import Capture, Signal
+from tachys.checking.checking import check
+from tachys.model.loading import read_model
+
+US = 10**6
+MODEL = """
+tachys = 1
+[core]
+clock = "48 MHz"
+entry = "12 cycles"
+exit = "10 cycles"
+[source.tick]
+every = "PERIOD"
+[isr.tick]
+on = "source.tick"
+cost = ["50 us", "60 us"]
+[probe.D0]
+shows = "source.tick"
+edge = "both"
+[probe.D1]
+shows = "isr.tick"
+"""
+
+
+def sampled(period, step, turns=4000, body=55 * US):
+    """A line that a timer turns over, and one that is high while its routine runs, looked at every ``step`` ps."""
+    at = np.arange(0, period * turns, step)
+    turned, busy = at // period % 2, (at % period < body).astype(np.int64)
+    lines = {}
+    for name, level in (("D0", turned), ("D1", busy)):
+        change = np.append(True, level[1:] != level[:-1])
+        lines[name] = Signal(name, 1, at[change], level[change], np.ones(int(change.sum()), np.bool_))
+    return Capture("slow.csv", lines, 0, int(at[-1]) + step, step)
+
+
+def told(period, step, modelled=None, **how):
+    text = MODEL.replace("PERIOD", f"{(modelled or period) / US} us")
+    return check(read_model(text, "m.toml"), sampled(period, step, **how))
+
+
+@pytest.mark.parametrize("period", [130 * US, 190 * US, 250 * US, 730 * US])
+def test_the_period_of_a_line_that_is_sampled_coarsely_is_that_of_all_its_edges(period):
+    result = told(period, 40 * US)
+    assert not result.findings
+    figure = next(each for each in result.figures if (each.about, each.key) == ("source.tick", "period"))
+    assert abs(figure.measured.most - period) <= figure.measured.resolution
+    wrong = told(period, 40 * US, modelled=2 * period)
+    assert ("period-off", "source.tick") in [(each.code, each.about) for each in wrong.findings]
+
+
+def test_what_may_lie_between_two_samples_is_left_out_and_said():
+    result = told(130 * US, 100 * US)  # each edge is seen, but not each run
+    assert not result.findings
+    assert "isr.tick" in result.unseen
+    assert [each for each in result.remarks if "D1" in each and "isr.tick" in each and "50.00 us" in each]
+    aliased = told(90 * US, 100 * US)  # nor each edge
+    assert not aliased.findings
+    assert {"source.tick", "isr.tick"} <= set(aliased.unseen)
+
+
+def test_runs_that_may_flow_together_are_left_out():
+    """Runs of 55 us each 55.5 us leave the line low for half a microsecond: seen each 10 us that is one long run."""
+    text = MODEL.replace("PERIOD", "55.5 us").replace('["50 us", "60 us"]', '"55 us"')
+    capture = sampled(55_500_000, 10 * US, turns=2000)
+    result = check(read_model(text, "m.toml"), capture)
+    assert not result.findings
+    assert "isr.tick" in result.unseen
