@@ -63,10 +63,10 @@ def test_what_may_lie_between_two_samples_is_left_out_and_said():
     assert {"source.tick", "isr.tick"} <= set(aliased.unseen)
 
 
-def test_runs_that_may_flow_together_are_left_out():
+def test_runs_that_flow_together_are_not_blamed():
     """Runs of 55 us each 55.5 us leave the line low for half a microsecond: seen each 10 us that is one long run."""
     text = MODEL.replace("PERIOD", "55.5 us").replace('["50 us", "60 us"]', '"55 us"')
     capture = sampled(55_500_000, 10 * US, turns=2000)
     result = check(read_model(text, "m.toml"), capture)
     assert not result.findings
-    assert "isr.tick" in result.unseen
+    assert any("cannot be told which run served them" in each for each in result.remarks)

@@ -102,7 +102,9 @@ class _Stream:
         step = step_of([signal.at for signal in signals.values()], max(1, int(self.unit)))
         begins, ends = np.array(self.gaps + self.lost, np.int64).reshape(-1, 2).T
         gaps = tuple(zip(*(side.tolist() for side in joined(begins, ends)), strict=True))
-        return Capture(self.file, signals, self.begin, self.now, step.ps, tuple(remarks), step.rounding, gaps)
+        return Capture(
+            self.file, signals, self.begin, self.now, step.ps, tuple(remarks), step.rounding, gaps, told=True
+        )
 
     def _fits(self, line: bytes) -> bool:
         return _LINE.match(line) is not None

@@ -101,7 +101,7 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
     if state[RESERVED]:
         remarks.append(f"{count_text(int(state[RESERVED]), 'packet')} of no kind that is known, passed over")
     resolution = ceil(PS_PER_SECOND / shape.hertz)
-    return Capture(file, signals, 0, max(end, 1), resolution, tuple(remarks), 0, gaps, switches)
+    return Capture(file, signals, 0, max(end, 1), resolution, tuple(remarks), 0, gaps, switches, told=True)
 
 
 def _scanned(chunks: Iterable[bytes], state: Ints) -> tuple[Kinds, Ints]:

@@ -33,6 +33,7 @@ def parquet_bytes(capture: Capture, file: str) -> bytes:
     table = pa.table({"time_ps": at, "signal": names, "value": pa.array(values.view(np.uint64), mask=~known)})
     about = {"tachys": "capture/2", "begin_ps": str(capture.begin), "end_ps": str(capture.end),
              "resolution_ps": str(capture.resolution), "rounding_ps": str(capture.rounding),
+             "told": str(int(capture.told)),
              "reals": json.dumps([name for name, signal in capture.signals.items() if signal.real])}  # fmt: skip
     sink = io.BytesIO()
     pq.write_table(table.replace_schema_metadata(about), sink, compression="zstd")
@@ -74,7 +75,7 @@ def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:
         signals[str(name)] = signal if real else replace(signal, width=bits_used(signal))
     step = Resolution(int(about.get("resolution_ps", 0)), int(about.get("rounding_ps", 0)))
     step = step if step.ps else step_of(timed(signals.values()), 1)
-    return Capture(file, signals, begin, end, step.ps, rounding=step.rounding)
+    return Capture(file, signals, begin, end, step.ps, rounding=step.rounding, told=about.get("told") == "1")
 
 
 def _values(column: Any, first_version: bool) -> tuple[Instants, Known]:

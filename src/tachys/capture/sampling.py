@@ -50,14 +50,16 @@ def step_of(columns: Iterable[Instants], digit: int) -> Resolution:
         return unknown
     common = int(np.gcd.reduce(instants - instants[0]))
     if common > digit and all(_on_grid(line, int(instants[0]), common) for line in lines):
-        if not _differ_by_steps(instants, common):
+        if not _differ_by_steps([instants, *lines], common):
             return unknown
         unknown = Resolution(common)
         if not _is_decimal(common // digit):
             return unknown
         digit = common  # the digits below it are zeros: it may be printed with fewer than it is written with
     step = _step(instants, digit)
-    if step is None or not all(_fits(line, instants[0], step, digit) for line in lines):
+    if step is None or not _differ_by_steps([instants, *lines], step):
+        return unknown
+    if not all(_fits(line, instants[0], step, digit) for line in lines):
         return unknown
     return Resolution(ceil(step), digit)
 
@@ -76,10 +78,13 @@ def _is_decimal(number: int) -> bool:
     return str(number).strip("0") == "1"
 
 
-def _differ_by_steps(instants: Instants, step: float) -> bool:
-    """Whether distances of neighbours come in lengths that lie one or two steps apart."""
-    many = distinct(np.rint(np.diff(instants) / step).astype(np.int64))
-    return len(many) > 1 and int(np.diff(many).min()) <= 2
+def _differ_by_steps(columns: Iterable[Instants], step: float) -> bool:
+    """Whether distances of neighbours in some column come in lengths that lie one or two steps apart."""
+    for instants in columns:
+        many = distinct(np.rint(np.diff(instants[:LOOKED_AT]) / step).astype(np.int64))
+        if len(many) > 1 and int(np.diff(many).min()) <= 2:
+            return True
+    return False
 
 
 def _step(instants: Instants, digit: int) -> float | None:
@@ -99,7 +104,7 @@ def _step(instants: Instants, digit: int) -> float | None:
         return None
     # of so many steps that could have been tried, one would fit by chance with this probability, as its logarithm
     tried = log10(max(1.0, float(ticks[-1] - ticks[0])))
-    if tried - (len(ticks) - 2) * log10(refined / STRAYS) > log10(CHANCE) or not _differ_by_steps(ticks, refined):
+    if tried - (len(ticks) - 2) * log10(refined / STRAYS) > log10(CHANCE):
         return None
     return refined * digit
 

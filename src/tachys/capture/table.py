@@ -78,6 +78,7 @@ class Capture:
     ``resolution`` is the step of its instants in ps, or what their last digit stands for: no edge is known better. By
     ``rounding`` ps more may the distance of two be off, as they were printed. In ``gaps`` nothing was recorded.
     ``switches``: what no line shows, where the core tells it itself: "exit", to what goes on, and "chain", to the next.
+    ``told``: who recorded it told each edge as it came, and so lost none between two instants.
     """
 
     file: str
@@ -89,6 +90,7 @@ class Capture:
     rounding: int = 0
     gaps: tuple[tuple[int, int], ...] = ()
     switches: dict[str, Switch] = field(default_factory=dict)
+    told: bool = False
 
     def __repr__(self) -> str:
         return f"<Capture {self.file}: {len(self.signals)} signals, {self.length / 10**12:g} s>"

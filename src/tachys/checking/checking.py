@@ -22,8 +22,9 @@ from tachys.checking.compare.premises import fallen_proofs, undone
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.unmodelled import look_for_strangers
 from tachys.checking.out.pooling import together
-from tachys.checking.probes.binding import Readings, bind, called_as
+from tachys.checking.probes.binding import bind, called_as
 from tachys.checking.probes.plausible import first_reason
+from tachys.checking.probes.readings import Readings
 from tachys.checking.result import (
     BufferCheck,
     CheckResult,

@@ -175,6 +175,9 @@ def _status(results: list[CheckResult], model: str, *, strict: bool, worse: bool
         line = next(iter(blind[0].capture.signals), "D0")
         mend = f'say which signal shows what, such as [probe.{line}] shows = "{things[0] if things else "step.NAME"}"'
         mend += f"; tachys probes {model} {blind[0].capture.file} proposes it"
+        if blind[0].board.shown.coarse:
+            wrong += ", since what it shows is sampled too slowly"
+            mend = "record it with shorter steps"
         raise InputError([each for one in blind for each in input_error(one.capture.file, wrong, mend).problems])
     verdicts = [need.verdict for result in results for need in result.needs.values()]
     failed = strict and (worse or any(result.unaccepted for result in results))

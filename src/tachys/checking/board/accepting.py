@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from tachys.capture.table import Instants
-from tachys.checking.probes.binding import Readings
+from tachys.checking.probes.readings import Readings
 from tachys.model.nodes import Isr
 from tachys.model.system import System
 from tachys.stretches import place_of

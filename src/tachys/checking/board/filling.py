@@ -19,7 +19,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
-from tachys.checking.probes.binding import Readings
+from tachys.checking.probes.readings import Readings
 from tachys.compiled import kernel, zeros
 from tachys.model.events import Thing
 from tachys.model.nodes import Buffer, Isr, Step, Unit

@@ -18,9 +18,10 @@ from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
 from tachys.checking.board.pairing import Paired, may_be_silent, pair_answers, pair_unit
 from tachys.checking.board.pins import PinSeen, look_at_pins
 from tachys.checking.board.unseen import stolen_in, unseen_routines, unseen_work
-from tachys.checking.probes.binding import Readings, bind
+from tachys.checking.probes.binding import bind
 from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.checking.probes.lines import Bodies
+from tachys.checking.probes.readings import Readings
 from tachys.checking.probes.sharing import deal_shared
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Isr, Source, Step, Unit
@@ -192,7 +193,7 @@ def _nest(board: Measurement) -> None:
         elif kind == "step":
             step = board.system.step(name)
             if may_merge(board, thing):
-                whole = without_least(whole, whole.most < 2 * step.cost.least)
+                whole = without_least(whole, ~_lasts_for_two(board, whole, step))
             board.steps[name] = Steps(step, own=whole)
 
 
@@ -252,7 +253,12 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
             sooner = matched(np.zeros_like(lead))
             found.matched = sooner if _contradictions(board, isr, sooner, starts) < broken else found.matched
         if bodies is not None and several is not None:
-            _take_single(found, bodies, found.matched.merged)
+            began = bodies.start[bodies.whole]
+            early = began <= begin + _longest_wait(board, isr)  # what came before the capture may be in it
+            merged = early & np.isin(began, _several_runs(board, isr.thing))
+            told = found.matched.merged[: len(merged)]
+            merged[: len(told)] |= told
+            _take_single(found, bodies, merged)
         at, run = found.matched.event, found.matched.run
         found.latency = Delays(at, starts[run] - at, found.matched.lost, found.matched.waiting)
         found.response = _response(found.matched, bodies)
@@ -310,7 +316,7 @@ def _several(board: Measurement, isr: Isr, bodies: Bodies | None) -> Merging | N
     first = int(bodies.cut_begin)
     own, may = board.isrs[isr.name].cost, np.ones(len(bodies.start), np.bool_)
     if own is not None:
-        may[bodies.whole] = own.most >= 2 * isr.cost.least
+        may[bodies.whole] = _lasts_for_two(board, own, isr)
     return Merging(bodies.end[first:], may[first:], _longest_wait(board, isr))
 
 
@@ -323,8 +329,15 @@ def _several_runs(board: Measurement, thing: Thing) -> Instants:
     own = board.isrs[thing.name].cost if thing.kind == "isr" else board.steps[thing.name].own
     may = np.ones(len(bodies.start), np.bool_)
     if own is not None:
-        may[bodies.whole] = own.most >= 2 * body.cost.least
+        may[bodies.whole] = _lasts_for_two(board, own, body)
     return bodies.start[may]
+
+
+def _lasts_for_two(board: Measurement, own: ExecutionTimes, body: Isr | Step) -> npt.NDArray[np.bool_]:
+    """Which bodies may have lasted for two runs, by the analyser's clock."""
+    two = 2 * body.cost.least
+    found: npt.NDArray[np.bool_] = own.most + board.slack(two) >= two
+    return found
 
 
 def may_merge(board: Measurement, thing: Thing) -> bool:
@@ -399,11 +412,13 @@ def _steps(board: Measurement, step: Step) -> Steps:
     found = board.steps.get(step.name) or Steps(step)
     bodies = board.shown.bodies.get(step.thing)
     starts = board.events(step.start)
+    several = _several_runs(board, step.thing)
     if bodies is not None:
-        found.duration = bodies.end[bodies.whole] - bodies.start[bodies.whole]
+        whole = bodies.start[bodies.whole]
+        found.duration = (bodies.end[bodies.whole] - whole)[~np.isin(whole, several)]
     if starts is None:
         return found
-    found.interval = np.diff(starts)
+    found.interval = np.diff(starts)[~np.isin(starts[:-1], several)]
     if step.every is not None and not step.polls and step.rearm == "grid":
         grid = hidden_grid(starts, float(step.every.nominal))
         if grid is not None and grid.told:
@@ -427,9 +442,27 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
     if len(takers[0].polls) > 1:  # it may have come for another: what is set just then may be taken or not
         near = place_of(takes, sets - board.resolution) != place_of(takes, sets + board.resolution, behind=True)
         first, sets, answered, taken_by = first[~near], sets[~near], answered[~near], taken_by[~near]
-    good = first & answered
+    hidden = _during_several(board, takers[0].thing, sets)
+    good = first & answered & ~hidden
     late = sets[first & ~answered]
-    return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first])
+    return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first & ~hidden])
+
+
+def spans_of_several(board: Measurement, thing: Thing) -> tuple[Instants, Instants]:
+    """(begin, end) of what may be several runs of a routine or step that flow together, as far as samples tell."""
+    several, bodies = _several_runs(board, thing), board.shown.bodies.get(thing)
+    if bodies is None or not len(several):
+        return EMPTY, EMPTY
+    may = np.isin(bodies.start, several)
+    return bodies.start[may] - board.resolution, bodies.end[may] + board.resolution
+
+
+def _during_several(board: Measurement, taker: Thing, at: Instants) -> npt.NDArray[np.bool_]:
+    """Which instants lie in what may be several runs of who takes: one of those may have begun after them."""
+    begins, ends = spans_of_several(board, taker)
+    place = np.searchsorted(begins, at, side="right") - 1
+    found: npt.NDArray[np.bool_] = (place >= 0) & (at <= np.append(ends, 0)[place])
+    return found
 
 
 def _clock(board: Measurement) -> ClockError | None:
@@ -500,12 +533,15 @@ def ticks_of(board: Measurement, source: Source) -> Ticks | None:
         assert source.period_least is not None
         if len(direct) < 2:
             return None
-        # events that stray as far as the next one cannot be told from missing ones: all are taken to be there
-        if 4 * source.jitter >= source.period_least:
-            number = np.arange(len(direct))
-            return _ticks(board, direct, number, float(direct[-1] - direct[0]) / (len(direct) - 1), source.jitter)
-        found = regular(direct, float(source.period))
-        return None if found is None else _ticks(board, direct, found.number, found.period, source.jitter)
+        # events that stray as far as the next one cannot be told from missing ones: all are taken to be there, as where
+        # they are as even as samples show them
+        stray, apart = source.jitter + 2 * board.resolution, np.diff(direct)
+        found = None if 4 * stray >= source.period_least else regular(direct, float(source.period))
+        if found is not None:
+            return _ticks(board, direct, found.number, found.period, source.jitter)
+        if 4 * stray < source.period_least and int(apart.max() - apart.min()) > 2 * stray:
+            return None
+        return _ticks(board, direct, np.arange(len(direct)), float(apart.mean()), source.jitter)
     for isr in board.system.isrs:
         runs, starts = board.isrs[isr.name], board.events(isr.start)
         if isr.on == (source.event,) and runs.grid is not None and starts is not None:

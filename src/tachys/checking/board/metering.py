@@ -19,8 +19,8 @@ from numpy.typing import NDArray
 from tachys.capture.table import Capture, Instants, Known, Signal
 from tachys.checking.board.nesting import NOBODY, WhoRuns
 from tachys.checking.board.unseen import hidden_pass, unseen_routines
-from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies, stretches
+from tachys.checking.probes.readings import Readings
 from tachys.model.acts import Halt, Pause, Work
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Step

@@ -132,13 +132,23 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
                 accepts[depth - 1] += 1
                 ended[depth - 1] = when
         else:
-            if depth > 0 and ended[depth - 1] >= 0:
+            place = depth  # what is more urgent and goes on is several runs that flow together: it began between them
+            while place > 0 and urgency[owner[place - 1]] < urgency[thing] and ends[stack[place - 1]] - when > costs[6]:
+                place -= 1
+            if place == depth and depth > 0 and ended[depth - 1] >= 0:
                 low, high = _saved(when - ended[depth - 1], costs)
                 saved_least[depth - 1] += low
                 saved_most[depth - 1] += high
-            stack[depth], owner[depth] = begins[thing], thing
-            covered[depth], accepts[depth], saved_least[depth], saved_most[depth] = 0, 0, 0, 0
-            ended[depth] = -1
+            for above in range(depth, place, -1):
+                stack[above], owner[above] = stack[above - 1], owner[above - 1]
+                covered[above], accepts[above] = covered[above - 1], accepts[above - 1]
+                saved_least[above], saved_most[above] = saved_least[above - 1], saved_most[above - 1]
+                ended[above] = ended[above - 1]
+            stack[place], owner[place] = begins[thing], thing
+            covered[place], accepts[place], saved_least[place], saved_most[place] = 0, 0, 0, 0
+            ended[place] = -1
+            if place < depth:  # of the one on top only what lies behind this start will have covered it
+                covered[place] = starts[stack[place + 1]] - when
             depth += 1
             begins[thing] += 1
         at[found] = when

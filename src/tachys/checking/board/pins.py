@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies, LineReading
+from tachys.checking.probes.readings import Readings
 from tachys.model.events import Event
 from tachys.model.nodes import Pin
 from tachys.model.system import System

@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.probes.binding import Readings
+from tachys.checking.probes.readings import Readings
 from tachys.model.events import Event
 from tachys.model.nodes import Isr
 from tachys.worstcase.arrivals import NoBound

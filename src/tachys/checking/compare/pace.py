@@ -10,7 +10,7 @@ import numpy as np
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
-from tachys.checking.board.measuring import Measurement, may_merge
+from tachys.checking.board.measuring import Measurement, may_merge, spans_of_several
 from tachys.checking.board.nesting import NOBODY
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.timers import mistakes_behind
@@ -134,6 +134,8 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
     if bodies is not None and event.kind in ("isr", "step") and may_merge(board, event.thing):
         until = bodies.end[int(bodies.cut_begin) :][: len(seen)]
     begins = np.append(np.int64(_runs_from(board, seen)), until)
+    if until is not seen and bodies is not None and bodies.cut_begin and len(bodies.end):
+        begins[0] = max(int(begins[0]), int(bodies.end[0]))  # so may what had begun before the capture
     apart = np.append(seen, np.int64(capture.end)) - begins
     place = int(np.argmax(apart))
     longest = int(apart[place])
@@ -192,10 +194,13 @@ def _without_flag(board: Measurement) -> Iterator[Finding]:
         sets = board.shown.all_of({event for name in names for event in graph.sets_of(name)})
         if takes is None or sets is None:
             continue
+        setters = {event.thing for name in names for event in graph.sets_of(name)}
+        hidden = [spans_of_several(board, setter) for setter in setters]  # one of them may have ended within
         unasked = [
             later
             for before, later in pairwise(takes.tolist())
             if np.searchsorted(sets, later + room, side="right") == np.searchsorted(sets, before - room)
+            and not any(((begins <= later) & (ends >= before)).any() for begins, ends in hidden)
         ]
         if len(unasked) >= 2:
             text = sentence("runs-unasked", f"{len(unasked)} of its {len(takes)} runs, {_flags(names)} set")

@@ -6,58 +6,23 @@ and the model does not name, is said.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 import numpy as np
 
 from tachys.capture.packets import EXCEPTION
-from tachys.capture.table import Capture, Instants, Signal
+from tachys.capture.table import Capture, Signal
 from tachys.checking.probes.buscodes import codes_to_bodies
+from tachys.checking.probes.coarse import leave_out_coarse
 from tachys.checking.probes.lines import Bodies, LineReading, edges_of, line_of, stretches
+from tachys.checking.probes.readings import Readings, things_of
 from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.events import Event, Thing, instant_of
-from tachys.model.nodes import IDLE, Meter, Probe
+from tachys.model.nodes import IDLE, Probe
 from tachys.model.system import System
 from tachys.stretches import place_of
 
-
-@dataclass(slots=True)
-class Readings:
-    """All that a capture shows of a system.
-
-    ``instants`` by event name, ``bodies`` by thing; ``through`` says by which signals. ``shared`` are bodies of
-    routines that share a line. ``unseen`` things have no line, ``silent`` ones a line that never moves, ``foreign``
-    signals move and belong to nothing. ``current``: that of the supply, and what measures it. ``pins``: outputs of the
-    board; things in ``from_pins`` are shown by these alone.
-    """
-
-    instants: dict[Event, Instants] = field(default_factory=dict)
-    bodies: dict[Thing, Bodies] = field(default_factory=dict)
-    shared: list[tuple[tuple[Thing, ...], Bodies]] = field(default_factory=list)
-    through: dict[Thing, list[str]] = field(default_factory=dict)
-    idle: Bodies | None = None
-    current: tuple[Signal, Meter] | None = None
-    pins: dict[str, LineReading] = field(default_factory=dict)
-    from_pins: set[Thing] = field(default_factory=set)
-    foreign: dict[str, Bodies] = field(default_factory=dict)
-    unseen: tuple[Thing, ...] = ()
-    silent: tuple[Thing, ...] = ()
-    remarks: list[str] = field(default_factory=list)
-
-    def all_of(self, events: Iterable[Event]) -> Instants | None:
-        """The instants of all these events in order; None where one of them has no line."""
-        found = [self.instants.get(event) for event in events]
-        known = [each for each in found if each is not None]
-        return np.sort(np.concatenate([np.zeros(0, np.int64), *known])) if len(known) == len(found) else None
-
-
 NUMBERS = ("buffer", "counter")  # what marks give as values: nothing that runs
-
-
-def things_of(system: System) -> list[Thing]:
-    """Everything that could be seen: sources, units, routines, steps."""
-    return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
 
 
 def things_by_name(system: System) -> dict[str, list[Thing]]:
@@ -128,11 +93,8 @@ def bind(system: System, capture: Capture) -> Readings:
     _bind_pins(system, capture, shown)
     for thing in things_of(system):
         _pair_ends(shown, thing)
-    seen = {event.thing for event in shown.instants} | {name for group, _ in shown.shared for name in group}
-    moves = {event.thing for event, at in shown.instants.items() if len(at)}
-    moves |= {name for group, bodies in shown.shared if len(bodies.start) for name in group}
-    shown.unseen = tuple(thing for thing in things_of(system) if thing not in seen)
-    shown.silent = tuple(thing for thing in things_of(system) if thing in seen - moves)
+    leave_out_coarse(system, capture, shown)
+    shown.note_unseen(system)
     return shown
 
 
@@ -150,6 +112,7 @@ def _bind_one(system: System, probe: Probe, capture: Capture, shown: Readings) -
     elif probe.shows and Event(probe.shows[0]).kind == "pin":
         shown.pins[Event(probe.shows[0]).name] = line
     elif probe.edge is not None:
+        shown.edges[signal.name] = line
         for event in probe.shows:
             full = instant_of(event)
             shown.instants.setdefault(full, edges_of(line, probe.edge) - probe.after)
@@ -232,6 +195,7 @@ def _bind_by_name(system: System, capture: Capture, shown: Readings) -> None:
 def _bind_named(signal: Signal, thing: Thing, name: str, capture: Capture, shown: Readings) -> None:
     line: LineReading = line_of(signal, Probe(name, (thing,)), capture)
     if thing.kind == "source" or name.count(".") == 2:
+        shown.edges[name] = line
         shown.instants.setdefault(Event(name) if name.count(".") == 2 else Event(thing), edges_of(line, "rise"))
         shown.through.setdefault(thing, []).append(name)
     else:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from tachys.capture.table import Instants
-from tachys.checking.probes.binding import Readings
 from tachys.checking.probes.lines import Bodies
+from tachys.checking.probes.readings import Readings
 from tachys.model.system import System
 
 
