@@ -63,6 +63,19 @@ def test_what_may_lie_between_two_samples_is_left_out_and_said():
     assert {"source.tick", "isr.tick"} <= set(aliased.unseen)
 
 
+def test_a_line_on_which_no_run_is_ever_seen_is_not_called_dead():
+    still = told(1000 * US, 300 * US, body=1)
+    assert not still.findings
+    assert "isr.tick" in still.unseen
+
+
+def test_a_body_whose_least_is_not_known_is_measured_where_all_of_it_is_long():
+    text = MODEL.replace("PERIOD", "1000 us").replace('["50 us", "60 us"]', '["0 us", "60 us"]')
+    result = check(read_model(text, "m.toml"), sampled(1000 * US, 5 * US))
+    assert not result.findings
+    assert result.isrs["tick"].runs > 3000
+
+
 def test_runs_that_flow_together_are_not_blamed():
     """Runs of 55 us each 55.5 us leave the line low for half a microsecond: seen each 10 us that is one long run."""
     text = MODEL.replace("PERIOD", "55.5 us").replace('["50 us", "60 us"]', '"55 us"')

@@ -16,12 +16,14 @@ from tachys.checking.probes.lines import LineReading
 from tachys.checking.probes.readings import Readings
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Probe
+from tachys.model.quantities import Range
 from tachys.model.system import System
 from tachys.words import time_text
 from tachys.worstcase.arrivals import source_curve
 from tachys.worstcase.rounds import own_least
 
 FINEST = 1000  # ps: what is known to less was not sampled
+FEW = 2  # samples: where all that is seen is longer, none is taken to be much shorter
 
 
 def leave_out_coarse(system: System, capture: Capture, shown: Readings) -> None:
@@ -60,24 +62,44 @@ def _hides(
     probe = probes.get(signal, Probe(signal, ()))
     line = shown.edges.get(signal)
     if line is None:
-        least = _least_body(system, thing)
-        least = None if least is None else least - probe.after - probe.before_end
-        return f"it may be high for {time_text(max(0, least))} only" if least is not None and least <= step else ""
+        body = _body(system, thing)
+        least = None if body is None else body.least - probe.after - probe.before_end
+        if body is None or least is None or least > step or min(body.most, _shortest_body(shown, thing)) > FEW * step:
+            return ""
+        return f"it may be high for {time_text(max(0, least))} only"
     apart = source_curve(system.source(thing.name)).least_span(2) if thing.kind == "source" else 0
     both = probe.edge in ("both", "toggle")
     if apart and apart <= (step if both else 2 * step):
         return f"its events may be {time_text(apart)} apart"
-    return "it moves at neighbouring samples" if not (both and apart) and _shortest(line) <= step else ""
+    if (both and apart) or _shortest(line) > step or _is_even(system, shown, thing, step):
+        return ""
+    return "it moves at neighbouring samples"
 
 
-def _least_body(system: System, thing: Thing) -> int | None:
-    """The least time in ps that a routine, step or unit lasts; None where nothing says so."""
+def _is_even(system: System, shown: Readings, thing: Thing, step: int) -> bool:
+    """Whether the events of a periodic source come as evenly as samples can show, so that none is missing."""
+    source = system.source(thing.name) if thing.kind == "source" else None
+    if source is None or source.steady is None or len(shown.instants[source.event]) < 3:
+        return False
+    apart = np.diff(shown.instants[source.event])
+    return int(apart.max() - apart.min()) <= 2 * (source.jitter + 2 * step) < int(apart.min())
+
+
+def _body(system: System, thing: Thing) -> Range | None:
+    """How long a routine, step or unit lasts by itself, in ps; None where nothing says so."""
     if thing.kind == "isr":
-        return system.isr(thing.name).shortest
+        return system.isr(thing.name).cost + system.isr(thing.name).pause
     if thing.kind == "step":
-        return own_least(system.step(thing.name))
+        return Range(own_least(system.step(thing.name)), max(system.step(thing.name).cost.most, 1))
     unit = system.unit(thing.name) if thing.kind == "unit" else None
-    return None if unit is None or unit.counts is not None else unit.takes.least
+    return None if unit is None or unit.counts is not None else unit.takes
+
+
+def _shortest_body(shown: Readings, thing: Thing) -> int:
+    """The shortest whole body that is seen, in ps; 0 where none is."""
+    bodies = shown.bodies.get(thing) or next((each for group, each in shown.shared if thing in group), None)
+    whole = np.zeros(0, np.int64) if bodies is None else (bodies.end - bodies.start)[bodies.whole]
+    return int(whole.min()) if len(whole) else 0
 
 
 def _shortest(line: LineReading) -> int:
