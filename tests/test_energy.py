@@ -2,6 +2,7 @@
 
 import json
 import random
+import re
 from fractions import Fraction as F
 from itertools import pairwise
 
@@ -302,3 +303,14 @@ def test_the_current_over_one_wake_up_is_what_each_state_takes():
     assert states[0] == states[-1]
     assert all(one.end == other.begin for one, other in pairwise(pieces))
     assert not longest_wake_up(read_model(text, "m.toml"), RunOptions(), 200 * S, F(0))
+
+
+def test_a_pin_stands_beside_the_others_on_the_screen(tmp_path):
+    text = NODE.replace("cost =", 'pins = { valve = ["high", { does = "low", at = "end" }] }\ncost =')
+    (tmp_path / "m.toml").write_text(text + '[pin.valve]\nfirst = "low"\ncurrent = "45 mA"\n')
+    told = tachys(tmp_path, "energy", "m.toml", "--for", "200 s", "-o", "m.png")
+    assert told.returncode == 0, told.stderr
+    assert re.search(r"pin\.valve.* high ", told.stdout)
+    assert re.search(
+        r"pin\.valve +45\.00 mA|pin\.valve", tachys(tmp_path, "bounds", "m.toml", "--why", "current").stdout
+    )

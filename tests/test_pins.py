@@ -7,6 +7,8 @@ import pytest
 from attack import attack, toml
 from boards import first, on_board
 from planted import MS, US
+from tachys.capture.vcd import read_vcd
+from tachys.checking.checking import check
 from tachys.demo.analyser import busy, steps, toggles
 from tachys.demo.machine import Burns, Task
 from tachys.drawing.scene import Moment, scene_of_capture
@@ -16,7 +18,7 @@ from tachys.model.loading import read_model
 from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.simulation.timeline import signals
-from tachys.simulation.writing import play_lanes
+from tachys.simulation.writing import play_lanes, timeline_bytes
 from tachys.worstcase.analysis import bounds
 
 NODE = """
@@ -134,6 +136,18 @@ def test_the_engine_moves_pins_as_its_records_tell(first):
             assert played[pin.name].edges == len(changes) + (told.first != was), (seed, pin)
             moved += len(changes) > 0
     assert moved > 30
+
+
+def test_a_line_with_the_name_of_a_pin_shows_it(tmp_path):
+    system = read_model(NODE, "m.toml")
+    played = timeline_bytes(system, RunOptions(costs="most"), (0, 4000 * US), "m.vcd", probes=False)
+    result = check(system, read_vcd([played], "m.vcd"))
+    assert set(result.board.pins) >= {"lamp", "strobe"}, "what happens within a routine has no line"
+    assert not result.foreign
+    assert not result.findings
+    turned = NODE.replace('lamp = ["low", { does = "high"', 'lamp = ["high", { does = "low"')
+    found = check(read_model(turned, "m.toml"), read_vcd([played], "m.vcd")).findings
+    assert ("pin-inverted", "pin.lamp") in [(each.code, each.about) for each in found]
 
 
 # --- on a board ------------------------------------------------------------------------------------------------------

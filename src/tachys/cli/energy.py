@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 Row = list["str | Verdict"]
 DAY = 86_400
 MOST_SAVINGS = 3
-_DOING = {"run": "running", "spin": "spinning", "wake": "waking", "sleep": "asleep", "unit": "at work"}
+_DOING = {"run": "running", "spin": "spinning", "wake": "waking", "sleep": "asleep", "unit": "at work", "pin": "high"}
 
 
 @click.command("energy")

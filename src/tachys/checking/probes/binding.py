@@ -178,9 +178,12 @@ def _add_bodies(shown: Readings, thing: Thing, bodies: Bodies, signal: str) -> N
 def _bind_by_name(system: System, capture: Capture, shown: Readings) -> None:
     """Signals without a probe that have the name of a thing or of an event; the others are foreign."""
     probed = {probe.signal for probe in system.probes}
-    named = things_by_name(system)
+    named, pins = things_by_name(system), {pin.thing: pin.name for pin in system.pins}
     for name, signal in capture.signals.items():
         if name in probed or signal.real or Event(name).kind in NUMBERS:
+            continue
+        if name in pins:
+            shown.pins.setdefault(pins[Thing(name)], line_of(signal, Probe(name, ()), capture))
             continue
         meant = named.get(Event(name).thing, [])
         if len(meant) > 1:
