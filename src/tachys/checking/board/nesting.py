@@ -106,6 +106,7 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
     for place in range(things + 1):
         ended[place] = -1
     depth = 0
+    flow = min(costs[4], costs[0] + costs[2]) < costs[6]  # a gap between two runs may be too short to be seen
     for found in range(2 * total):
         when, thing, ending = _next_edge(begins, finishes, first, starts, ends, urgency)
         if ending:
@@ -133,7 +134,12 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
                 ended[depth - 1] = when
         else:
             place = depth  # what is more urgent and goes on is several runs that flow together: it began between them
-            while place > 0 and urgency[owner[place - 1]] < urgency[thing] and ends[stack[place - 1]] - when > costs[6]:
+            while (
+                flow
+                and place > 0
+                and urgency[owner[place - 1]] < urgency[thing]
+                and ends[stack[place - 1]] - when > costs[6]
+            ):
                 place -= 1
             if place == depth and depth > 0 and ended[depth - 1] >= 0:
                 low, high = _saved(when - ended[depth - 1], costs)
