@@ -435,17 +435,15 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
     sets, takes = board.sets_of(flag), board.events(takers[0].start)
     if sets is None or takes is None:
         return None
-    taken_by = place_of(takes, sets)
-    first = np.append(True, taken_by[1:] != taken_by[:-1])[: len(sets)]
-    # one set may have come before the capture began: its take then answers none of those seen
-    answered = taken_by < len(takes)
+    taken_by, told = place_of(takes, sets), ~_during_several(board, takers[0].thing, sets)
     if len(takers[0].polls) > 1:  # it may have come for another: what is set just then may be taken or not
-        near = place_of(takes, sets - board.resolution) != place_of(takes, sets + board.resolution, behind=True)
-        first, sets, answered, taken_by = first[~near], sets[~near], answered[~near], taken_by[~near]
-    hidden = _during_several(board, takers[0].thing, sets)
-    good = first & answered & ~hidden
+        told &= place_of(takes, sets - board.resolution) == place_of(takes, sets + board.resolution, behind=True)
+    sets, taken_by = sets[told], taken_by[told]
+    # one set may have come before the capture began: its take then answers none of those seen
+    first, answered = np.append(True, taken_by[1:] != taken_by[:-1])[: len(sets)], taken_by < len(takes)
+    good = first & answered
     late = sets[first & ~answered]
-    return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first & ~hidden])
+    return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first])
 
 
 def spans_of_several(board: Measurement, thing: Thing) -> tuple[Instants, Instants]:
