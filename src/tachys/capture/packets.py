@@ -45,6 +45,7 @@ from tachys.words import count_text, time_text
 PIECE = 1 << 16  # bytes that are scanned at once: what they tell stays near
 KEPT = 16  # bytes of a packet that goes on, at most, but for a run of zeros
 EXCEPTION = "exception."
+_SWITCHES = (("exit", "core.exit, to what goes on"), ("chain", "core.chain, to the next routine"))
 _KINDS = ((EXCEPTION, 0), ("port.", PORTS), ("watch.", WATCHES))
 
 
@@ -89,15 +90,12 @@ def read_packets(chunks: Iterable[bytes], file: str, shape: PacketShape) -> Capt
         )
     if late := int((unsure & ~gap).sum()):
         remarks.append(f"{count_text(late, 'event')} came before a stamp that is late: when is not told, and left out")
-    switches = {
-        key: Switch(len(each), int(each.min()), int(np.median(each)), int(each.max()))
-        for key, each in zip(("exit", "chain"), took, strict=True) if len(each)
-    }  # fmt: skip
-    for key, words in (("exit", "core.exit, to what goes on"), ("chain", "core.chain, to the next routine")):
-        if key in switches:
-            times, least, median, _ = switches[key]
-            ends = count_text(times, "end")
-            remarks.append(f"{words}: at least {time_text(least)}, median {time_text(median)}, of {ends}")
+    switches = dict[str, Switch]()
+    for (key, words), each in zip(_SWITCHES, took, strict=True):
+        if len(each):
+            found = switches[key] = Switch(len(each), int(each.min()), int(np.median(each)), int(each.max()))
+            ends = count_text(found.times, "end")
+            remarks.append(f"{words}: at least {time_text(found.least)}, median {time_text(found.median)}, of {ends}")
     if state[RESERVED]:
         remarks.append(f"{count_text(int(state[RESERVED]), 'packet')} of no kind that is known, passed over")
     resolution = ceil(PS_PER_SECOND / shape.hertz)

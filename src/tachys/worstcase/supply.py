@@ -259,9 +259,8 @@ class _Shares:
         for write in pin.writes:
             if write.does != does and write.does != "toggle":
                 continue
-            ways = [way(self.reach, write.event, event, age=False) for event in undone]
-            times = [figure.most for each in ways if each is not None for figure, lost in [each] if not lost]
-            lasts = min((time for time in times if time is not None), default=None)
+            ways = [each for event in undone if (each := way(self.reach, write.event, event, age=False)) is not None]
+            lasts = min((figure.most for figure, lost in ways if figure.most is not None and not lost), default=None)
             most += ONE if lasts is None else self._taken(write.event, lasts)
         return least, max(least, min(ONE, most))
 

@@ -308,24 +308,15 @@ class Workload:
         """
         less = Fraction(0)
         for rows_of, gap in self._together:
-            events = [[self.rows[row] for row in rows.tolist()] for rows in rows_of]
-            if any(line is None or line.isr.drains is not None for rows in events for line, _ in rows):
+            lines = [self.rows[row][0] for rows in rows_of for row in rows.tolist()]
+            if any(line is None or line.isr.drains is not None for line in lines):
                 continue
-            counts = [[Fraction(many(row)) for row in rows.tolist()] for rows in rows_of]
-            takes = [[int(self.taken[row]) for row in rows.tolist()] for rows in rows_of]
-            alone = sum(
-                (
-                    n * each
-                    for some, of_each in zip(counts, takes, strict=True)
-                    for n, each in zip(some, of_each, strict=True)
-                ),
-                Fraction(0),
-            )
+            asked = [[(Fraction(many(row)), int(self.taken[row])) for row in rows.tolist()] for rows in rows_of]
+            alone = exact_sum(count * takes for rows in asked for count, takes in rows)
+            events = ((sum(takes for _, takes in rows), max(count for count, _ in rows)) for rows in asked)
             left, most = together(gap), Fraction(0)
-            for each, come in sorted(
-                ((sum(of_each), max(some)) for some, of_each in zip(counts, takes, strict=True)), reverse=True
-            ):
-                most += min(left, come) * each
+            for takes, come in sorted(events, reverse=True):
+                most += min(left, come) * takes
                 left -= min(left, come)
             less += max(Fraction(0), alone - most)
         return less

@@ -255,7 +255,7 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
         if bodies is not None and several is not None:
             began = bodies.start[bodies.whole]
             early = began <= begin + _longest_wait(board, isr)  # what came before the capture may be in it
-            merged = early & np.isin(began, _several_runs(board, isr.thing))
+            merged = early & _may_be_several(board, isr.thing, bodies)[bodies.whole]
             told = found.matched.merged[: len(merged)]
             merged[: len(told)] |= told
             _take_single(found, bodies, merged)
@@ -314,27 +314,29 @@ def _several(board: Measurement, isr: Isr, bodies: Bodies | None) -> Merging | N
     if bodies is None or not may_merge(board, isr.thing):
         return None
     first = int(bodies.cut_begin)
-    own, may = board.isrs[isr.name].cost, np.ones(len(bodies.start), np.bool_)
-    if own is not None:
-        may[bodies.whole] = _lasts_for_two(board, own, isr)
-    return Merging(bodies.end[first:], may[first:], _longest_wait(board, isr))
+    return Merging(bodies.end[first:], _may_be_several(board, isr.thing, bodies)[first:], _longest_wait(board, isr))
 
 
 def _several_runs(board: Measurement, thing: Thing) -> Instants:
     """The starts of bodies of a routine or step that may be several runs."""
     bodies = board.shown.bodies.get(thing)
-    if thing.kind not in ("isr", "step") or bodies is None or not may_merge(board, thing):
-        return EMPTY
+    return EMPTY if bodies is None else bodies.start[_may_be_several(board, thing, bodies)]
+
+
+def _may_be_several(board: Measurement, thing: Thing, bodies: Bodies) -> npt.NDArray[np.bool_]:
+    """Which bodies may be several runs that flow together, by the analyser's clock; what is cut may be in any case."""
+    if thing.kind not in ("isr", "step") or not may_merge(board, thing):
+        return np.zeros(len(bodies.start), np.bool_)
     body = board.system.isr(thing.name) if thing.kind == "isr" else board.system.step(thing.name)
     own = board.isrs[thing.name].cost if thing.kind == "isr" else board.steps[thing.name].own
     may = np.ones(len(bodies.start), np.bool_)
     if own is not None:
         may[bodies.whole] = _lasts_for_two(board, own, body)
-    return bodies.start[may]
+    return may
 
 
 def _lasts_for_two(board: Measurement, own: ExecutionTimes, body: Isr | Step) -> npt.NDArray[np.bool_]:
-    """Which bodies may have lasted for two runs, by the analyser's clock."""
+    """Which of these own times are long enough for two runs."""
     two = 2 * body.cost.least
     found: npt.NDArray[np.bool_] = own.most + board.slack(two) >= two
     return found
@@ -448,10 +450,10 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
 
 def spans_of_several(board: Measurement, thing: Thing) -> tuple[Instants, Instants]:
     """(begin, end) of what may be several runs of a routine or step that flow together, as far as samples tell."""
-    several, bodies = _several_runs(board, thing), board.shown.bodies.get(thing)
-    if bodies is None or not len(several):
+    bodies = board.shown.bodies.get(thing)
+    if bodies is None:
         return EMPTY, EMPTY
-    may = np.isin(bodies.start, several)
+    may = _may_be_several(board, thing, bodies)
     return bodies.start[may] - board.resolution, bodies.end[may] + board.resolution
 
 

@@ -191,11 +191,12 @@ def _without_flag(board: Measurement) -> Iterator[Finding]:
     )
     for taker, names in polled:
         takes = board.events(taker.start)
-        sets = board.shown.all_of({event for name in names for event in graph.sets_of(name)})
+        setting = {event for name in names for event in graph.sets_of(name)}
+        sets = board.shown.all_of(setting)
         if takes is None or sets is None:
             continue
-        setters = {event.thing for name in names for event in graph.sets_of(name)}
-        hidden = [spans_of_several(board, setter) for setter in setters]  # one of them may have ended within
+        # one of them may have ended within
+        hidden = [spans_of_several(board, setter) for setter in {event.thing for event in setting}]
         unasked = [
             later
             for before, later in pairwise(takes.tolist())

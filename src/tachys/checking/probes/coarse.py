@@ -7,14 +7,12 @@ may flow together are another matter: see ``board.measuring``.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import numpy as np
 
 from tachys.capture.table import Capture
 from tachys.checking.probes.lines import LineReading
 from tachys.checking.probes.readings import Readings
-from tachys.model.events import Event, Thing
+from tachys.model.events import Thing
 from tachys.model.nodes import Probe
 from tachys.model.quantities import Range
 from tachys.model.system import System
@@ -114,11 +112,7 @@ def _forget(shown: Readings, thing: Thing) -> None:
     """There is no line of it."""
     shown.bodies.pop(thing, None)
     shown.through.pop(thing, None)
-    for event in _events(shown, thing):
+    for event in [event for event in shown.instants if event.thing == thing]:
         del shown.instants[event]
     shown.shared = [(group, bodies) for group, bodies in shown.shared if thing not in group]
     shown.from_pins.discard(thing)
-
-
-def _events(shown: Readings, thing: Thing) -> Iterator[Event]:
-    yield from [event for event in shown.instants if event.thing == thing]
