@@ -115,7 +115,7 @@ class Twin:
     ``make`` makes the former at its first use, where that needs Numba.
     """
 
-    def __init__(self, plain: Callable[[Any], Any], made: Any = None, make: Callable[[], Any] | None = None) -> None:
+    def __init__(self, plain: Callable[..., Any], made: Any = None, make: Callable[[], Any] | None = None) -> None:
         self.plain, self._made, self._make = plain, made, make
 
     @cached_property
@@ -123,9 +123,9 @@ class Twin:
         """What compiled code has."""
         return self._made if self._make is None else self._make()
 
-    def __call__(self, value: Any) -> Any:
+    def __call__(self, *values: Any) -> Any:
         """As plain Python has it."""
-        return self.plain(value)
+        return self.plain(*values)
 
 
 def _signed(number: Any) -> Any:
@@ -158,6 +158,25 @@ def _make_bare() -> Any:
 # the calls do, and asks at every index whether it counts from the end; an address it takes as it is.
 # Only of what comes in or is returned: an array that is made within goes with its last use
 bare = Twin(lambda array: array, make=_make_bare)
+
+
+def _make_eight_bytes() -> Any:
+    from llvmlite import ir
+    from numba import types
+    from numba.extending import intrinsic
+
+    def eight(typing: Any, address: Any, place: Any) -> Any:
+        def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
+            first = builder.gep(values[0], [values[1]])
+            return builder.load(builder.bitcast(first, ir.IntType(64).as_pointer()), align=1)
+
+        return types.uint64(address, types.int64), generate
+
+    return intrinsic(eight)
+
+
+# the number of eight bytes from a place on, the first the lowest, as every processor that Numba knows has them
+eight_bytes = Twin(lambda data, at: sum(data[at + k] << 8 * k for k in range(8)), make=_make_eight_bytes)
 
 
 def _make_bit_length() -> Any:

@@ -400,7 +400,7 @@ def masked(capture: Capture, name: str, source: str, mask: int, shift: int = 0) 
         KeyError: there is no such signal.
     """
     signal = capture.signals[source]
-    part = (signal.value.view(np.uint64) & np.uint64(mask)) >> np.uint64(shift)
+    part = (signal.bits & np.uint64(mask)) >> np.uint64(shift)
     value = np.where(signal.known, part.view(np.int64), -1)
     made = Signal(name, max(1, mask.bit_length() - shift), signal.at, value, signal.known).without_repeats()
     return replace(capture, signals={**capture.signals, name: made})

@@ -19,7 +19,7 @@ _FREE = 1 << 30
 _GZIP, _ZSTD = b"\x1f\x8b", b"\x28\xb5\x2f\xfd"
 LONG = 1 << 23  # bytes of a file that it pays to read twice
 LINES = 1 << 19  # bytes that are read at a time then: they stay near the processor
-BEHIND = 2
+BEHIND = 8
 
 
 class _Told:

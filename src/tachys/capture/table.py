@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 Instants = npt.NDArray[np.int64]
+Values = npt.NDArray[np.signedinteger[Any]]  # of 64 bits; of levels also of 8
 Known = npt.NDArray[np.bool_]
 MOST_BITS = 64  # of a value; a file with a wider one is refused
 BLOCK = 1 << 19
@@ -32,12 +33,17 @@ class Signal:
     name: str
     width: int
     at: Instants
-    value: Instants
+    value: Values
     known: Known
     real: bool = False
 
     def __repr__(self) -> str:
         return f"<Signal {self.name}: {len(self.at)} changes, {'real' if self.real else f'{self.width} bits'}>"
+
+    @property
+    def bits(self) -> npt.NDArray[np.uint64]:
+        """The values as unsigned numbers."""
+        return self.value.astype(np.int64, copy=False).view(np.uint64)
 
     @property
     def reals(self) -> npt.NDArray[np.float64]:
@@ -147,8 +153,8 @@ def bits_of(value: float) -> int:
 
 def bits_used(signal: Signal) -> int:
     """How many bits the largest of the known values has, at least 1."""
-    values = [signal.value[first:last][signal.known[first:last]] for first, last in blocks(len(signal.value))]
-    return max([1, *(int(part.view(np.uint64).max()).bit_length() for part in values if len(part))])
+    values = [signal.bits[first:last][signal.known[first:last]] for first, last in blocks(len(signal.value))]
+    return max([1, *(int(part.max()).bit_length() for part in values if len(part))])
 
 
 def distinct(values: Instants) -> Instants:
@@ -163,7 +169,7 @@ def blocks(count: int, size: int = BLOCK) -> Iterator[tuple[int, int]]:
         yield first, min(first + size, count)
 
 
-def merged(capture: Capture) -> tuple[Instants, Instants, Instants, Known]:
+def merged(capture: Capture) -> tuple[Instants, Instants, Values, Known]:
     """(instants, numbers of signals, values, which are known) of all changes, in order of time."""
     signals = list(capture.signals.values())
     at = np.concatenate([np.zeros(0, np.int64), *(signal.at for signal in signals)])

@@ -181,7 +181,8 @@ class _Changes:
 
     def take(self, long: LongFile, begin: int) -> int:
         """Take the common words from byte ``begin`` on, where the definitions end; up to which byte that went."""
-        codes = Codes(self.keys, self.slots, self.direct, self.widths)
+        of_lines = np.where((self.direct >= 0) & (self.widths[self.direct] == 1), self.direct, -1)
+        codes = Codes(self.keys, self.slots, of_lines, self.widths)
         self.quick = QuickColumns(long, begin, codes, self.scale)
         self.state, self.passed = self.quick.state, (long, self.quick.at)
         return self.quick.at

@@ -137,7 +137,7 @@ def _when_on(board: Seen, thing: Thing) -> Bodies | None:
 
 def _known(signal: Signal, scale: float) -> tuple[Instants, Reals]:
     """(instants, amperes) of what is known."""
-    numbers = signal.reals if signal.real else signal.value.view(np.uint64).astype(np.float64)
+    numbers = signal.reals if signal.real else signal.bits.astype(np.float64)
     good = signal.known & (np.abs(numbers * scale) < MOST_AMPERES)  # not what is no number
     return signal.at[good], numbers[good] * scale
 
