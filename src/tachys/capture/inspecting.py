@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from itertools import pairwise
@@ -21,7 +22,8 @@ ACTIVITY = 24
 _NEAR = 0.1  # so far off, as a share, a period is still meant to be the nominal one
 _GLITCH = 4  # a glitch is so many times shorter than the line usually stays
 NEAR_A_CUT = 4096  # changes among which a place to cut is looked for
-_KEPT = 1 << 22  # changes of a line whose edges are kept while it is looked at
+_KEPT = 1 << 21  # changes of a line whose edges are kept while it is looked at
+_MANY = 1 << 18  # changes from which on two lines are looked at at a time
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,8 +154,11 @@ def _quietest(capture: Capture, begin: int, end: int) -> int:
 
 def inspect(capture: Capture, narrow: int = 2) -> list[Line]:
     """Every line of a capture. A pulse of at most ``narrow`` grid steps is called a glitch."""
-    twins = _twins(capture)
-    return [_line(capture, signal, narrow, twins.get(name)) for name, signal in capture.signals.items()]
+    twins, named = _twins(capture), capture.signals.items()
+    if changes_of(capture) < _MANY:
+        return [_line(capture, signal, narrow, twins.get(name)) for name, signal in named]
+    with ThreadPoolExecutor(2) as pool:  # NumPy lets others work meanwhile
+        return list(pool.map(lambda each: _line(capture, each[1], narrow, twins.get(each[0])), named))
 
 
 def _line(capture: Capture, signal: Signal, narrow: int, twin: str | None) -> Line:
@@ -238,14 +243,16 @@ def _remarks(
     """What is odd about a line. ``usual``: how long it is low and high; a glitch is far shorter than that."""
     signal = look.signal
     plain, thin, both = signal.width == 1 and not signal.real, 0, 0
-    for level in (0, 1) if plain else ():
-        for part in look.stays(level):
-            own = usual[level]
-            longest = min(narrow * capture.resolution, 0 if own is None else own.median // _GLITCH)
-            thin += int(np.count_nonzero(part <= longest))
-            both += len(part)
-    changes = (signal.at[max(1, first) : last + 1] for first, last in blocks(len(signal.at)))
-    adjacent = sum(int(np.count_nonzero(np.diff(part) <= capture.resolution)) for part in changes)
+    for level, own in enumerate(usual):
+        if own is not None:
+            both += own.count
+            longest = min(narrow * capture.resolution, own.median // _GLITCH)
+            if own.least <= longest:
+                thin += sum(int(np.count_nonzero(part <= longest)) for part in look.stays(level))
+    adjacent = 0
+    if both < len(signal.at) - 2 or any(own is not None and own.least <= capture.resolution for own in usual):
+        changes = (signal.at[max(1, first) : last + 1] for first, last in blocks(len(signal.at)))
+        adjacent = sum(int(np.count_nonzero(np.diff(part) <= capture.resolution)) for part in changes)
     if plain and adjacent and adjacent * 5 > both:
         yield "edges on neighbouring samples: sampled too slowly for what it shows"
     elif thin:

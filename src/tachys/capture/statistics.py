@@ -80,7 +80,7 @@ def distances(parts: Iterator[Instants]) -> Iterator[Instants]:
     """From each instant to the next."""
     last = np.zeros(0, np.int64)
     for part in parts:
-        joined = np.concatenate([last, part])
+        joined = np.concatenate([last, part]) if len(last) else part
         if len(joined):
             last = joined[-1:]
             yield np.diff(joined)
@@ -113,7 +113,8 @@ def figures(parts: Parts) -> Times | None:
 def _ranked(parts: Parts, rank: int, count: int, least: int, most: int) -> int:
     """The value of that rank, counted from 0: the range that holds it is narrowed by counting, pass by pass."""
     if count <= BLOCK:
-        return int(np.partition(np.concatenate(list(parts())), rank)[rank])
+        every = list(parts())
+        return int(np.partition(every[0] if len(every) == 1 else np.concatenate(every), rank)[rank])
     while least < most:
         width = -(-(most - least + 1) // _BINS)
         counts = np.zeros(_BINS + 1, np.int64)
