@@ -15,9 +15,10 @@ import json
 import random
 import sys
 from collections.abc import Iterator
-from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import asdict, replace
 
 sys.path[:0] = [str(Path(__file__).parent), str(Path(__file__).parent.parent / "tests")]
 

@@ -10,7 +10,9 @@ import argparse
 import random
 import re
 import tomllib
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+
+from msgspec.structs import replace
 
 from tachys.capture.table import Capture, Signal
 from tachys.capture.vcd import read_vcd

@@ -10,10 +10,10 @@ import subprocess
 import sys
 import threading
 import time
-from dataclasses import replace
 
 import pytest
 from bincopy import BinFile
+from msgspec.structs import replace
 
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.reading import read_capture

@@ -2,10 +2,10 @@
 
 import random
 import re
-from dataclasses import replace
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from boards import BOARD, first
 from calling import tachys

@@ -1,9 +1,9 @@
 """What runs too often, too seldom, not any more or unasked is named first, with the source and its likely mistake."""
 
 import json
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from calling import tachys
 from tachys.capture.eventstream import read_event_stream

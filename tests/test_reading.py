@@ -3,7 +3,6 @@
 import gzip
 import io
 import random
-from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -12,6 +11,7 @@ import vcd
 import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from tachys.capture import columns as columns_module
 from tachys.capture import opening, statistics, table

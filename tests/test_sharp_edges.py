@@ -1,7 +1,8 @@
 """Small cases on whose edge a rule turns: each fails if one comparison, one term or one branch is left out."""
 
-from dataclasses import replace
 from fractions import Fraction
+
+from msgspec.structs import replace
 
 from tachys.capture.inspecting import inspect, spans
 from tachys.capture.vcd import read_vcd

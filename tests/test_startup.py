@@ -1,10 +1,10 @@
 """The start-up before the first pass: by hand, played, on both machines, on a board that is captured from its reset on."""
 
 import random
-from dataclasses import replace
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from boards import UNTIL, first, on_board
 from calling import tachys

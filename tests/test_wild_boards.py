@@ -5,9 +5,9 @@ Of wrong ones nothing is met that the board misses, beside anything that speaks 
 
 import random
 import re
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 import wild as wild_boards
 from tachys.checking.checking import check

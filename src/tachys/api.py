@@ -6,11 +6,12 @@ Every function here raises :class:`tachys.errors.InputError` where an argument i
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import date
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal, TypeVar
+
+from msgspec.structs import replace
 
 from tachys.capture import inspecting, reading
 from tachys.capture.csv import CsvShape

@@ -9,11 +9,9 @@ import sys
 def main() -> None:
     """Load the program and run the command."""
     try:
-        gc.disable()  # what is loaded stays: to look through it for what does not takes longer than most commands
+        gc.disable()  # until the command is loaded: what is, stays, and to look through it takes longer than most do
         from tachys.cli.main import main as command
 
-        gc.enable()
-        gc.freeze()
         command()
     except KeyboardInterrupt:
         sys.exit(130)

@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Place:
+class Place(Struct, frozen=True, order=True):
     """Where something stands in an input: a file, and a line where there are lines (from 1; 0 for none)."""
 
     file: str
@@ -23,8 +23,7 @@ class Place:
         return f"{self.file}:{self.line}" if self.line else self.file
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Problem:
+class Problem(Struct, frozen=True, order=True):
     """One thing that is wrong in an input, and what would be right."""
 
     place: Place
@@ -38,8 +37,7 @@ class Problem:
         return f"{self.place}: {key}{self.wrong}{mend}"
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Remark:
+class Remark(Struct, frozen=True, order=True):
     """Something that is allowed and yet worth a second look: a warning with a code and a mend."""
 
     place: Place

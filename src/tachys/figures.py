@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from math import inf
+
+from msgspec import Struct
 
 from tachys.frames import Seconds, in_seconds
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """One term of a figure: ``count`` times (``body`` + ``overhead``) ps, caused by ``who``.
 
     ``by_clock``: it passes by the clock on the wall, whatever runs meanwhile.
@@ -32,8 +32,7 @@ class Part:
 Parts = tuple[Part, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Figure:
+class Figure(Struct, frozen=True):
     """[least, most] in ps. ``most`` None is unbounded, for ``reason``; else ``parts`` add up to it exactly.
 
     ``made_of`` are the parts, or what works them out when they are asked for: most figures are never taken apart.
@@ -41,9 +40,12 @@ class Figure:
 
     least: int
     most: int | None
-    made_of: Parts | Callable[[], Parts] = field(default=(), repr=False)
+    made_of: Parts | Callable[[], Parts] = ()
     reason: str = ""
     activation: int = 1
+
+    def __repr__(self) -> str:
+        return f"<Figure: {self.least} to {'unbounded' if self.most is None else self.most} ps>"
 
     @property
     def parts(self) -> Parts:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+
+from msgspec import Struct
 
 from tachys.errors import did_you_mean
 from tachys.files import titled_lines
@@ -16,8 +17,7 @@ another's name (`tachys words WCET`), and `tachys words cost-longer` tells what 
 """
 
 
-@dataclass(frozen=True, slots=True)
-class Term:
+class Term(Struct, frozen=True):
     """A word of ours, what others call it, and what it means."""
 
     word: str

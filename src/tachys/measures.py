@@ -6,11 +6,11 @@ Tables, JSON, CSV, ``--why``, ``--worst``, ``--spread``, the engine's statistics
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Measure:
+class Measure(Struct, frozen=True):
     """A time of each thing of a ``kind``: ``key`` in JSON and records, ``title`` as people read it.
 
     ``bounded``: paper has a bound of it; ``played``: a simulation counts it; ``seen``: a capture can show it.

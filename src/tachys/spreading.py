@@ -11,9 +11,10 @@ import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from itertools import islice, takewhile
 from typing import Any, Protocol, TypeVar
+
+from msgspec import Struct
 
 from tachys import __version__
 from tachys.errors import InputError, InternalError, input_error
@@ -31,8 +32,7 @@ DEATHS = 3  # processes that may die on the same part
 LOCAL = "local:"
 
 
-@dataclass(frozen=True, slots=True)
-class Workers:
+class Workers(Struct, frozen=True):
     """Who works: so many processes here (None: one a core), or a cluster: its ADDRESS, or ``local:2``, started here."""
 
     count: int | None = None

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 import numpy as np
+from msgspec import Struct, field
 
 from tachys.capture.scanning import Ints, count_slots, deal_out
 from tachys.capture.table import Known
@@ -24,8 +24,7 @@ IN_MEMORY = 1 << 24  # changes
 _LASTING = Path("/var/tmp")  # where temporary files are on disk, which elsewhere may be memory
 
 
-@dataclass(slots=True)
-class ChangeBuffer:
+class ChangeBuffer(Struct):
     """The changes of a file in pieces: times in ticks, slots, values."""
 
     slots: int

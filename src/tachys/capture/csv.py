@@ -11,12 +11,13 @@ import math
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
 from fractions import Fraction
 from itertools import islice
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.capture import csv_scan as scan
 from tachys.capture.columns import ChangeBuffer
@@ -35,8 +36,7 @@ _LONGEST_LINE = 1 << 25
 _SEPARATORS = (";", "\t", ",")
 
 
-@dataclass(frozen=True, slots=True)
-class CsvShape:
+class CsvShape(Struct, frozen=True):
     """What is known of a file beforehand; None is found out."""
 
     separator: str | None = None

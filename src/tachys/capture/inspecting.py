@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.capture.statistics import MeanPeriod, Times, distances, edges, figures, fitted, moves, stays
 from tachys.capture.table import Capture, Instants, Known, Signal, blocks, distinct, unsigned
@@ -26,8 +27,7 @@ _KEPT = 1 << 21  # changes of a line whose edges are kept while it is looked at
 _MANY = 1 << 18  # changes from which on two lines are looked at at a time
 
 
-@dataclass(frozen=True, slots=True)
-class Reals:
+class Reals(Struct, frozen=True):
     """The known values of a line of reals: least, mean over the time for which each held, and most."""
 
     least: float
@@ -35,16 +35,14 @@ class Reals:
     most: float
 
 
-@dataclass(frozen=True, slots=True)
-class Off:
+class Off(Struct, frozen=True):
     """How far a period is off a nominal one, and how far that itself may be off, in ppm."""
 
     ppm: float
     sure: float
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(Struct, frozen=True):
     """One line of a capture. ``activity``: edges in each of so many equal parts of the capture; ``reals`` of reals."""
 
     signal: Signal
@@ -306,8 +304,7 @@ def _columns(signal: Signal) -> tuple[np.ndarray, ...]:
     return signal.at, signal.value, signal.known
 
 
-@dataclass(frozen=True, slots=True)
-class Spans:
+class Spans(Struct, frozen=True):
     """From each edge A to the next edge B: times in ps and where they begin; edges of A without a B are not in them."""
 
     begins: Instants
@@ -336,8 +333,7 @@ def levels_at(capture: Capture, instant: int) -> dict[str, float | None]:
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(Struct, frozen=True):
     """One value of a bus: how often it was taken, how long in all, and for how long at a time (least, most), in ps.
 
     ``value`` is None where it was not known.

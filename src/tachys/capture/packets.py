@@ -8,11 +8,11 @@ says that it is late, it is not known from the stamp before on whether an event 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.packets_scan import (
     COUNT,
@@ -49,8 +49,7 @@ _SWITCHES = (("exit", "core.exit, to what goes on"), ("chain", "core.chain, to t
 _KINDS = ((EXCEPTION, 0), ("port.", PORTS), ("watch.", WATCHES))
 
 
-@dataclass(frozen=True, slots=True)
-class PacketShape:
+class PacketShape(Struct, frozen=True):
     """What no packet says: counts of the stamps a second, and the stream that is taken out of frames of 16 bytes."""
 
     hertz: Fraction

@@ -5,10 +5,10 @@ from __future__ import annotations
 import io
 import json
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace
 
 from tachys.capture.sampling import Resolution, step_of
 from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, merged, timed

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import chain
 from math import ceil
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.capture.csv import FOUND_OUT, CsvShape, read_csv
 from tachys.capture.eventstream import is_event_stream, read_event_stream
@@ -31,8 +33,7 @@ SYNC, RING = b"\0\0\0\0\0\x80", b"TACHYS\r\n"
 MOST_BLANK = 1 << 26  # bytes of blank lines before anything is said
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """How captures are written, as far as it is given: of a CSV, the sampling ``step`` in s, trace packets."""
 
     csv: CsvShape = FOUND_OUT

@@ -9,11 +9,11 @@ step or two, which those of a timer alone do not; else the last digit counts.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from math import ceil, log10
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import BLOCK, Instants, blocks, distinct
 from tachys.compiled import kernel, rint, zeros
@@ -30,8 +30,7 @@ _LITTLE, _NEVER = 100_000, 1 << 60  # ticks that are looked at, the first time a
 _GIVEN_UP = -2.0
 
 
-@dataclass(frozen=True, slots=True)
-class Resolution:
+class Resolution(Struct, frozen=True):
     """How far off the distance of two instants may be: by ``ps`` of sampling, and by ``rounding`` ps of printing."""
 
     ps: int

@@ -6,9 +6,9 @@ Every figure here is exact, the median too: where a column is long, it is found 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import BLOCK, Instants, Signal, blocks
 
@@ -18,8 +18,7 @@ _BINS = 1 << 16
 _BEYOND = 2**63 - 1
 
 
-@dataclass(frozen=True, slots=True)
-class Times:
+class Times(Struct, frozen=True):
     """Some times in ps: how many, least, median, most; each known to less than the capture's resolution."""
 
     count: int
@@ -28,8 +27,7 @@ class Times:
     most: int
 
 
-@dataclass(frozen=True, slots=True)
-class MeanPeriod:
+class MeanPeriod(Struct, frozen=True):
     """The mean period of a line in ps over the whole capture, and ``sure``: how far off it may be, either way.
 
     The slope of a straight line through all edges (least squares). ``sure`` is the larger of 1.96 standard errors and

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.frames import frame
 
@@ -21,8 +22,7 @@ MOST_BITS = 64  # of a value; a file with a wider one is refused
 BLOCK = 1 << 19
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Signal:
+class Signal(Struct, frozen=True):
     """One line or bus. ``at`` in ps, ascending; ``value`` holds from there on, and where not ``known`` it was x or z.
 
     A value is the 64 bits of an unsigned number, or of a double where ``real``, and -1 where it is not known; take it
@@ -77,8 +77,7 @@ class Switch(NamedTuple):
     most: int
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Capture:
+class Capture(Struct, frozen=True):
     """A whole capture, from ``begin`` to ``end`` ps of the analyser's clock.
 
     ``resolution`` is the step of its instants in ps, or what their last digit stands for: no edge is known better. By

@@ -9,10 +9,10 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture import vcd_scan as scan
 from tachys.capture.columns import MOST_CHANGES, ChangeBuffer
@@ -30,8 +30,7 @@ LARGEST_HEADER = 1 << 26
 LONGEST_TOKEN = 1 << 20
 
 
-@dataclass(slots=True)
-class _Variable:
+class _Variable(Struct):
     name: str
     width: int
     short: str

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from msgspec.structs import replace
 
 from tachys.capture.eventstream import NUMBER_BITS
 from tachys.capture.parquet import parquet_bytes

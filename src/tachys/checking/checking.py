@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from functools import lru_cache
 from itertools import pairwise
 
 import numpy as np
+from msgspec.structs import replace
 
 from tachys.capture.inspecting import changes_of, pieces, whole_parts, window
 from tachys.capture.table import Capture, Instants

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.grid import ClockError
@@ -28,8 +29,7 @@ if TYPE_CHECKING:
     from tachys.checking.board.measuring import Measurement
 
 
-@dataclass(frozen=True, slots=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """Statistics of measured times in ps. ``resolution``: each value is known to less than this, either way.
 
     Percentiles are of the nearest rank, so each is a value that really occurred. ``relative``: measured against the
@@ -72,8 +72,7 @@ def seen(values: Instants, resolution: int, *, relative: bool = False) -> Seen |
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Miss:
+class Miss(Struct, frozen=True):
     """One broken need: the event at ``at`` ps of the capture and its answer after ``value`` ps.
 
     ``kind``: "late"; "early"; "lost", the event was never served; "open", unserved as the capture ended. ``causes``
@@ -91,8 +90,7 @@ def _badness(miss: Miss) -> tuple[bool, int]:
     return miss.kind != "early", -value if miss.kind == "early" else value
 
 
-@dataclass(frozen=True, slots=True)
-class NeedCheck:
+class NeedCheck(Struct, frozen=True):
     """A need: limit, bound and measurement side by side. ``value`` is the worst seen, as the limit is given.
 
     ``worst`` takes the worst answer seen apart, in time. ``note`` says what the measurement rests on, ``basis``
@@ -120,8 +118,7 @@ class NeedCheck:
         return max(self.misses, key=_badness)
 
 
-@dataclass(frozen=True, slots=True)
-class IsrCheck:
+class IsrCheck(Struct, frozen=True):
     """What was measured of one routine; None where the capture cannot show it.
 
     ``unasked`` runs had no event before them; of ``left_out`` events it cannot be told which run served them.
@@ -138,8 +135,7 @@ class IsrCheck:
     left_out: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class StepCheck:
+class StepCheck(Struct, frozen=True):
     """What was measured of one step: start to start, start to end, and what nothing on top of it took."""
 
     name: str
@@ -149,8 +145,7 @@ class StepCheck:
     late: Seen | None
 
 
-@dataclass(frozen=True, slots=True)
-class UnitCheck:
+class UnitCheck(Struct, frozen=True):
     """What was measured of one unit: start to end, and starts without an end of their own."""
 
     name: str
@@ -158,8 +153,7 @@ class UnitCheck:
     lost: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class FlagCheck:
+class FlagCheck(Struct, frozen=True):
     """What was measured of one flag: set to taken, and sets that found it set."""
 
     name: str
@@ -167,8 +161,7 @@ class FlagCheck:
     overwritten: int
 
 
-@dataclass(frozen=True, slots=True)
-class BufferCheck:
+class BufferCheck(Struct, frozen=True):
     """What was measured of one buffer, each of it a least: the most in at once, and items that found no room."""
 
     name: str
@@ -176,8 +169,7 @@ class BufferCheck:
     lost: int
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """Something in which model and board differ. ``modelled`` and ``measured`` in ps, or numbers for counts.
 
     ``falls`` are the needs that are no longer proved with the measured figure, ``explains`` what it accounts for.
@@ -199,8 +191,7 @@ class Finding:
         return f"{self.code} {self.about}"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class CheckResult:
+class CheckResult(Struct, frozen=True):
     """One capture held against one model.
 
     ``parts``: of a record with gaps, or of one that is larger than one look takes, what was checked one by one;

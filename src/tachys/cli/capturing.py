@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 import sys
-from dataclasses import dataclass
 from fractions import Fraction
 from functools import wraps
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec import Struct
 
 from tachys.cli.options import Command, with_options
 from tachys.cli.output import progress_through
@@ -36,8 +36,7 @@ _OPTIONS = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Given:
+class Given(Struct, frozen=True):
     """What a command line says of how captures are to be read, if anything."""
 
     reading: Reading | None = None

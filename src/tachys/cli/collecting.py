@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+from msgspec import Struct
 
 from tachys.cli.options import Command, with_options
 
@@ -32,8 +32,7 @@ def suite_of(
     return Suite(name, seconds, tuple(cases))
 
 
-@dataclass(frozen=True, slots=True)
-class Collected:
+class Collected(Struct, frozen=True):
     """Where results go, and with what they are compared."""
 
     junit: str | None

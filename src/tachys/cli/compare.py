@@ -106,7 +106,7 @@ def _columns(files: Sequence[str], changes: Changes, given: Given, play: Fractio
 
 def _warn(columns: Sequence[Column]) -> None:
     """What is said of the models, once."""
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     from tachys.cli.output import warn
     from tachys.worstcase.lint import lint

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec import Struct
 
 from tachys.dividers.counter import Counter, Setting, deviation_ppm, tolerance_band
 from tachys.dividers.export import slips_of
@@ -25,8 +25,7 @@ if TYPE_CHECKING:
     from tachys.model.system import System
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(Struct, frozen=True):
     """A question about one timer. ``wanted`` in seconds; ``as_rate``: it was asked as a rate."""
 
     hertz: Fraction

@@ -129,7 +129,7 @@ def _draw_alone(
     text: bool, lines: str | None, named: tuple[tuple[str, ...], tuple[str, ...]], opened: bool,
 ) -> int:  # fmt: skip
     """A capture without a model: its lines as they are."""
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     from tachys.capture.inspecting import window
     from tachys.cli.capturing import Given, meaning_of, with_bus
@@ -224,7 +224,7 @@ def _played(
         if whole is not None and whole[1] <= whole[0]:
             raise click.UsageError("the window lies beyond what is played: say --for longer")
         return play_moment(paper, ways, length, whole)
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     from tachys.cli.simulate import found_worst
     from tachys.words import time_text

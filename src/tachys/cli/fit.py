@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from fractions import Fraction
 from pathlib import Path
 
 import click
+from msgspec.structs import asdict
 
 from tachys.cli.capturing import Given, shape_options
 from tachys.cli.output import two_formats_option

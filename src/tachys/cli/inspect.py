@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
 import click
+from msgspec.structs import replace
 
 from tachys.cli.capturing import Given, bus_options, meaning_of, shape_options, whole_option, with_bus
 from tachys.cli.output import format_option

@@ -8,6 +8,7 @@ A reader that closes the pipe is no fault and no miss; output that cannot be wri
 from __future__ import annotations
 
 import errno
+import gc
 import os
 import sys
 import tempfile
@@ -116,7 +117,11 @@ class _Commands(click.Group):
         """The command of that name."""
         if cmd_name not in _COMMANDS:
             return None
-        return _with_calls(cmd_name, getattr(import_module(f"tachys.cli.{cmd_name}"), f"{cmd_name}_command"))
+        command = _with_calls(cmd_name, getattr(import_module(f"tachys.cli.{cmd_name}"), f"{cmd_name}_command"))
+        if not gc.isenabled():
+            gc.enable()
+            gc.freeze()
+        return command
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         """Their names, in the order of the work."""
@@ -173,6 +178,7 @@ def main() -> None:
     """Run the command and end the process as the table above says."""
     from tachys.cli.output import prepare_streams
 
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # it looks through all that is installed for some
     prepare_streams()
     try:
         status = tachys.main(standalone_mode=False) or 0

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import wraps
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec import Struct
 
 from tachys.cli.completion import keys_of, names_of
 from tachys.cli.options import Command, with_options
@@ -20,8 +20,7 @@ if TYPE_CHECKING:
 BODIES = ("most", "least", "drawn", "triangular", "measured")  # how long they take when a model is played
 
 
-@dataclass(frozen=True, slots=True)
-class Changes:
+class Changes(Struct, frozen=True):
     """What a command line lays over a model: variants in the order given, then the costs of a build, then settings."""
 
     variants: tuple[str, ...] = ()

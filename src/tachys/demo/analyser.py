@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from tachys.demo.machine import Served, Truth
 
 Levels = list[tuple[int, int]]
 
 
-@dataclass(frozen=True, slots=True)
-class Analyser:
+class Analyser(Struct, frozen=True):
     """It samples every ``sample`` ps of its own clock, which is ``ppm`` fast, from ``begin`` of the board's time on.
 
     ``digit`` is what the last digit of its files stands for, in ps: times are rounded to it.
@@ -55,8 +55,7 @@ class Analyser:
         return seen
 
 
-@dataclass(frozen=True, slots=True)
-class Recording:
+class Recording(Struct, frozen=True):
     """What the analyser wrote and what was true. Times of ``levels`` in samples, of ``truth`` in board ps.
 
     ``meter``: the name of a column of numbers, and those, with the samples at which each is known.

@@ -10,13 +10,13 @@ from __future__ import annotations
 import random
 from collections import deque
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 BACKGROUND = 1 << 30  # less urgent than every level
 
 
-@dataclass(frozen=True, slots=True)
-class Hold:
+class Hold(Struct, frozen=True):
     """Part of a body, [at, at + length) of its CPU time (None: to its end), that holds off ``level`` and below."""
 
     level: int
@@ -24,8 +24,7 @@ class Hold:
     length: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Store:
+class Store(Struct, frozen=True):
     """A FIFO or ring; one comes at each of ``arrivals``, ascending, and at each end of a routine that ``puts``.
 
     It asks its routine or step from ``threshold`` on, once nothing has come for ``quiet``, or as a whole number of
@@ -46,8 +45,7 @@ class Store:
     sets: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Empties:
+class Empties(Struct, frozen=True):
     """Part of a step, or what a routine does after its cost: copies what was in a store as it began, one by one."""
 
     store: str
@@ -55,16 +53,14 @@ class Empties:
     each: tuple[int, int] = (0, 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Fills:
+class Fills(Struct, frozen=True):
     """Part of a step: puts so many into a store, as they find room."""
 
     store: str
     items: tuple[int, int]
 
 
-@dataclass(frozen=True, slots=True)
-class More:
+class More(Struct, frozen=True):
     """What each ``n``-th run of a routine does after all else, the ``first`` of them first."""
 
     n: int
@@ -73,8 +69,7 @@ class More:
     sets: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Routine:
+class Routine(Struct, frozen=True):
     """An interrupt routine as it really is. ``arrivals`` are the instants of its event, ascending.
 
     As it ends it ``puts`` one into a store, or ``moves`` on into one what it has taken out of another; one that
@@ -106,16 +101,14 @@ class Routine:
     reply: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Latch:
+class Latch(Struct, frozen=True):
     """A status bit that hardware sets at these instants, ascending."""
 
     flag: str
     arrivals: Sequence[int]
 
 
-@dataclass(frozen=True, slots=True)
-class Tally:
+class Tally(Struct, frozen=True):
     """A timer in software: set going at ``starts``, or at once and ever again, it is done after n ends of ``of``.
 
     It sets status bits then, and ``puts`` one into a store.
@@ -130,8 +123,7 @@ class Tally:
     puts: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Reply:
+class Reply(Struct, frozen=True):
     """What is outside answers within ``takes`` after the step ``asked_by`` has begun, or not at all.
 
     ``answers``: whether it does, each time it begins, the last for ever. Asked while it works on an answer it ignores
@@ -148,23 +140,20 @@ class Reply:
     steals: tuple[int, int] = (0, 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Burns:
+class Burns(Struct, frozen=True):
     """Part of a step: burns CPU time."""
 
     cost: tuple[int, int]
     holds: tuple[Hold, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Pauses:
+class Pauses(Struct, frozen=True):
     """Part of a step: looks at the clock until so much time has passed."""
 
     length: tuple[int, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Waits:
+class Waits(Struct, frozen=True):
     """Part of a step: looks at a flag until it is set, and takes it; gives up after ``at_most``, and the step ends.
 
     ``sent``: in place of a flag, until hardware has worked off one more of that store since the step began, which no
@@ -177,8 +166,7 @@ class Waits:
     reply: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Halts:
+class Halts(Struct, frozen=True):
     """Part of a step: stops the core until a routine has run, unless one of the flags is set.
 
     ``wake``: from so deep a sleep it takes so long to wake; else as long as the plan says. ``stops``: the routines
@@ -194,8 +182,7 @@ class Halts:
     masked: tuple[int, int] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Task:
+class Task(Struct, frozen=True):
     """A step of the loop as it really is: when it runs, and what it does then, part by part.
 
     It runs while one of the flags that it polls is set, with ``all_of`` while all are. ``once``: at time zero alone,
@@ -213,8 +200,7 @@ class Task:
     once: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """A whole board. ``routines`` stand in the order in which the core prefers them."""
 
     routines: tuple[Routine, ...]
@@ -232,8 +218,7 @@ class Plan:
     replies: tuple[Reply, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Served:
+class Served(Struct, frozen=True):
     """One activation: its earliest event, first and last instruction, CPU time of the body."""
 
     name: str
@@ -243,8 +228,7 @@ class Served:
     cost: int
 
 
-@dataclass(slots=True)
-class Truth:
+class Truth(Struct):
     """What really happened. ``steps`` are (name, start, end); ``lost`` (name, instant of the event).
 
     ``levels``: how many were in a store, from when on; ``sent``: (store, from, to) of what hardware worked off.
@@ -266,8 +250,7 @@ class Truth:
     busy: int = 0
 
 
-@dataclass(slots=True)
-class _Filled:
+class _Filled(Struct):
     """A store as it is now: how many are in, whether its request waits or is served, how many are still to be copied.
 
     ``quiet_at``: when its quiet time is over; ``idle_at``: when what hardware works off is done. ``stored``: how many
@@ -297,8 +280,7 @@ class _Filled:
         return self.store.laps is not None and any(number % self.store.laps == 0 for number in self.unread)
 
 
-@dataclass(slots=True)
-class _Frame:
+class _Frame(Struct):
     """A body on the stack: a routine, or the loop at the bottom."""
 
     level: int

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from importlib import import_module
 from importlib.resources import files
 from pathlib import Path
+
+from msgspec import Struct
 
 from tachys.demo.analyser import to_csv, to_vcd
 from tachys.demo.board import record
@@ -59,8 +60,7 @@ def write_starter(folder: Path, text: str | None = None) -> Path:
     return folder / STARTER
 
 
-@dataclass(frozen=True, slots=True)
-class Example:
+class Example(Struct, frozen=True):
     """A small project: its name on the command line, and the question that it answers."""
 
     name: str

@@ -9,8 +9,9 @@ import struct
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from select import select
+
+from msgspec import Struct
 
 from tachys.demo.arrivals import MS, US
 from tachys.demo.board import BOARD_PPM, board
@@ -48,8 +49,7 @@ def words_of(truth: Truth, marks: Sequence[Mark]) -> list[Word]:
     return [(code, at) for at, code in sorted(found)]
 
 
-@dataclass
-class Sender:
+class Sender(Struct):
     """Frames of a board with these marks: who speaks, then marks; the sequence goes on from call to call."""
 
     marks: Sequence[Mark]

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 WIDEST = 64
 
 
-@dataclass(frozen=True, slots=True)
-class Prescalers:
+class Prescalers(Struct, frozen=True):
     """The factors a prescaler can divide by: every one from 1 to ``most``, or those of ``choices`` (ascending)."""
 
     most: int = 1
@@ -39,8 +39,7 @@ class Prescalers:
         return None if self.choices is not None else factor - 1
 
 
-@dataclass(frozen=True, slots=True)
-class Counter:
+class Counter(Struct, frozen=True):
     """A counter of ``width`` bits behind a prescaler, and a postscaler that lets every n-th event through."""
 
     width: int
@@ -61,8 +60,7 @@ class Counter:
         return Fraction(self.prescalers.smallest * min(self.postscalers)) / hertz
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(Struct, frozen=True):
     """True factors of a timer: period = prescale · count · postscale / clock."""
 
     prescale: int

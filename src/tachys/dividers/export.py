@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from fractions import Fraction
 from typing import Any
+
+from msgspec.structs import replace
 
 from tachys.dividers.counter import Counter, Setting, deviation_ppm, tolerance_band
 from tachys.dividers.serial import SerialSetting, frame_drift

@@ -8,14 +8,14 @@ small excess, is named last.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
+
+from msgspec import Struct, field
 
 from tachys.dividers.counter import Setting, deviation_ppm
 
 
-@dataclass(frozen=True, slots=True)
-class TimerContext:
+class TimerContext(Struct, frozen=True):
     """What is known of a timer: its clock by name, all clocks of the tree in hertz, its setting where there is one.
 
     ``parents`` gives for a derived clock the clock it comes from. ``tolerance`` is that of the timer's clock.
@@ -30,8 +30,7 @@ class TimerContext:
     most_excess: Fraction = Fraction(0)
 
 
-@dataclass(frozen=True, slots=True)
-class Mistake:
+class Mistake(Struct, frozen=True):
     """A mistake that fits: the ratio it predicts, and how far the measured ratio is above it, in ppm."""
 
     code: str

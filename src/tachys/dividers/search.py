@@ -9,17 +9,17 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
+
+from msgspec import Struct
 
 from tachys.dividers.counter import Counter, Setting, deviation_ppm
 
 Prefer = Literal["resolution", "prescaler"]
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """A setting, its period in seconds and how far that is from the wanted one, in ppm."""
 
     setting: Setting
@@ -102,8 +102,7 @@ def _pass(
     return kept
 
 
-@dataclass(frozen=True, slots=True)
-class Shortfall:
+class Shortfall(Struct, frozen=True):
     """What it would take to reach a period that is too long for a counter."""
 
     width: int

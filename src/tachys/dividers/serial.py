@@ -7,16 +7,16 @@ stays below half a bit.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from tachys.dividers.counter import deviation_ppm
 
 HALF = Fraction(1, 2)
 
 
-@dataclass(frozen=True, slots=True)
-class SerialSetting:
+class SerialSetting(Struct, frozen=True):
     """baud = clock / (oversampling · steps / 2^fraction_bits); ``steps`` is what an undivided register would hold."""
 
     oversampling: int

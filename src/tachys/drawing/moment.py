@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from tachys.model.events import Thing
 from tachys.simulation import layout as at
@@ -15,8 +14,7 @@ from tachys.simulation.options import RunOptions
 from tachys.worstcase.bounds import Bounds
 
 
-@dataclass(frozen=True, slots=True)
-class Played:
+class Played(Struct, frozen=True):
     """A drawn part of a run: what it shows, and the span that is pointed at with its limit, if there is one."""
 
     bounds: Bounds

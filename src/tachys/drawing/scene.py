@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
@@ -35,8 +36,7 @@ LOOKS: dict[State, tuple[str, str, str, float, str]] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Bar:
+class Bar(Struct, frozen=True):
     """A state from ``begin`` to ``end`` ps."""
 
     state: State
@@ -44,8 +44,7 @@ class Bar:
     end: int
 
 
-@dataclass(frozen=True, slots=True)
-class Hold:
+class Hold(Struct, frozen=True):
     """``who`` holds interrupts off from ``begin`` to ``end`` ps, for what stands in ``lanes``.
 
     Of a capture: as far as something waited for it.
@@ -57,8 +56,7 @@ class Hold:
     lanes: tuple[Thing, ...]
 
 
-@dataclass(slots=True)
-class Lane:
+class Lane(Struct):
     """A thing with its bars, events and losses in ps. ``estimated``: no line shows its events; a grid tells them.
 
     ``levels``: (from when on, how many) are in a buffer of so much ``depth``. ``moments``: of events within it.
@@ -80,8 +78,7 @@ class Lane:
         return self.thing.kind
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(Struct, frozen=True):
     """What is pointed at on a lane, in ps, with its limit if it has one."""
 
     lane: Thing
@@ -90,8 +87,7 @@ class Span:
     limit: int | None = None
 
 
-@dataclass(slots=True)
-class Scene:
+class Scene(Struct):
     """A window [begin, end] in ps of a run or of a capture (``of``)."""
 
     title: str
@@ -113,8 +109,7 @@ class Scene:
         return replace(self, lanes=lanes)
 
 
-@dataclass(frozen=True, slots=True)
-class Moment:
+class Moment(Struct, frozen=True):
     """A window [begin, end] in ps of a capture, the need whose miss stands in it, if any, and what it shows."""
 
     begin: int

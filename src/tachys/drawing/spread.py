@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from tachys.drawing.figure import EDGE, LIMIT, new_figure, save
 from tachys.simulation.statistics import Counted, bucket_end
@@ -12,8 +11,7 @@ from tachys.simulation.statistics import Counted, bucket_end
 BAR = "#2b5c8a"
 
 
-@dataclass(frozen=True, slots=True)
-class Spread:
+class Spread(Struct, frozen=True):
     """One distribution: what it is of, what was counted, limit and bound in ps where there are any."""
 
     title: str

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.errors import InputError
 from tachys.model.costs import CostTable
@@ -26,8 +28,7 @@ MOST_TRIED = 60
 TENTH = Fraction(1, 10)
 
 
-@dataclass(frozen=True, slots=True)
-class Saving:
+class Saving(Struct, frozen=True):
     """A change as the command line has it, the average in amperes that it gives in play, and needs that fall by it."""
 
     change: str

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 import zlib
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from tachys.errors import did_you_mean, input_error
 from tachys.model.system import System
@@ -18,8 +19,7 @@ FORMAT = 1
 Kind = Literal["body", "event", "value"]
 
 
-@dataclass(frozen=True, slots=True)
-class Mark:
+class Mark(Struct, frozen=True):
     """What a name of the model is marked with: ``macro`` in C, ``code`` in the ring; a body is left with code + 1."""
 
     name: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil
+
+from msgspec import Struct
 
 from tachys.marks.codes import Mark
 from tachys.marks.header import COUNT_BITS
@@ -20,8 +21,7 @@ BYTES_A_FRAME = 96  # of marks in it, at least: 48 words, but for those that are
 BITS_A_BYTE = 10  # on a serial line: a start bit, eight, a stop bit
 
 
-@dataclass(frozen=True, slots=True)
-class Marking:
+class Marking(Struct, frozen=True):
     """A mark, and how many words of the ring a second it fills at most; None: nothing limits it."""
 
     mark: Mark

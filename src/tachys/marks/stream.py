@@ -9,8 +9,9 @@ from __future__ import annotations
 import binascii
 import struct
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from tachys.errors import InputError, input_error
 from tachys.marks.codes import ALIVE, DATA, FORMAT, LOST, SLIP_END, SLIP_ESCAPE, Mark, digest
@@ -22,8 +23,7 @@ _ESCAPED = {0xDC: SLIP_END, 0xDD: SLIP_ESCAPE}
 _TURN = 1 << 32
 
 
-@dataclass(slots=True)
-class Speaker:
+class Speaker(Struct):
     """Who makes the marks: counts a second, bits of the counter, counts that a mark takes."""
 
     hertz: int
@@ -31,8 +31,7 @@ class Speaker:
     cost: Fraction
 
 
-@dataclass(slots=True)
-class Told:
+class Told(Struct):
     """What a stream has told so far. ``fill`` of the ring at most, as a share of it."""
 
     marks: int = 0

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tachys.model.report import Reporter
 from tachys.model.schema import ModelFile
 
 
-@dataclass(frozen=True, slots=True)
-class Accepted:
+class Accepted(Struct, frozen=True):
     """``on_paper``: needs that may rest on paper alone; ``findings``: "code about" (cost-longer isr.tick)."""
 
     on_paper: frozenset[str] = frozenset()

@@ -6,8 +6,10 @@ time is its own says it in ``takes``; how long a wait or a halt lasts hangs on o
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.model.events import Thing
 from tachys.model.quantities import ZERO, Range
@@ -15,8 +17,7 @@ from tachys.model.quantities import ZERO, Range
 ActState = Literal["runs", "spins", "sleeps"]
 
 
-@dataclass(frozen=True, slots=True)
-class Guard:
+class Guard(Struct, frozen=True):
     """A part of a body that holds off lines of ``urgency`` and less urgent ones.
 
     ``length`` None: to the end of the body, whatever it costs. ``at`` and ``length`` count CPU time of the body.
@@ -35,8 +36,7 @@ class Guard:
         return body if self.length is None else self.length.most
 
 
-@dataclass(frozen=True, slots=True)
-class Act:
+class Act(Struct, frozen=True):
     """One act; ``part``: its word in figures, ``state``: in lanes, ``burns``: it takes CPU time, which is load.
 
     ``by_clock``: what it ``takes`` passes by the clock on the wall.
@@ -63,8 +63,7 @@ class Act:
         return ()
 
 
-@dataclass(frozen=True, slots=True)
-class Wait(Act):
+class Wait(Act, frozen=True):
     """Spins until a unit is at rest or a flag is set, which it takes; after ``at_most`` it gives up.
 
     ``next``: until the first end of the unit since the step began that no wait of this run has used.
@@ -87,8 +86,7 @@ class Wait(Act):
         return self.on.name if self.on.kind == "flag" else None
 
 
-@dataclass(frozen=True, slots=True)
-class Work(Act):
+class Work(Act, frozen=True):
     """Burns ``cost`` ps of CPU time; ``masked``: behind a halt, if it was one, before interrupts are taken."""
 
     part: ClassVar[str] = "cost"
@@ -109,8 +107,7 @@ class Work(Act):
         return self.guards
 
 
-@dataclass(frozen=True, slots=True)
-class Pause(Act):
+class Pause(Act, frozen=True):
     """Spins for ``length`` ps by the clock on the wall."""
 
     part: ClassVar[str] = "pause"
@@ -124,8 +121,7 @@ class Pause(Act):
         return self.length
 
 
-@dataclass(frozen=True, slots=True)
-class Drain(Act):
+class Drain(Act, frozen=True):
     """Takes what is in a buffer as the body begins, ``most`` at most, and burns ``each`` ps of CPU time for each.
 
     One leaves as its ``each`` ends. ``items``: how many a run can take; bounds narrow it.
@@ -145,8 +141,7 @@ class Drain(Act):
         return Range(self.items.least * self.each.least, self.items.most * self.each.most)
 
 
-@dataclass(frozen=True, slots=True)
-class Put(Act):
+class Put(Act, frozen=True):
     """Puts ``items`` into a buffer, one by one, and spins while that is full, for ``blocks`` ps; bounds narrow it."""
 
     part: ClassVar[str] = "puts"
@@ -162,8 +157,7 @@ class Put(Act):
         return self.blocks
 
 
-@dataclass(frozen=True, slots=True)
-class Halt(Act):
+class Halt(Act, frozen=True):
     """Halts until a routine has been served, unless one of the flags ``unless`` is set: it looks and halts as one.
 
     ``depth``: how deep, by its name; the plain sleep has none. ``stops``: the sources and units that stand still

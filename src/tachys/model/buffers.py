@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from tachys.model.acts import Drain, Put
 from tachys.model.clocks import ClockTree
@@ -15,8 +16,7 @@ from tachys.model.report import Path, Reporter
 from tachys.model.schema import BufferTable, DrainTable, FeedTable, IsrTable, ModelFile, PutTable, StepTable
 
 
-@dataclass(frozen=True, slots=True)
-class Buffers:
+class Buffers(Struct, frozen=True):
     """The buffers of a model file, while routines, steps and units are made."""
 
     model: ModelFile

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from fractions import Fraction
 from typing import TypeVar
+
+from msgspec.structs import replace
 
 from tachys.model.accepting import make_accepted
 from tachys.model.acts import Act, Drain, Guard, Halt, Pause, Wait, Work

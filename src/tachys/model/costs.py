@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from tachys.errors import InputError, Place, Problem, input_error
 from tachys.files import read_text
@@ -21,8 +22,7 @@ _TIMED = ("isr", "step", "unit", "core", "loop")
 _NAMED = 3
 
 
-@dataclass(frozen=True, slots=True)
-class Cost:
+class Cost(Struct, frozen=True):
     """What a file says of one key: every time that a line gives it, and the first of those lines.
 
     ``times`` are in the order of the file; ``values`` are those of lines with one time alone: single measurements.
@@ -39,8 +39,7 @@ class Cost:
         return [least.text, most.text] if least.amount < most.amount else most.text
 
 
-@dataclass(frozen=True, slots=True)
-class CostTable:
+class CostTable(Struct, frozen=True):
     """A file of costs, by the key of the model that each is of: ("isr", "tick", "cost")."""
 
     file: str

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from typing import ClassVar, Self
 
+from msgspec import Struct
+
 
 class _Word(str):
     """A word that is taken apart where it is first met, and from then on is the same object."""
@@ -76,10 +78,9 @@ def instant_of(shown: str) -> Event:
     return event if event.moment or event.kind == "source" else event.thing.start
 
 
-class Named:
+class Named(Struct, frozen=True):
     """What has a name of its own in a model."""
 
-    __slots__ = ()
     kind: ClassVar[str]
     name: str
 
@@ -89,10 +90,8 @@ class Named:
         return Thing(f"{self.kind}.{self.name}")
 
 
-class Body(Named):
+class Body(Named, frozen=True):
     """What begins and ends: a unit, routine or step."""
-
-    __slots__ = ()
 
     @property
     def start(self) -> Event:

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from collections import defaultdict, deque
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from tachys.model.acts import Put
 from tachys.model.events import Event, Thing
@@ -18,8 +19,7 @@ from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
 Kind = Literal["begins", "ends", "serves", "sets", "drains"]
 
 
-@dataclass(frozen=True, slots=True)
-class Link:
+class Link(Struct, frozen=True):
     """The event ``after`` follows ``before``.
 
     ``kind``: "begins" (``after`` is the start of what ``before`` starts), "serves" (``after`` is the end of it, or an

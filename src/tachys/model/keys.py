@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from tachys.files import titled_lines
 from tachys.model import schema
@@ -18,8 +19,7 @@ show it with `tachys schema`. How keys belong together, and what they do to boun
 """
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
+class Key(Struct, frozen=True):
     """A key of a table, such as "isr.X", that a class of the schema reads: an example of a value, what it is."""
 
     table: str

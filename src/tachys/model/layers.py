@@ -10,8 +10,9 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from tachys.errors import InputError, Place, Problem, did_you_mean
 from tachys.model.sources import GOES_WITH, WAYS
@@ -42,8 +43,7 @@ _KEY = re.compile(r'\s*(?:"([^"]+)"|([\w-]+))\s*(?:\.|$)')
 _BARE_LIST = re.compile(r"\[[^\"'{}\[\]]*\]")
 
 
-@dataclass(frozen=True, slots=True)
-class Layer:
+class Layer(Struct, frozen=True):
     """Tables laid over a model, and how a heading names them; ``variant`` is None for costs and settings.
 
     ``places`` say where in a file of costs each key stands.

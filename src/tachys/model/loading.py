@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
 from pydantic import BaseModel, ValidationError
 
 from tachys.errors import InputError, Place, Problem, Remark, did_you_mean, input_error

@@ -7,9 +7,11 @@ Periods stay rational, because floor(k · P) of a rounded P drifts.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import ClassVar, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
@@ -18,8 +20,7 @@ from tachys.model.events import Body, Event, Named
 from tachys.model.quantities import YEAR, ZERO, Range
 
 
-@dataclass(frozen=True, slots=True)
-class Clock:
+class Clock(Struct, frozen=True):
     """A clock of the tree: nominal rate in hertz and how far it may be off, as a share; what it comes from, if so."""
 
     name: str
@@ -28,8 +29,7 @@ class Clock:
     parent: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Core:
+class Core(Struct, frozen=True):
     """How the processor takes interrupts; times as [least, most] over the tolerance of its clock, in ps."""
 
     clock: Clock
@@ -53,8 +53,7 @@ class Core:
         return urgency if self.lowest_is_urgent else self.levels - 1 - urgency
 
 
-@dataclass(frozen=True, slots=True)
-class Timer:
+class Timer(Struct, frozen=True):
     """The timer behind a periodic source; ``wanted`` in ps, None where none is written.
 
     ``counter`` says what the hardware could be set to, ``chosen`` whether Tachys chose the setting.
@@ -67,8 +66,7 @@ class Timer:
     chosen: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Serial:
+class Serial(Struct, frozen=True):
     """The serial line behind a source; ``setting`` None where no clock of the receiver is written."""
 
     baud: Fraction
@@ -81,8 +79,7 @@ class Serial:
 Amperes = tuple[Fraction, Fraction]  # the least and the most of a supply current
 
 
-@dataclass(frozen=True, slots=True)
-class Battery:
+class Battery(Struct, frozen=True):
     """So many coulombs, of which this share is usable, and of which this share is lost by itself each year."""
 
     capacity: Fraction
@@ -102,8 +99,7 @@ class Battery:
         return self.capacity * self.usable / seconds - self.capacity * self.leaks / YEAR
 
 
-@dataclass(frozen=True, slots=True)
-class Burst:
+class Burst(Struct, frozen=True):
     """``count`` events at least ``spaced`` ps apart, the beginnings of bursts at least ``every`` ps.
 
     ``within``: from its first event to its last it takes so long at most; None: nothing is known of that.
@@ -115,8 +111,7 @@ class Burst:
     within: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Source(Named):
+class Source(Named, frozen=True):
     """Events from outside: periodic (``period`` nominal, least, most in ps), in bursts, or sporadic with ``gap``.
 
     ``stands_still``: that what counts it may do so, and when, in words. ``clock``: the root of the clock that counts
@@ -154,16 +149,14 @@ class Source(Named):
         return Event(self.thing)
 
 
-@dataclass(frozen=True, slots=True)
-class Feed:
+class Feed(Struct, frozen=True):
     """An event that puts so many ``items`` into a buffer."""
 
     event: Event
     items: int = 1
 
 
-@dataclass(frozen=True, slots=True)
-class Buffer(Named):
+class Buffer(Named, frozen=True):
     """Between who puts and who takes: ``depth`` items find room in it, one more is lost.
 
     It asks for service while ``threshold`` or more are in (None: never by that), while something is in and nothing
@@ -200,8 +193,7 @@ class Buffer(Named):
         return Event(self.thing)
 
 
-@dataclass(frozen=True, slots=True)
-class Counts:
+class Counts(Struct, frozen=True):
     """A unit ends with the ``n``-th event ``of`` these after the one that started it; one that ``repeats`` begins anew.
 
     It goes to rest without an end at any of the events ``cancelled_by``.
@@ -213,8 +205,7 @@ class Counts:
     cancelled_by: tuple[Event, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Unit(Body):
+class Unit(Body, frozen=True):
     """Hardware that works for ``takes`` after each event of ``on``; ``depth`` starts wait where ``busy`` is queue.
 
     One that ``drains`` a buffer takes one item whenever it is at rest, and works for that; one with ``asked_at`` only
@@ -250,8 +241,7 @@ class Unit(Body):
         return self.answers < 1
 
 
-@dataclass(frozen=True, slots=True)
-class Nth:
+class Nth(Struct, frozen=True):
     """What each ``n``-th run of a routine does more: ``cost``, after all else, and the flags that it sets.
 
     ``first``: the number of the first such run; None: any of the first n.
@@ -278,8 +268,7 @@ class Nth:
         return max(self.n, self.first or 1)
 
 
-@dataclass(frozen=True, slots=True)
-class Isr(Body):
+class Isr(Body, frozen=True):
     """An interrupt routine; ``urgency`` 0 is the most urgent level, ``rank`` the place in the order of acceptance.
 
     ``order`` is what is written for those of one level.
@@ -370,8 +359,7 @@ def _spanned(costs: Sequence[Range]) -> Range:
     return Range(min(cost.least for cost in costs), max(cost.most for cost in costs))
 
 
-@dataclass(frozen=True, slots=True)
-class Period:
+class Period(Struct, frozen=True):
     """A distance that repeats, in rational ps: nominal, and [least, most] over the tolerance of its clock."""
 
     nominal: Fraction
@@ -379,8 +367,7 @@ class Period:
     most: Fraction
 
 
-@dataclass(frozen=True, slots=True)
-class Step(Body):
+class Step(Body, frozen=True):
     """A step of the loop: when it opens, and what it then does, in order.
 
     It ``polls`` flags: opens while one of them is set, with ``polls_all`` while all are, and takes those that are; or
@@ -496,8 +483,7 @@ class Step(Body):
         return replace(self, acts=tuple(act for act in self.acts if act.state != "spins" or isinstance(act, Wait)))
 
 
-@dataclass(frozen=True, slots=True)
-class Loop:
+class Loop(Struct, frozen=True):
     """The polling loop."""
 
     overhead: Range
@@ -507,8 +493,7 @@ class Loop:
 Does = Literal["high", "low", "toggle", "pulse"]
 
 
-@dataclass(frozen=True, slots=True)
-class Write:
+class Write(Struct, frozen=True):
     """What an event does to a pin; ``length`` of a pulse, in ps."""
 
     event: Event
@@ -516,8 +501,7 @@ class Write:
     length: Range | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Pin(Named):
+class Pin(Named, frozen=True):
     """An output of the board: its level before anything runs, if that is known, and all that writes it.
 
     ``unsure``: things that may begin again before they have ended. ``current``: on top, while it is high.
@@ -559,8 +543,7 @@ class Pin(Named):
         return by[to] if alternate and "nth" not in (high.moment, low.moment) else None
 
 
-@dataclass(frozen=True, slots=True)
-class Apart(Named):
+class Apart(Named, frozen=True):
     """Sources of which no two come closer than ``gap`` ps, whichever they are."""
 
     kind: ClassVar[str] = "apart"
@@ -569,8 +552,7 @@ class Apart(Named):
     gap: int
 
 
-@dataclass(frozen=True, slots=True)
-class ReadCounter(Named):
+class ReadCounter(Named, frozen=True):
     """A counter of ``states`` values, of an event or of a ``clock``, at which the events ``read_by`` look.
 
     ``root``: the clock that its own comes from.
@@ -590,8 +572,7 @@ CURRENT = "current"
 USUAL_TOLERANCE = Fraction(2, 100)  # of an instrument of which nothing is known
 
 
-@dataclass(frozen=True, slots=True)
-class Meter:
+class Meter(Struct, frozen=True):
     """What measures the supply current: amperes of a 1, how far off its zero and, as a share, what it shows may be."""
 
     scale: Fraction
@@ -599,8 +580,7 @@ class Meter:
     tolerance: Fraction = USUAL_TOLERANCE
 
 
-@dataclass(frozen=True, slots=True)
-class Probe:
+class Probe(Struct, frozen=True):
     """A captured signal and what it shows. ``edge`` None: busy level, high from first to last instruction.
 
     Several names in ``shows``: routines that share the line. ``IDLE`` in it: high while the core has nothing to do.

@@ -8,9 +8,10 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from fractions import Fraction
 from functools import lru_cache
+
+from msgspec import Struct
 
 PS_PER_SECOND = 10**12
 YEAR = 365 * 86_400  # in seconds
@@ -28,8 +29,7 @@ _LIVES = {"years": Fraction(YEAR), "year": Fraction(YEAR), "days": Fraction(86_4
 _NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
 
 
-@dataclass(frozen=True, slots=True)
-class CurrentRange:
+class CurrentRange(Struct, frozen=True):
     """A supply current in amperes, or in amperes for each MHz of the core's clock."""
 
     least: Fraction
@@ -37,8 +37,7 @@ class CurrentRange:
     per_clock: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Duration:
+class Duration(Struct, frozen=True):
     """A length of time: ``amount`` picoseconds, or so many cycles of ``clock`` when that is named."""
 
     amount: Fraction
@@ -46,16 +45,14 @@ class Duration:
     text: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class DurationRange:
+class DurationRange(Struct, frozen=True):
     """[least, most], both as written; a single value stands for both."""
 
     least: Duration
     most: Duration
 
 
-@dataclass(frozen=True, slots=True)
-class Range:
+class Range(Struct, frozen=True):
     """[least, most] in whole picoseconds, or in whatever unit the field says."""
 
     least: int

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from tachys.errors import Place, Remark
 
 Path = tuple[str, ...]
 
 
-@dataclass
-class Reporter:
+class Reporter(Struct):
     """Collects what is wrong (``complain``: where, what is wrong, what would be right) and what is worth a look."""
 
     complain: Callable[[Path, str, str], None]

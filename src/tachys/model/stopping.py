@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tachys.errors import did_you_mean
 from tachys.model.acts import Halt

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
 from typing import TypeVar
+
+from msgspec import Struct, field
 
 from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
@@ -33,8 +34,7 @@ from tachys.needs.kinds import Need
 Kind = TypeVar("Kind", Source, Unit, Isr, Step, Buffer)
 
 
-@dataclass(frozen=True, repr=False)
-class System:
+class System(Struct, frozen=True, dict=True):
     """A whole model. ``isrs`` stand in the order in which the core prefers them, most urgent first.
 
     ``set_by``: the flags that hardware sets, with the events at which it does. ``laid_over`` are the names of the
@@ -51,7 +51,7 @@ class System:
     loop: Loop | None
     needs: tuple[Need, ...]
     probes: tuple[Probe, ...]
-    set_by: dict[str, tuple[Event, ...]] = field(default_factory=dict, hash=False)
+    set_by: dict[str, tuple[Event, ...]] = field(default_factory=dict)
     buffers: tuple[Buffer, ...] = ()
     pins: tuple[Pin, ...] = ()
     counters: tuple[ReadCounter, ...] = ()
@@ -60,12 +60,12 @@ class System:
     capture_tolerance: Fraction = Fraction(0)
     capture_step: int | None = None
     accepted: Accepted = field(default_factory=Accepted)
-    measured: dict[str, tuple[int, ...]] = field(default_factory=dict, hash=False)
-    currents: dict[str, Amperes] = field(default_factory=dict, hash=False)
+    measured: dict[str, tuple[int, ...]] = field(default_factory=dict)
+    currents: dict[str, Amperes] = field(default_factory=dict)
     battery: Battery | None = None
     remarks: tuple[Remark, ...] = ()
     laid_over: tuple[str, ...] = ()
-    places: dict[str, Place] = field(default_factory=dict, compare=False, hash=False)
+    places: dict[str, Place] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         counts = ((len(self.sources), "sources"), (len(self.units), "units"), (len(self.isrs), "routines"))

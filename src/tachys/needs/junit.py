@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from xml.sax.saxutils import escape, quoteattr
+
+from msgspec import Struct
 
 from tachys.needs.verdicts import Verdict
 
 
-@dataclass(frozen=True, slots=True)
-class Case:
+class Case(Struct, frozen=True):
     """A need with its verdict, said in a sentence; ``fails`` it does where it is missed, or what is strict says so."""
 
     name: str
@@ -19,8 +19,7 @@ class Case:
     fails: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Suite:
+class Suite(Struct, frozen=True):
     """What the needs were held against, and how long (s) that is; 0 on paper."""
 
     name: str

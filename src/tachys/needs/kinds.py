@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import ClassVar, Literal, cast
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.figures import Figure, Part, summed
 from tachys.frames import PS
@@ -24,8 +25,7 @@ Measures = Literal["time", "share", "number", "current", "life"]
 LOOP = Thing("loop")
 
 
-@dataclass(frozen=True, slots=True)
-class NeedBounds:
+class NeedBounds(Struct, frozen=True):
     """One need on paper. ``bound`` and ``limit`` in ps, a share for a load, a number for losses; None: none known.
 
     ``figure`` takes the bound apart where it is a time. ``least``: what it is at least, whatever happens.
@@ -55,10 +55,9 @@ class NeedBounds:
         return verdict_of(self.proof)
 
 
-class Need(ABC):
+class Need(Struct, frozen=True):
     """Something that must hold. Limits and values are in ps, a share of one, a number, or amperes (``measures``)."""
 
-    __slots__ = ()
     measures: ClassVar[Measures] = "time"
     timed: ClassVar[bool] = True
     bound_is_wait: ClassVar[bool] = False  # the parts of the bound are what a single wait is made of
@@ -146,8 +145,7 @@ class Need(ABC):
         return NeedBounds(self, self.limit, figure.most, proved, figure.reason or lost, figure, least)
 
 
-@dataclass(frozen=True, slots=True)
-class WithinNeed(Need):
+class WithinNeed(Need, frozen=True):
     """From every event of ``begins`` to its answer ``ends`` at most ``within`` ps; ``age``: from the last cause.
 
     It must not come sooner than after ``not_before`` ps either.
@@ -217,8 +215,7 @@ class WithinNeed(Need):
         return f"{self.begins.removeprefix('source.')} → {self.ends}{age}{after}"
 
 
-@dataclass(frozen=True, slots=True)
-class LoadNeed(Need):
+class LoadNeed(Need, frozen=True):
     """The share of time that the core works, at most; ``over`` ps of any window, None: in the long run.
 
     ``of``: what these alone take, "interrupts" or routines and steps with what belongs to them; empty: everything.
@@ -264,8 +261,7 @@ class LoadNeed(Need):
         return whose if self.over is None else f"{whose} in any {time(self.over)}"
 
 
-@dataclass(frozen=True, slots=True)
-class CurrentNeed(Need):
+class CurrentNeed(Need, frozen=True):
     """The average supply current in amperes, at most; only paper judges that, since all that is seen ends somewhere."""
 
     measures: ClassVar[Measures] = "current"
@@ -291,8 +287,7 @@ class CurrentNeed(Need):
         return "average current"
 
 
-@dataclass(frozen=True, slots=True)
-class LifeNeed(CurrentNeed):
+class LifeNeed(CurrentNeed, frozen=True):
     """The battery lasts so long: the average current is no more than that allows."""
 
     measures: ClassVar[Measures] = "life"
@@ -308,8 +303,7 @@ class LifeNeed(CurrentNeed):
         return "battery lasts"
 
 
-@dataclass(frozen=True, slots=True)
-class NumberNeed(Need):
+class NumberNeed(Need, frozen=True):
     """At most ``most`` of something at the thing ``of``."""
 
     measures: ClassVar[Measures] = "number"
@@ -326,8 +320,7 @@ class NumberNeed(Need):
         return self.of
 
 
-@dataclass(frozen=True, slots=True)
-class LossNeed(NumberNeed):
+class LossNeed(NumberNeed, frozen=True):
     """At most ``most`` events of ``of`` (a source, unit, routine or flag.NAME) are lost."""
 
     def bound(self, paper: Paper) -> NeedBounds:
@@ -352,8 +345,7 @@ class LossNeed(NumberNeed):
         return f"lost of {self.of}"
 
 
-@dataclass(frozen=True, slots=True)
-class FillNeed(NumberNeed):
+class FillNeed(NumberNeed, frozen=True):
     """At most ``most`` items are in the buffer ``of`` at once; each put beyond that is a miss."""
 
     of_records: ClassVar[bool] = True
@@ -377,8 +369,7 @@ class FillNeed(NumberNeed):
         return f"items in {self.of}"
 
 
-@dataclass(frozen=True, slots=True)
-class PeriodNeed(Need):
+class PeriodNeed(Need, frozen=True):
     """Every single distance between neighbouring events ``of`` lies within ``every`` ± ``give_or_take`` ps."""
 
     _limit: ClassVar[str] = "give_or_take"
@@ -422,8 +413,7 @@ class PeriodNeed(Need):
         return f"{self.of} every {time(self.every)}, ±"
 
 
-@dataclass(frozen=True, slots=True)
-class JitterNeed(Need):
+class JitterNeed(Need, frozen=True):
     """Latest minus earliest delay of event ``of`` against what causes it, at most ``jitter`` ps."""
 
     _limit: ClassVar[str] = "jitter"
@@ -476,8 +466,7 @@ class JitterNeed(Need):
         return f"jitter of {self.of}"
 
 
-@dataclass(frozen=True, slots=True)
-class Watchdog:
+class Watchdog(Struct, frozen=True):
     """Fed by an event at intervals below ``timeout`` and, with a window, not below ``not_before`` ps.
 
     Both already at the unfavourable end of the tolerance.
@@ -488,8 +477,7 @@ class Watchdog:
     not_before: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class FeedNeed(Need):
+class FeedNeed(Need, frozen=True):
     """The watchdog is always fed in time."""
 
     _limit: ClassVar[str] = "timeout"

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Protocol
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from tachys.model.events import Event, Thing
@@ -19,8 +19,7 @@ def no_instants() -> Instants:
     return np.zeros(0, np.int64)
 
 
-@dataclass(frozen=True, slots=True)
-class Delays:
+class Delays(Struct, frozen=True):
     """Events at ``at`` ps and how long each was answered after; ``lost`` were never, ``open`` not by the end.
 
     ``relative``: against the fastest answer, since the event itself was not seen.
@@ -33,8 +32,7 @@ class Delays:
     relative: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Taken:
+class Taken(Struct, frozen=True):
     """The share of the core that was taken, of a window that begins at ``at`` ps; ``slack``: what it may be less."""
 
     share: Fraction
@@ -104,8 +102,7 @@ class Observation(Protocol):
         """What these (empty: all) took of the core: of the busiest window of that length in ps, or of all seen."""
 
 
-@dataclass(frozen=True, slots=True)
-class Broken:
+class Broken(Struct, frozen=True):
     """One miss: at ``at`` ps, answered after ``value`` ps (None: never); the wait lasted from ``begin`` to ``end``.
 
     ``kind``: "late"; "early"; "lost", it will never be answered; "open", not answered by the end; "full".
@@ -118,8 +115,7 @@ class Broken:
     end: int
 
 
-@dataclass(slots=True)
-class Look:
+class Look(Struct):
     """What a need has seen: times in ps (``after``) that each began at ``at``, and what broke it.
 
     ``still``: how long one has been waited for at the end. ``relative`` as of :class:`Delays`. ``unruled``: how many of
@@ -139,8 +135,7 @@ class Look:
         return len(self.after) - self.unruled
 
 
-@dataclass(slots=True)
-class Past:
+class Past(Struct):
     """What a need remembers from one slice to the next: the last instant, the extremes so far."""
 
     last: int | None = None
@@ -148,8 +143,7 @@ class Past:
     most: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Total:
+class Total(Struct, frozen=True):
     """A number or share that was seen in all, what broke the need, and what it rests on."""
 
     value: int | Fraction

@@ -9,8 +9,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 
 class Verdict(StrEnum):
@@ -34,8 +35,7 @@ class Basis(StrEnum):
 WORST_FIRST = (Verdict.MISSED, Verdict.AT_RISK, Verdict.UNSEEN, Verdict.MET)
 
 
-@dataclass(frozen=True, slots=True)
-class Proof:
+class Proof(Struct, frozen=True):
     """What paper says of a need: whether it is proved, has a bound at all, or cannot hold."""
 
     proved: bool

@@ -10,10 +10,10 @@ from __future__ import annotations
 import base64
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
@@ -26,8 +26,7 @@ _AT_MOST = 40  # moments that are kept whole
 _WAITS_APART = 200  # waits, the longest, of which it is looked at what held them off
 
 
-@dataclass(slots=True)
-class _Drawn:
+class _Drawn(Struct):
     """A lane as arrays in ps."""
 
     lane: Lane

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from tachys.errors import InputError, input_error
@@ -40,8 +40,7 @@ def work_of(system: System, length: int) -> int:
     return 300 * (events_in(system, length) + passes + rings)
 
 
-@dataclass(frozen=True, slots=True)
-class Records:
+class Records(Struct, frozen=True):
     """Part of what happened, in order: times in ps, kinds and indices (see ``layout``), times of causes."""
 
     time: at.Ints

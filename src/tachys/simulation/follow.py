@@ -8,9 +8,8 @@ the end of one is taken into the next.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from tachys.model.events import Event
@@ -30,8 +29,7 @@ _STARTS = {"unit": at.UNIT_START, "isr": at.START, "step": at.STEP_START}
 _ENDS = {"unit": at.UNIT_END, "isr": at.LAST, "step": at.STEP_END}
 
 
-@dataclass(frozen=True, slots=True)
-class Answers:
+class Answers(Struct, frozen=True):
     """Instants of events in ps and how long each was answered after; ``lost`` never will be, ``open`` not yet."""
 
     at: Ints

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tachys.measures import KINDS, measures_of
 from tachys.model.events import Event, Thing
 from tachys.model.system import System
 
 
-@dataclass(frozen=True, slots=True)
-class Index:
+class Index(Struct, frozen=True):
     """The names of a system by number; ``rows`` are (routine, event)."""
 
     sources: tuple[str, ...]

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.model.acts import ACTS
 from tachys.simulation import layout as at
@@ -17,8 +18,7 @@ State = Literal["waits", "enters", "runs", "aside", "leaves", "spins", "sleeps",
 _DOING: dict[int, State] = {at.HALTS: "sleeps", at.WAKES: "wakes"}
 
 
-@dataclass(frozen=True, slots=True)
-class Stretch:
+class Stretch(Struct, frozen=True):
     """``who`` is in ``state`` from ``begin`` to ``end`` ps."""
 
     who: str
@@ -27,8 +27,7 @@ class Stretch:
     end: int
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(Struct, frozen=True):
     """``who`` holds off lines of ``urgency`` and less urgent ones from ``begin`` to ``end`` ps."""
 
     who: str
@@ -37,8 +36,7 @@ class Held:
     end: int
 
 
-@dataclass(slots=True)
-class Lanes:
+class Lanes(Struct):
     """Everything that can be drawn of a part of a run.
 
     ``marks``: instants of sources, and of what lies within routines; ``bodies``: from start to end of each thing, also
@@ -62,8 +60,7 @@ class Lanes:
         return [stretch for stretch in self.stretches if stretch.who == who]
 
 
-@dataclass(slots=True)
-class _Guarded:
+class _Guarded(Struct):
     """The guards of a body that has begun: (urgency, from, to) in its CPU time, how much of that it has ``done``."""
 
     wanted: list[tuple[int, int, int]] = field(default_factory=list)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct, field
 
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Unit
@@ -21,7 +21,7 @@ from tachys.simulation.follow import answers, event_times, places
 from tachys.simulation.index import Index
 from tachys.simulation.memory import histogram_bits
 from tachys.simulation.result import NeedSeen, SeenMiss
-from tachys.simulation.statistics import Counted, bucket_of
+from tachys.simulation.statistics import Counted, bucket_of, nothing_counted
 
 KEPT = 100  # misses whose instants are kept, of each need
 
@@ -31,16 +31,14 @@ def needs_records(system: System) -> bool:
     return any(need.of_records for need in system.needs)
 
 
-@dataclass(slots=True)
-class _Following:
+class _Following(Struct):
     """What of a need is carried from slice to slice: the records from its oldest open event on."""
 
     carried: Records | None = None
     until: int = 0
 
 
-@dataclass(slots=True)
-class PlayedSlice:
+class PlayedSlice(Struct):
     """A slice of a run as needs see it: to the picosecond, from time zero."""
 
     system: System
@@ -126,8 +124,7 @@ class PlayedSlice:
         return None
 
 
-@dataclass(slots=True)
-class Level:
+class Level(Struct):
     """How many are in a buffer, slice by slice: now, at most so far, and how many puts went ``beyond`` the limit.
 
     ``at_once``: a unit at rest takes what is put.
@@ -156,15 +153,13 @@ class Level:
             self.beyond += int(np.count_nonzero((stays | (kinds == at.ITEM_LOST)) & (levels > self.limit)))
 
 
-@dataclass(slots=True)
-class Watch:
+class Watch(Struct):
     """One need of one run, slice by slice. ``busiest``: the most load of any window of a load need."""
 
     system: System
     need: Need
     run: int
-    bits: int
-    seen: Counted = field(init=False)
+    seen: Counted
     misses: int = 0
     first: list[SeenMiss] = field(default_factory=list)
     still: int | None = None
@@ -175,10 +170,8 @@ class Watch:
     level: Level | None = None
 
     def __post_init__(self) -> None:
-        self.seen = Counted(0, 0, at.NEVER, -1, np.zeros((at.OCTAVES + 2) << self.bits, np.int64), self.bits)
         if self.need.window is not None:
             self._busy = BusySpans(self.need.window, interrupts_only=bool(self.need.takers))
-
         if isinstance(self.need, FillNeed):
             drain = self.system.graph.drain[self.need.of.name]
             at_once = isinstance(drain, Unit) and not drain.asked_at
@@ -226,7 +219,7 @@ class Watch:
         seen.count += len(values)
         seen.total += sum(values.tolist())
         seen.least, seen.most = min(seen.least, int(values.min())), max(seen.most, int(values.max()))
-        np.add.at(seen.buckets, bucket_of(values, self.bits), 1)
+        np.add.at(seen.buckets, bucket_of(values, seen.bits), 1)
 
     def _miss(self, miss: Broken) -> None:
         self.misses += 1
@@ -249,11 +242,10 @@ def watched(run: Run, looking: list[Watch]) -> Iterator[None]:
 
 def watches(system: System, run: int) -> list[Watch]:
     """A watch for every need."""
-    return [Watch(system, need, run, histogram_bits(system)) for need in system.needs]
+    return [Watch(system, need, run, nothing_counted(histogram_bits(system))) for need in system.needs]
 
 
-@dataclass(frozen=True, slots=True)
-class _AllRuns:
+class _AllRuns(Struct, frozen=True):
     """What counters tell of all runs together."""
 
     counted: dict[str, int]

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Literal
+
+from msgspec import Struct, field
 
 Costs = Literal["most", "least", "drawn", "triangular", "measured"]
 Phases = Literal["together", "drawn"]
@@ -11,8 +12,7 @@ Arrivals = Literal["gap", "mean"]
 Jitter = Literal["none", "drawn", "first-late"]
 
 
-@dataclass(frozen=True, slots=True)
-class RunOptions:
+class RunOptions(Struct, frozen=True):
     """``costs``: always the most or least, drawn evenly or with a peak in the middle, or from the
     values that came with the system (drawn evenly where none did).
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from tachys.frames import frame
 from tachys.needs.kinds import Need
@@ -19,8 +20,7 @@ if TYPE_CHECKING:
 COLUMNS = ("name", "quantity", "count", "least", "mean", "median", "p95", "p99", "p999", "most", "bound")
 
 
-@dataclass(frozen=True, slots=True)
-class SeenMiss:
+class SeenMiss(Struct, frozen=True):
     """A need that was broken: in which run, at which event (ps), and by how much it was answered (None: never)."""
 
     run: int
@@ -29,8 +29,7 @@ class SeenMiss:
     kind: str
 
 
-@dataclass(slots=True)
-class NeedSeen:
+class NeedSeen(Struct):
     """One need, as it was seen. ``seen`` of a load is the share of time, of a loss the number lost."""
 
     need: Need
@@ -42,8 +41,7 @@ class NeedSeen:
     first: tuple[SeenMiss, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Simulated:
+class Simulated(Struct, frozen=True):
     """Statistics over all runs; times in ps. ``shares``: of the whole time, by who; ``levels``: most in each buffer.
 
     ``cleared``: events of each routine that it has cleared itself, as it ended; ``silent``: operations of each

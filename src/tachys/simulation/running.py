@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import islice
 from threading import Event
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.model.system import System
 from tachys.needs.takers import share_of
@@ -41,8 +43,7 @@ Progress = Callable[[float], None]
 _AHEAD = 4  # runs a thread that are begun, or wait for their turn to be added up
 
 
-@dataclass(slots=True)
-class RunPart:
+class RunPart(Struct):
     """What one run, or several together, have counted. ``lengths``: how many were so long (ps), ``whole`` all."""
 
     lengths: Counter[int]

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.frames import Seconds, in_seconds
 from tachys.simulation import layout as at
@@ -16,8 +16,7 @@ from tachys.simulation.watching import settle
 _SHARES = {"median": 0.5, "p95": 0.95, "p99": 0.99, "p999": 0.999}
 
 
-@dataclass(frozen=True, slots=True)
-class Stats:
+class Stats(Struct, frozen=True):
     """Times in ps. ``least``, ``mean`` and ``most`` are exact; percentiles are of the nearest rank, rounded up to the
     end of a bucket (at most 1.6 % of the value wide; 6.3 % where there are more than a hundred routines)."""
 
@@ -36,8 +35,7 @@ class Stats:
         return in_seconds(self.least, self.most, float(self.mean), self.median)
 
 
-@dataclass(slots=True)
-class Counted:
+class Counted(Struct):
     """One quantity while it is still being counted; runs can be added up."""
 
     count: int
@@ -65,6 +63,11 @@ class Counted:
             bucket = int(np.searchsorted(places, rank))
             ranks[name] = min(self.most, max(self.least, bucket_end(bucket, self.bits)))
         return Stats(self.count, self.least, Fraction(self.total, self.count), most=self.most, **ranks)
+
+
+def nothing_counted(bits: int) -> Counted:
+    """As counting begins, in buckets of so many bits."""
+    return Counted(0, 0, at.NEVER, -1, np.zeros((at.OCTAVES + 2) << bits, np.int64), bits)
 
 
 def bucket_of(values: at.Ints, bits: int) -> at.Ints:
@@ -98,8 +101,7 @@ def counted(memory: at.Ints, index: Index) -> dict[str, Counted]:
     }  # fmt: skip
 
 
-@dataclass(slots=True)
-class PinPlayed:
+class PinPlayed(Struct):
     """How many edges a pin had, and for how long (ps) it was high."""
 
     edges: int
@@ -111,8 +113,7 @@ class PinPlayed:
         self.high += other.high
 
 
-@dataclass(slots=True)
-class CounterPlayed:
+class CounterPlayed(Struct):
     """Of a counter how many ``looks`` there were, how many saw its ``tops``, and how many rounds they ``missed``.
 
     ``least`` and ``most``: counts from look to look, from the first count on; ``most`` -1: there were no two.

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.capture.writing import identifier
 from tachys.model.events import Event, instant_of
@@ -15,8 +17,7 @@ from tachys.simulation.memory import PULSE
 Change = tuple[int, int]  # instant in ps, level
 
 
-@dataclass(frozen=True, slots=True)
-class TraceSignal:
+class TraceSignal(Struct, frozen=True):
     """One line of the timeline: its level at the beginning and every change after it."""
 
     name: str

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
+
+from msgspec import Struct
 
 from tachys.model.events import Thing
 from tachys.model.quantities import PS_PER_SECOND
@@ -21,8 +22,7 @@ _STATES = {"enters": "run", "runs": "run", "leaves": "run", "wakes": "wake", "sl
 _FIRST = ("run", "wake", "sleep", "spin")  # of what several lanes say at once
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """From ``begin`` to ``end`` ps the core is in ``state`` (with units at work), and all takes up to ``amperes``."""
 
     begin: int

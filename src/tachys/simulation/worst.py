@@ -9,9 +9,10 @@ the theory is exact the first run reaches the bound.
 from __future__ import annotations
 
 import random
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.model.nodes import Source
 from tachys.model.system import System
@@ -22,15 +23,14 @@ from tachys.simulation.engine import Records, Run
 from tachys.simulation.memory import histogram_bits
 from tachys.simulation.needs import PlayedSlice, Watch, watched
 from tachys.simulation.options import Costs, RunOptions
-from tachys.simulation.statistics import counted
+from tachys.simulation.statistics import counted, nothing_counted
 from tachys.worstcase.bounds import Bounds
 
 MOST_TRIED = 400
 SHORTEST, LONGEST = 10**6, 10**12
 
 
-@dataclass(frozen=True, slots=True)
-class Worst:
+class Worst(Struct, frozen=True):
     """The largest value that was found, in ps, how it was played, and from when to when it lasted.
 
     ``value`` None: in none of the runs did it happen at all. ``placed``: it lies between ``begin`` and ``at``; else it
@@ -161,7 +161,11 @@ class _Hunt:
     def _try(self, ways: RunOptions) -> None:
         self.tried += 1
         run = Run(self.system, ways, self.length, record=self.need is not None)
-        watch = None if self.need is None else Watch(self.system, self.need, 0, histogram_bits(self.system))
+        watch = (
+            None
+            if self.need is None
+            else Watch(self.system, self.need, 0, nothing_counted(histogram_bits(self.system)))
+        )
         for _ in watched(run, [] if watch is None else [watch]):
             pass
         if watch is None:

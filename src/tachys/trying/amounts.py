@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from tachys.model.quantities import FAMILIES
 
@@ -16,8 +17,7 @@ SPREAD_DIGITS = 6  # of points along a range
 MOST_POINTS = 10_000
 
 
-@dataclass(frozen=True, slots=True)
-class Amount:
+class Amount(Struct, frozen=True):
     """A number and its unit, as "250 us", "12 cycles@bus" or a bare 3."""
 
     number: Fraction
@@ -115,8 +115,7 @@ def decimal(number: Fraction) -> str:
     return f"{'-' * (number < 0)}{whole}.{places}".rstrip("0").rstrip(".")
 
 
-@dataclass(frozen=True, slots=True)
-class Range:
+class Range(Struct, frozen=True):
     """A key and the values it takes, as they are written."""
 
     key: str

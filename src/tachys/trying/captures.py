@@ -6,10 +6,11 @@ import hashlib
 import json
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import fields, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from tachys.capture.reading import Reading
 from tachys.checking.checking import check
@@ -67,7 +68,7 @@ def check_file(shared: str, item: tuple[str, str, str]) -> dict[str, Any]:
     except InputError as error:
         return {"problems": error.problems}
     outline = (by_own_clock(result) if own_clock else result).outline
-    kept = {each.name: getattr(outline, each.name) for each in fields(outline) if each.name not in _KEPT_HERE}
+    kept = {each: getattr(outline, each) for each in outline.__struct_fields__ if each not in _KEPT_HERE}
     bound, called = called_as(system, capture)
     lacks = [probe.signal for probe in bound.probes if probe.signal not in called.signals]
     return {"problems": (), "result": kept, "lacks": lacks}

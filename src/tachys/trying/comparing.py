@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, get_args
+
+from msgspec import Struct
 
 from tachys.figures import Figure
 from tachys.frames import PS
@@ -28,8 +29,7 @@ Value = float | str | None
 Kind = Literal["time", "share", "number", "current", "life", "word"]
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(Struct, frozen=True):
     """One of what is compared: a model with its bounds, and what a capture or a simulation shows of it."""
 
     name: str
@@ -48,8 +48,7 @@ class Column:
         return {name: need.verdict for name, need in self.bounds.needs.items()}
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Struct, frozen=True):
     """A quantity of a thing in every column: seconds, a share of one, a number or a word; None where there is none."""
 
     about: str
@@ -63,16 +62,14 @@ class Row:
         return any(value != self.values[0] for value in self.values[1:])
 
 
-@dataclass(frozen=True, slots=True)
-class Changed:
+class Changed(Struct, frozen=True):
     """A key of the models that differs, as written in each column; None where it does not stand."""
 
     key: str
     values: tuple[str | None, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(Struct, frozen=True):
     """What differs in the models first, then every figure of every column."""
 
     columns: tuple[str, ...]

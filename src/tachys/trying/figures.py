@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
+
+from msgspec import Struct
 
 from tachys.model.system import System
 from tachys.trying.amounts import Amount
 
 
-@dataclass(frozen=True, slots=True)
-class Movable:
+class Movable(Struct, frozen=True):
     """A figure that stands at ``key``: the most of a range. ``up``: more of it is worse.
 
     ``steady``: bounds only ever grow with it, so that one search finds where a need falls; else it is looked at

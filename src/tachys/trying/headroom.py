@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
+
+from msgspec import Struct
 
 from tachys.errors import did_you_mean, input_error
 from tachys.model.events import Thing
@@ -28,8 +29,7 @@ _FEW = 60  # figures: of more only those that have a say in a need are tried as 
 _SAY = 12  # things
 
 
-@dataclass(frozen=True, slots=True)
-class Room:
+class Room(Struct, frozen=True):
     """How far a figure can move for the worse: ``last`` is the last amount that holds, None where nothing ends it.
 
     ``falls`` are the needs that are no longer proved just beyond, ``why`` what the first of them is then made of;
@@ -55,8 +55,7 @@ class Room:
         return None if self.last is None else abs(float(self.last.number / self.now.number) - 1)
 
 
-@dataclass(frozen=True, slots=True)
-class Mend:
+class Mend(Struct, frozen=True):
     """A single change with which a need that fell is proved, and none that held falls: run, not guessed."""
 
     need: str
@@ -67,8 +66,7 @@ class Mend:
     settings: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Headroom:
+class Headroom(Struct, frozen=True):
     """Every figure with its room, the nearest first, and for each need that does not hold what would mend it."""
 
     rooms: tuple[Room, ...]

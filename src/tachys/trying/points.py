@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import astuple, dataclass, field
 from functools import lru_cache
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import astuple
 
 from tachys.errors import InputError
 from tachys.files import read_text
@@ -20,8 +22,7 @@ from tachys.worstcase.bounds import Bounds
 _CHUNK = 8
 
 
-@dataclass(frozen=True, slots=True)
-class NeedAt:
+class NeedAt(Struct, frozen=True):
     """A need at a point: limit, bound (None: none) and what was played, as programs read them; the verdict."""
 
     limit: float | None
@@ -38,8 +39,7 @@ class NeedAt:
         return 1 - self.bound / self.limit if self.limit else float(self.bound <= 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
+class Outcome(Struct, frozen=True):
     """What a model comes to at a point; ``wrong`` is why there is none."""
 
     needs: dict[str, NeedAt] = field(default_factory=dict)
@@ -58,8 +58,7 @@ class Outcome:
         return not self.wrong and not self.falls
 
 
-@dataclass(frozen=True, slots=True)
-class Model:
+class Model(Struct, frozen=True):
     """What all points share: the text of a model, what is laid over it, and for how long (ps) to play, if at all.
 
     Costs lie over the variants, and settings over these.

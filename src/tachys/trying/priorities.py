@@ -12,9 +12,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.model.nodes import Isr
 from tachys.model.system import System
@@ -32,8 +34,7 @@ _NO_BOUND = -1e9  # below any room
 _MANY = 60  # routines times levels: beyond that the first assignment that holds is taken
 
 
-@dataclass(frozen=True, slots=True)
-class Moved:
+class Moved(Struct, frozen=True):
     """A routine whose level or order changes, as the model writes them."""
 
     isr: str
@@ -41,8 +42,7 @@ class Moved:
     order: tuple[int, int]
 
 
-@dataclass(frozen=True, slots=True)
-class NeedRoom:
+class NeedRoom(Struct, frozen=True):
     """A need before and after: how much of its limit is left, as a share of it; None where there is no bound."""
 
     name: str
@@ -50,8 +50,7 @@ class NeedRoom:
     after: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class Priorities:
+class Priorities(Struct, frozen=True):
     """``moved`` is what changes; ``found`` whether every need holds with it.
 
     ``told`` says why not, or how it was found; ``proved``: where none was found, that there is none.

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import asdict, replace
+
+from msgspec.structs import asdict, replace
 
 from tachys.simulation.engine import work_of
 from tachys.simulation.kernel import play

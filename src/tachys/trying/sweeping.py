@@ -5,12 +5,14 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import pairwise
 from math import prod
 from pathlib import Path
 from typing import Any, overload
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys import __version__
 from tachys.errors import InputError
@@ -24,8 +26,7 @@ _FINE = Fraction(1, 1000)
 MOST_POINTS = 1_000_000
 
 
-@dataclass(frozen=True, slots=True)
-class Break:
+class Break(Struct, frozen=True):
     """Where a sweep over one key changes: ``holds`` is the last value found that holds, ``falls`` the next one.
 
     ``needs`` fall there, the first of them for ``why``; ``rising``: values further on fall.
@@ -39,8 +40,7 @@ class Break:
     rising: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Sweep:
+class Sweep(Struct, frozen=True):
     """Every point with its outcome, in order; fewer where it was stopped. ``breaks`` are of a sweep over one key.
 
     Neither points nor outcomes are held: each is made, or read, when it is asked for.

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tachys.figures import Figure
 from tachys.model.nodes import Unit

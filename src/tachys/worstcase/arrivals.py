@@ -13,12 +13,14 @@ import heapq
 from array import array
 from bisect import bisect_right
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from fractions import Fraction
+from functools import cached_property
 from math import ceil
 from typing import Protocol
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import force_setattr
 from numpy.typing import NDArray
 
 from tachys.errors import InternalError
@@ -68,8 +70,7 @@ def most_before(curve: Curve, ps: int) -> int:
     return curve.most_within(ps - 1)
 
 
-@dataclass(frozen=True, slots=True)
-class Staircase:
+class Staircase(Struct, frozen=True):
     """Periodic with jitter and a distance: least span of n events = max((n-1)·distance, floor((n-1)·period) - jitter).
 
     ``period`` in rational ps (> 0), ``jitter`` and ``distance`` in whole ps (>= 0). A sporadic source is a period
@@ -80,12 +81,12 @@ class Staircase:
     period: Fraction
     jitter: int = 0
     distance: int = 0
-    _over: int = field(init=False, repr=False, compare=False)  # the period is over / under
-    _under: int = field(init=False, repr=False, compare=False)
+    _over: int = 0  # the period is over / under
+    _under: int = 0
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "_over", self.period.numerator)
-        object.__setattr__(self, "_under", self.period.denominator)
+        force_setattr(self, "_over", self.period.numerator)
+        force_setattr(self, "_under", self.period.denominator)
 
     def least_span(self, count: int) -> int:
         """As of every curve."""
@@ -118,8 +119,7 @@ class Staircase:
         return 0
 
 
-@dataclass(frozen=True, slots=True)
-class Bursts:
+class Bursts(Struct, frozen=True):
     """Bursts of ``count`` events ``spaced`` apart, beginning ``every`` ps; (count - 1)·spaced < every.
 
     No event comes less than ``every`` after the one ``count`` before it, and inside a burst none less than ``spaced``
@@ -159,8 +159,7 @@ class Bursts:
         return 0
 
 
-@dataclass(frozen=True, slots=True)
-class SumOfCurves:
+class SumOfCurves(Struct, frozen=True, dict=True):
     """Events of several kinds taken together.
 
     The least span of n of them is the n-th smallest of all the spans of 1, 2, 3 … events of each kind; those found
@@ -168,13 +167,17 @@ class SumOfCurves:
     """
 
     curves: tuple[Curve, ...]
-    _spans: list[int] = field(default_factory=list, init=False, compare=False, repr=False)
-    _ahead: list[tuple[int, int, int]] = field(default_factory=list, init=False, compare=False, repr=False)
+
+    @cached_property
+    def _spans(self) -> list[int]:
+        return []
+
+    @cached_property
+    def _ahead(self) -> list[tuple[int, int, int]]:
+        return [(0, kind, 1) for kind in range(len(self.curves))]
 
     def least_span(self, count: int) -> int:
         """As of every curve."""
-        if not self._spans:
-            self._ahead.extend((0, kind, 1) for kind in range(len(self.curves)))
         while len(self._spans) < count:
             span, kind, events = self._ahead[0]
             self._spans.append(span)
@@ -200,8 +203,7 @@ class SumOfCurves:
         return 1 + max(curve.depth for curve in self.curves)
 
 
-@dataclass(frozen=True, slots=True)
-class Tightest:
+class Tightest(Struct, frozen=True):
     """The least over several curves of the same events: what all of them promise."""
 
     curves: tuple[Curve, ...]
@@ -228,8 +230,7 @@ class Tightest:
         return max(curve.depth for curve in self.curves)
 
 
-@dataclass(frozen=True, slots=True)
-class Moved:
+class Moved(Struct, frozen=True):
     """Events that follow those of ``curve`` after a way whose time varies by ``jitter`` ps, and ``extra`` beside them.
 
     ``extra`` events may have no other bound: what was on its way as a window began, or the start of a primed unit.
@@ -263,8 +264,7 @@ class Moved:
         return self.curve.depth
 
 
-@dataclass(frozen=True, slots=True)
-class Repeated:
+class Repeated(Struct, frozen=True):
     """Each event of ``curve`` counts as so many ``items``, all at its instant."""
 
     curve: Curve
@@ -293,8 +293,7 @@ class Repeated:
         return self.curve.depth
 
 
-@dataclass(frozen=True, slots=True)
-class Batched:
+class Batched(Struct, frozen=True):
     """One event for each ``size`` of ``curve``; as many as ``held`` of them may have come before a window begins."""
 
     curve: Curve
@@ -325,8 +324,7 @@ class Batched:
         return self.curve.depth
 
 
-@dataclass(frozen=True, slots=True)
-class Never:
+class Never(Struct, frozen=True):
     """No event at all."""
 
     def least_span(self, count: int) -> int:
@@ -351,8 +349,7 @@ class Never:
         return 0
 
 
-@dataclass(frozen=True, slots=True)
-class Unbounded:
+class Unbounded(Struct, frozen=True):
     """Events that nothing known holds apart, for ``reason``."""
 
     reason: str

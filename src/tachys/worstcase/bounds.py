@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from tachys.figures import Figure
 from tachys.frames import PS, frame
@@ -25,8 +26,7 @@ COLUMNS = ("name", "quantity", "least", "most", "limit", "lost or verdict")
 Titled = tuple[str, Figure]
 
 
-@dataclass(frozen=True, slots=True, repr=False)
-class Bounds:
+class Bounds(Struct, frozen=True):
     """All bounds of a system, by name; routines in the order of acceptance."""
 
     system: System
@@ -38,7 +38,7 @@ class Bounds:
     load: LoadBounds = field(default_factory=lambda: LoadBounds(Fraction(0), Fraction(0), ()))
     needs: dict[str, NeedBounds] = field(default_factory=dict)
     endless: tuple[Event, ...] = ()
-    reach: EventBounds | None = field(default=None, compare=False)
+    reach: EventBounds | None = None
     buffers: dict[str, BufferBounds] = field(default_factory=dict)
     counters: dict[str, CounterBounds] = field(default_factory=dict)
 

@@ -36,7 +36,9 @@ have to end before.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.acts import Act, Drain
@@ -55,8 +57,7 @@ MOST_TAKEN = 500  # in a row, by a unit that is asked for each
 NO_RATE = "fewer than its threshold can stay in it: nothing is sure to be put"
 
 
-@dataclass(frozen=True, slots=True)
-class _Runs:
+class _Runs(Struct, frozen=True):
     """The runs of a routine that drains: ``wait`` to a first instruction, from the request or from any instant."""
 
     isr: Isr
@@ -84,8 +85,7 @@ class _Runs:
         return _one("two runs in a row", self.isr, self.end(2) - self.isr.cost.most)
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(Struct, frozen=True):
     """What works off what is put into a buffer, times in ps: the ``unit``, and how far ``each`` item follows another.
 
     Of a routine between them: its ``run``, the ``lag`` of an item behind the room for it, how many lie ``beyond``, and
@@ -100,8 +100,7 @@ class Line:
     at_once: int = 1
 
 
-@dataclass(frozen=True, slots=True)
-class BuffersOnPaper:
+class BuffersOnPaper(Struct, frozen=True):
     """What all other bounds say of who feeds and drains buffers."""
 
     system: System

@@ -8,9 +8,10 @@ counts lie between two numbers, and any value may stay unseen for as long as pha
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, floor, gcd
+
+from msgspec import Struct
 
 from tachys.model.events import Event
 from tachys.model.names import ticks_of
@@ -20,8 +21,7 @@ from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.eventbounds import EventBounds
 
 
-@dataclass(frozen=True, slots=True)
-class CounterBounds:
+class CounterBounds(Struct, frozen=True):
     """Of one counter the fewest and the most counts between two looks, from the first count on.
 
     ``most`` None: without end, for a ``reason``. ``exact``: it is always the same. ``missed``: rounds that can pass

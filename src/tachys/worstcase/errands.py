@@ -7,15 +7,14 @@ flag is never set twice, and the wait lasts no longer than the unit works and it
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tachys.model.acts import Act, Wait
 from tachys.model.nodes import Isr, Step, Unit
 from tachys.model.system import System
 
 
-@dataclass(frozen=True, slots=True)
-class Errand:
+class Errand(Struct, frozen=True):
     """``begins`` begins ``unit``, at whose end ``isr`` sets the flag ``waits_for``; for that ``waits`` waits.
 
     ``ahead``: what that step does before.

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
@@ -18,8 +20,7 @@ from tachys.worstcase.laws import law_of
 from tachys.worstcase.result import BufferBounds, FlagBounds, IsrBounds, StepBounds, UnitBounds
 
 
-@dataclass(frozen=True)
-class EventBounds:
+class EventBounds(Struct, frozen=True, dict=True):
     """The bounds found so far, asked by event."""
 
     system: System

@@ -9,7 +9,7 @@ at most and by what their producer needs.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tachys.figures import Figure
 from tachys.model.events import Event
@@ -25,8 +25,7 @@ MOST_TURNS = 40
 MOST_WORK = 40_000  # countings of all lines, in all rounds: a load so near to 100 % does not come to rest in reach
 
 
-@dataclass(frozen=True, slots=True)
-class Settled:
+class Settled(Struct, frozen=True):
     """Curves and lines at rest. ``endless``: the events whose delay grew without end."""
 
     events: Events

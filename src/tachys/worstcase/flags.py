@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from operator import attrgetter
+
+from msgspec.structs import replace
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.nodes import Step

@@ -5,9 +5,10 @@ Curves, gaps, rates, distances and ways walk the nodes and ask these laws; ``law
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any, ClassVar, Protocol
+
+from msgspec import Struct
 
 from tachys.figures import Figure, Part
 from tachys.model.events import Event, Thing
@@ -106,8 +107,7 @@ class Finished(Protocol):
         """(the least distance in ps between neighbouring events, the most as a figure)."""
 
 
-@dataclass(frozen=True)
-class Law:
+class Law(Struct, frozen=True):
     """What holds for one node, unless its kind says otherwise: nothing is known of it, and nothing is lost at it."""
 
     system: System

@@ -6,10 +6,11 @@ A new kind of node is a law here, and nothing else on paper.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from fractions import Fraction
 from math import ceil
 from typing import ClassVar
+
+from msgspec.structs import replace
 
 from tachys.figures import Figure, Part, summed
 from tachys.model.events import Event, Thing
@@ -37,7 +38,7 @@ from tachys.worstcase.result import UnitBounds
 from tachys.worstcase.rounds import least_distance, least_round, own_least
 
 
-class SourceLaw(Law):
+class SourceLaw(Law, frozen=True):
     """Events from outside."""
 
     node: Source
@@ -81,7 +82,7 @@ class SourceLaw(Law):
         return summed(0, [Part("period", event, 1, period), Part("jitter", event, 1, self.node.jitter)])
 
 
-class UnitLaw(Law):
+class UnitLaw(Law, frozen=True):
     """Hardware that works on its own."""
 
     node: Unit
@@ -247,7 +248,7 @@ class UnitLaw(Law):
         return self.operation
 
 
-class CountLaw(UnitLaw):
+class CountLaw(UnitLaw, frozen=True):
     """Hardware, or a timer in software, that counts events in place of time."""
 
     losing: ClassVar[str] = ""
@@ -352,7 +353,7 @@ class CountLaw(UnitLaw):
         return self.delay(found, self.node.end)
 
 
-class DrainLaw(UnitLaw):
+class DrainLaw(UnitLaw, frozen=True):
     """Hardware that takes one out of a buffer whenever it is at rest, or as it is asked."""
 
     losing: ClassVar[str] = ""
@@ -394,7 +395,7 @@ class DrainLaw(UnitLaw):
         return self.operation
 
 
-class BufferLaw(Law):
+class BufferLaw(Law, frozen=True):
     """Requests of buffers."""
 
     node: Buffer
@@ -427,7 +428,7 @@ class BufferLaw(Law):
         return found.buffers[self.node.name].time
 
 
-class IsrLaw(Law):
+class IsrLaw(Law, frozen=True):
     """Interrupt routines."""
 
     node: Isr
@@ -525,7 +526,7 @@ class IsrLaw(Law):
         return found.isrs[self.node.name].within(event.moment)
 
 
-class StepLaw(Law):
+class StepLaw(Law, frozen=True):
     """Steps of the loop."""
 
     node: Step
@@ -676,7 +677,7 @@ class StepLaw(Law):
         return summed(interval.least, [*sets.parts, *flag.reaction.parts, least])
 
 
-class FlagLaw(Law):
+class FlagLaw(Law, frozen=True):
     """Flags between routines and steps."""
 
     def loses(self, found: Finished) -> str | None:

@@ -25,11 +25,12 @@ argument is that of M. Joseph, P. Pandya, "Finding response times in a real-time
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from operator import attrgetter
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part, summed
@@ -77,16 +78,14 @@ NOTHING = Figure(0, 0)
 MOST_ROUNDS = 200  # in a row, in which a step makes up for what it has missed
 
 
-@dataclass(frozen=True, slots=True)
-class _Waker:
+class _Waker(Struct, frozen=True):
     """A line whose event is sure to come, and how long that can take."""
 
     who: str
     within: int
 
 
-@dataclass(frozen=True, slots=True)
-class _Pieces:
+class _Pieces(Struct, frozen=True):
     """How much of a window passes by the clock, in ps, and into how many pieces that divides the rest of it."""
 
     clock: int

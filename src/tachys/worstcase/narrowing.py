@@ -7,7 +7,8 @@ induction over time, since what begins hangs on what has ended before it.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tachys.model.acts import Act, Drain, Put
 from tachys.model.nodes import Buffer, Isr, Step, Unit

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from tachys.figures import Figure
 from tachys.model.events import Event, Thing
@@ -16,8 +17,7 @@ from tachys.worstcase.supply import supply_bounds
 from tachys.worstcase.ways import way
 
 
-@dataclass(frozen=True, slots=True)
-class BoundsOnPaper:
+class BoundsOnPaper(Struct, frozen=True):
     """The finished bounds as :class:`tachys.needs.paper.Paper`."""
 
     reach: EventBounds

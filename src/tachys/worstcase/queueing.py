@@ -6,15 +6,14 @@ The n-th start since the unit was last at rest finds n - 1 before it, of which o
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tachys.worstcase.arrivals import Curve
 
 MOST_STARTS = 5_000
 
 
-@dataclass(frozen=True, slots=True)
-class Backlog:
+class Backlog(Struct, frozen=True):
     """The most starts that wait at once, and the longest wait in ps; None: more and more."""
 
     depth: int | None

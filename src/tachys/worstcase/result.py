@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from fractions import Fraction
+
+from msgspec import Struct, field
 
 from tachys.figures import Figure
 
 
-@dataclass(frozen=True, slots=True)
-class Within:
+class Within(Struct, frozen=True):
     """The bounds of an event within a routine: from what that serves, and from its first instruction."""
 
     response: Figure
     span: Figure
 
 
-@dataclass(frozen=True, slots=True)
-class IsrBounds:
+class IsrBounds(Struct, frozen=True):
     """The bounds of one routine. ``pending_needed`` None: no depth is enough.
 
     ``in_a_row``: the longest time in ps from the request of a buffer to the end of the first run, of the second, and so
@@ -47,8 +46,7 @@ class IsrBounds:
         return self.inner[moment].span if moment in self.inner else self.span
 
 
-@dataclass(frozen=True, slots=True)
-class UnitBounds:
+class UnitBounds(Struct, frozen=True):
     """The bounds of one unit: start to end; whether a start may be lost, how many in a row, the depth that is needed.
 
     ``lost_in_row`` and ``depth_needed`` None: no number is enough. A unit that is asked loses one where it finds
@@ -64,8 +62,7 @@ class UnitBounds:
     lost_in_all: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class FlagBounds:
+class FlagBounds(Struct, frozen=True):
     """The bounds of one flag: set to handled, and whether it may be set again before that.
 
     ``passing``: set to handled once the start-up is over, where that is something else.
@@ -78,8 +75,7 @@ class FlagBounds:
     passing: Figure | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class BufferBounds:
+class BufferBounds(Struct, frozen=True):
     """The bounds of one buffer: the most items that would be in at once if there were room (None: more and more).
 
     ``taken``: the most that a run takes; ``reaction``: from the put of an item to the start of what takes it; ``time``:
@@ -97,8 +93,7 @@ class BufferBounds:
     full_after: int
 
 
-@dataclass(frozen=True, slots=True)
-class StepBounds:
+class StepBounds(Struct, frozen=True):
     """The bounds of one step: start to start, start to end, and for a software timer due to start.
 
     ``drifts``: its beginnings move away from the grid for good. ``gap``: the longest time from any instant to the next
@@ -114,8 +109,7 @@ class StepBounds:
     again: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class LoadShare:
+class LoadShare(Struct, frozen=True):
     """What one routine or step takes of the core in the long run: [least, most] as a share of one."""
 
     who: str
@@ -123,8 +117,7 @@ class LoadShare:
     most: Fraction
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+class Window(Struct, frozen=True):
     """The most load of any window of ``length`` ps, and who takes how much of it (shares of one)."""
 
     length: int
@@ -132,8 +125,7 @@ class Window:
     shares: tuple[tuple[str, Fraction], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class LoadBounds:
+class LoadBounds(Struct, frozen=True):
     """Long-run load; ``most`` is at most one. ``storms``: routines that alone can take the core.
 
     Each of the ``shares`` is what one takes at most by itself: not all of them can at once. ``groups``: what routines,
@@ -149,8 +141,7 @@ class LoadBounds:
     storms: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class Spreads:
+class Spreads(Struct):
     """How much the time from cause to an event varies, in ps, by event; None: without bound.
 
     ``late``: of steps against their timers, ``reacts``: against the flag that they take, of those that others follow.

@@ -9,7 +9,7 @@ sooner after its last end than it takes, a routine costs what it costs.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from tachys.model.events import Event, Thing
 from tachys.model.system import System
@@ -17,8 +17,7 @@ from tachys.worstcase.errands import Errand, find_errands
 from tachys.worstcase.laws import law_of
 
 
-@dataclass(frozen=True, slots=True)
-class Rings:
+class Rings(Struct, frozen=True):
     """What is known of all rings.
 
     ``rounds``: least time in ps from one to the next, by the events on simple rings. ``turns``: the bodies of the ring

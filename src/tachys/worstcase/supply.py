@@ -11,9 +11,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any
+
+from msgspec import Struct, field
 
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Amperes, Battery, Does, Pin, Unit, Write
@@ -30,8 +31,7 @@ NOTHING: Amperes = (ZERO, ZERO)
 Share = tuple[Fraction, Fraction]  # of the time, the least and the most
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """Of a state or a cause: its share of the time and its charge, the least and the most, in coulombs.
 
     On paper the charge is that of one second: its part of the average current, in amperes.
@@ -41,8 +41,7 @@ class Part:
     charge: Amperes
 
 
-@dataclass(frozen=True, slots=True)
-class Supply:
+class Supply(Struct, frozen=True):
     """What a model takes. ``average`` in amperes, None where the current of a state is ``missing``.
 
     ``states``: "run", "spin", "wake", "sleep", "sleep.DEPTH", "unit.NAME", "pin.NAME"; ``causes``: "isr.NAME",
@@ -110,8 +109,7 @@ def _filled(shares: Mapping[str, Share], worth: Mapping[str, Fraction]) -> dict[
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class _Shares:
+class _Shares(Struct, frozen=True):
     """What shares of the time bounds allow, in the long run or in any window of ``over`` ps."""
 
     reach: EventBounds

@@ -24,9 +24,9 @@ Systems 35 (2007): no stopping before L, or a later activation that is worse is 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part
@@ -85,8 +85,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
     )
 
 
-@dataclass(slots=True)
-class _Worst:
+class _Worst(Struct):
     """The largest value so far, and how to take it apart."""
 
     value: int = -1

@@ -8,11 +8,12 @@ could leave 64 bits, and curves other than staircases, are counted one by one.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from tachys.figures import Part
@@ -52,8 +53,7 @@ class WindowTooLong(NoBound):
     """The busy window is longer than is worth following. ``args[0]`` says why, in words."""
 
 
-@dataclass(frozen=True, slots=True)
-class Input:
+class Input(Struct, frozen=True):
     """One event that a line serves: its curve, and the most that its body costs, and its entry and end, in ps.
 
     Without an event: what each n-th run costs more.
@@ -65,8 +65,7 @@ class Input:
     overhead: int
 
 
-@dataclass(frozen=True, slots=True)
-class InterruptLine:
+class InterruptLine(Struct, frozen=True):
     """A routine with its inputs, and the most that entry and end of one activation take, in ps."""
 
     isr: Isr

@@ -7,10 +7,9 @@ one exit before it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.readings import Readings
@@ -21,8 +20,7 @@ from tachys.stretches import place_of
 EMPTY = np.zeros(0, np.int64)
 
 
-@dataclass(frozen=True, slots=True)
-class AllBodies:
+class AllBodies(Struct, frozen=True):
     """The bodies of all routines that are seen, in order of their ends, with how urgent each is; ``ended``: when those
     ended whose end was seen."""
 

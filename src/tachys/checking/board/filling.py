@@ -12,10 +12,10 @@ least leaves out what may have found no room, and which run took an item is said
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
@@ -30,8 +30,7 @@ OPEN, LOST, UNSURE = -1, -2, -3
 FAR = 1 << 62
 
 
-@dataclass(frozen=True, slots=True)
-class Filled:
+class Filled(Struct, frozen=True):
     """What a capture says of one buffer.
 
     ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN, LOST or UNSURE. ``lost``

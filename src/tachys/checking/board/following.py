@@ -6,9 +6,8 @@ the least time of the way. That may shorten a delay, but never invents one.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
@@ -20,8 +19,7 @@ from tachys.needs.seen import Delays, Following
 from tachys.stretches import place_of
 
 
-@dataclass(frozen=True, slots=True)
-class Followed:
+class Followed(Struct, frozen=True):
     """The answers of a need; ``waiting`` is the thing that waited, ``by_order``: some link had no line."""
 
     delays: Delays

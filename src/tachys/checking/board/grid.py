@@ -9,10 +9,10 @@ against it is relative to the fastest start.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct
 
 from tachys.capture.table import Instants, distinct
 from tachys.compiled import kernel
@@ -27,8 +27,7 @@ _ALONE = 0.03  # of a period
 _PLAIN = 0.25  # of a period that is not the expected one: nine in ten of them take up no more
 
 
-@dataclass(frozen=True, slots=True)
-class Grid:
+class Grid(Struct, frozen=True):
     """Releases every ``period`` ps; ``number`` is the place of each start among them, ``delay`` its least delay.
 
     ``told``: starts lie close enough behind releases for that delay to be sure.
@@ -40,8 +39,7 @@ class Grid:
     told: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Lattice:
+class Lattice(Struct, frozen=True):
     """Instants along a grid of ``period`` ps; ``number`` is the place of each on it, from 0."""
 
     period: float
@@ -183,8 +181,7 @@ def jitter_of(instants: Instants, number: Instants, least: float, most: float) -
     return int(width((least + most) / 2))
 
 
-@dataclass(frozen=True, slots=True)
-class ClockError:
+class ClockError(Struct, frozen=True):
     """How much faster the analyser counts than the board's clock, in ppm, give or take ``sure``, from ``lines``."""
 
     ppm: float

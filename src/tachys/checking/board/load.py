@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct
 
 from tachys import stretches
 from tachys.capture.table import Instants
@@ -14,8 +14,7 @@ from tachys.needs.takers import INTERRUPTS, is_of
 from tachys.stretches import joined
 
 
-@dataclass(frozen=True, slots=True)
-class LoadSeen:
+class LoadSeen(Struct, frozen=True):
     """The share taken over the whole capture, at least and at most; ``by`` says where it comes from.
 
     ``unseen`` things have no line: the most that the model gives them is in ``most`` only.
@@ -27,8 +26,7 @@ class LoadSeen:
     unseen: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Busiest:
+class Busiest(Struct, frozen=True):
     """The window of ``length`` ps, beginning at ``at``, in which most was seen: ``share``; ``bound`` on paper."""
 
     length: int

@@ -8,11 +8,11 @@ while the memory is full and earlier than that is lost, unless a run follows tha
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.compiled import kernel, zeros
@@ -21,8 +21,7 @@ from tachys.stretches import place_of
 UNSURE, SERVED, LOST, WAITING = range(4)
 
 
-@dataclass(frozen=True, slots=True)
-class Merging:
+class Merging(Struct, frozen=True):
     """Which runs ``may`` be several that the sampling has put together, when each of them ``ends``, and how long an
     event may ``wait`` behind them, in ps."""
 
@@ -31,8 +30,7 @@ class Merging:
     wait: int
 
 
-@dataclass(frozen=True, slots=True)
-class Matched:
+class Matched(Struct, frozen=True):
     """Events and the runs that serve them. ``event[k]`` ps, of kind ``kind[k]``, is served by run number ``run[k]``.
 
     A kind is a place in the routine's list of events. ``lost`` and ``waiting`` were never served: lost for good, or

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from functools import partial
 
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.accepting import EMPTY, AllBodies, acceptance_leads
@@ -31,8 +32,7 @@ from tachys.stretches import place_of
 from tachys.worstcase.bounds import Bounds
 
 
-@dataclass(slots=True)
-class Runs:
+class Runs(Struct):
     """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told.
 
     ``single`` says which whole bodies surely are one run each; no run was accepted before ``accepted``.
@@ -49,8 +49,7 @@ class Runs:
     accepted: Instants | None = None
 
 
-@dataclass(slots=True)
-class Steps:
+class Steps(Struct):
     """What was measured of one step: start to start, start to end, own time, lateness against its own grid."""
 
     step: Step
@@ -60,24 +59,21 @@ class Steps:
     late: Delays | None = None
 
 
-@dataclass(slots=True)
-class Works:
+class Works(Struct):
     """What was measured of one unit: which start ended when, and which were lost."""
 
     unit: Unit
     paired: Paired | None = None
 
 
-@dataclass(slots=True)
-class Flags:
+class Flags(Struct):
     """What was measured of one flag: set to taken, and the sets that found it set already."""
 
     reaction: Delays
     overwritten: Instants
 
 
-@dataclass(slots=True)
-class Measurement:
+class Measurement(Struct):
     """A capture as its model reads it. ``things`` are those with bodies, by the numbers that ``tops`` uses.
 
     ``busy``: when something ran, of all of it and of interrupts only.
@@ -502,8 +498,7 @@ def _from_the_core(system: System, source: Source) -> bool:
     return own <= core / (1 - core)
 
 
-@dataclass(frozen=True, slots=True)
-class Ticks:
+class Ticks(Struct, frozen=True):
     """The events of a periodic source as they show: ``at`` ps, ``off`` their grid at most, all counted.
 
     ``number`` is the place of each on its grid, from 0; ``period`` the one that fits them best, in ps.

@@ -10,10 +10,10 @@ takes time to settle; how far off its zero and its scale are, it has to be told.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from tachys.capture.table import Capture, Instants, Known, Signal
@@ -36,8 +36,7 @@ MOST_AMPERES = 1e6
 MOST_VALUES = 1 << 21  # of which the means of states are made
 
 
-@dataclass(frozen=True, slots=True)
-class StateCurrent:
+class StateCurrent(Struct, frozen=True):
     """What a state takes, in amperes: ``mean`` of ``count`` values, which may be ``off`` by so much either way."""
 
     mean: float
@@ -45,8 +44,7 @@ class StateCurrent:
     count: int
 
 
-@dataclass(frozen=True, slots=True)
-class Metered:
+class Metered(Struct, frozen=True):
     """The supply current over ``length`` ps, in all ``charge`` coulombs, which may be ``off`` by so much.
 
     ``states``: what each that shows takes; ``causes``: (share of the time, coulombs) of who was on top, "" for nobody.
@@ -70,8 +68,7 @@ class Metered:
         return Fraction(self.off) * PS_PER_SECOND / self.length
 
 
-@dataclass(frozen=True, slots=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """What lines show of who ran; see :class:`tachys.checking.board.measuring.Measurement`."""
 
     paper: Bounds

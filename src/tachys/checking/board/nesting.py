@@ -9,10 +9,10 @@ tell, the own time is known as a range.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
@@ -22,8 +22,7 @@ from tachys.model.nodes import Core
 NOBODY = -1
 
 
-@dataclass(frozen=True, slots=True)
-class ExecutionTimes:
+class ExecutionTimes(Struct, frozen=True):
     """Of every body of one thing: its own time [least, most] in ps, and how many others began on top of it."""
 
     least: Instants
@@ -31,8 +30,7 @@ class ExecutionTimes:
     interrupted: Instants
 
 
-@dataclass(frozen=True, slots=True)
-class WhoRuns:
+class WhoRuns(Struct, frozen=True):
     """Which body is on top from each instant on: a place in the list of things, :data:`NOBODY` for none.
 
     ``depth`` is how many lie on the stack.

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
@@ -17,8 +17,7 @@ NEVER = 1 << 62
 _MODES = {"drop": DROP, "restart": RESTART, "queue": QUEUE}
 
 
-@dataclass(frozen=True, slots=True)
-class Paired:
+class Paired(Struct, frozen=True):
     """Starts at ``at`` ps that ended ``after`` ps later, ``lost`` ones, and ``open`` ones at work as the capture ended.
 
     ``takes`` is the time at work alone, without waiting behind others. ``judged``: losses could be told. ``silent``

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies, LineReading
@@ -17,8 +17,7 @@ from tachys.model.system import System
 MOSTLY = 0.9  # of its edges, from where on they are told to follow something
 
 
-@dataclass(frozen=True, slots=True)
-class PinSeen:
+class PinSeen(Struct, frozen=True):
     """``events``: what brings edges, with how often it came; ``wrong``: how often it brought another number.
 
     ``due`` edges each, ``most`` of those that it brought instead; ``alone``: edges far from all that writes it;

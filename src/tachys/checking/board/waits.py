@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
@@ -19,8 +19,7 @@ from tachys.model.system import System
 How = Literal["ran", "held off", "entry and exit", "unseen", "not set"]
 
 
-@dataclass(frozen=True, slots=True)
-class WaitPart:
+class WaitPart(Struct, frozen=True):
     """Part of a wait, from ``begin`` to ``end`` ps: what was the case, and who did it (empty for overhead, unseen)."""
 
     begin: int
@@ -29,8 +28,7 @@ class WaitPart:
     what: Thing
 
 
-@dataclass(frozen=True, slots=True)
-class Cause:
+class Cause(Struct, frozen=True):
     """All that one thing did in a wait: ``time`` ps in total; ``expected`` is what the bound allows for it in one."""
 
     what: Thing

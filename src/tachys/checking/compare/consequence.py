@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from fractions import Fraction
+
+from msgspec.structs import replace
 
 from tachys.checking.compare.figures import MILLION, Compared, Measured
 from tachys.model.acts import Drain, Guard, Put

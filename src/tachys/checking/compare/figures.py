@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from enum import StrEnum
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from tachys.capture.table import Instants
@@ -42,8 +43,7 @@ class Agreement(StrEnum):
     NOT_SHOWN = "not shown"
 
 
-@dataclass(frozen=True, slots=True)
-class Measured:
+class Measured(Struct, frozen=True):
     """What was seen of a figure: [least, most] in ps over ``count`` cases, each within ``resolution``."""
 
     least: int
@@ -52,8 +52,7 @@ class Measured:
     resolution: int
 
 
-@dataclass(frozen=True, slots=True)
-class Compared:
+class Compared(Struct, frozen=True):
     """One figure of the model: ``about`` it belongs to, ``key`` as the model file names it, [low, high] in ps.
 
     ``high`` None: the figure is a least distance. ``sure_least`` and ``sure_most`` are what the
@@ -692,8 +691,7 @@ def _guards(
             yield replace(_judged(about, "guard", None, modelled, measured, (0, sure), urgency), at=at)
 
 
-@dataclass(frozen=True, slots=True)
-class _Held:
+class _Held(Struct, frozen=True):
     """Of every wait of a routine: what was on top as its event came, for how long that held it off, if nothing without
     a line did, and how much of it that may have been (``unseen``)."""
 

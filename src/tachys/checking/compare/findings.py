@@ -9,10 +9,10 @@ something else raises as well.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
@@ -45,8 +45,7 @@ _ORDER = ["period", "gap", "burst", "within", "jitter", "takes", "guard", "cost"
 LOOKED_AT = 2000  # reactions, the longest first
 
 
-@dataclass(frozen=True, slots=True)
-class Symptom:
+class Symptom(Struct, frozen=True):
     """Something measured that lies outside its bound; ``at`` to ``end`` ps is where it is seen worst."""
 
     code: str

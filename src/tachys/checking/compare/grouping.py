@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from tachys.checking.board.waits import How, longest_guard
 from tachys.checking.result import Miss
@@ -11,8 +12,7 @@ from tachys.model.events import Thing
 from tachys.model.system import System
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """``count`` misses with the same main cause, which took ``least`` to ``most`` ps of each wait.
 
     ``modelled``: what the model allows it in such a wait in ps: the guard of what holds off, else what the bound

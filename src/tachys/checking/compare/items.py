@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
@@ -38,8 +38,7 @@ def unshown_on_top(board: Measurement, thing: Thing) -> list[Thing]:
     return [isr.thing for isr in above if isr.thing not in board.shown.bodies]
 
 
-@dataclass(frozen=True, slots=True)
-class TookFewer:
+class TookFewer(Struct, frozen=True):
     """A run of ``drain``, at ``at`` ps, that was done too soon for the ``came`` items that were in."""
 
     buffer: str
@@ -69,8 +68,7 @@ def took_fewer(board: Measurement) -> Iterator[TookFewer]:
             yield TookFewer(buffer.name, drain.thing, at, int(least[place]), int(fits[place]))
 
 
-@dataclass(frozen=True, slots=True)
-class Overfull:
+class Overfull(Struct, frozen=True):
     """Items that were surely lost (``lost``), or more in at once than can be, first at ``at`` ps; wanted since then."""
 
     buffer: str

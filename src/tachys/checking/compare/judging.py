@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
@@ -24,8 +25,7 @@ from tachys.worstcase.load import surplus
 APART = 2000  # misses that are taken apart, of each need; the others are counted
 
 
-@dataclass(slots=True)
-class BoardSeen:
+class BoardSeen(Struct):
     """A capture as needs see it: to its resolution, from somewhere in the midst of a run."""
 
     board: Measurement
@@ -222,8 +222,7 @@ def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:
     return replace(made, worst_at=begin, worst=apart, tail=tail, note=_note(followed))
 
 
-@dataclass(frozen=True, slots=True)
-class _Wait:
+class _Wait(Struct, frozen=True):
     """How the waits of a need are taken apart; ``ended`` is when a unit ended, where it waits for one first.
 
     ``buffer``: the one on the way, in which it may have found no room.

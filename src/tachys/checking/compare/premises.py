@@ -8,7 +8,8 @@ figure is found by moving it: twice as far as it was measured, and more.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.compare.consequence import corrected

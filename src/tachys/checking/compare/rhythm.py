@@ -6,9 +6,8 @@ run is enough.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from tachys.checking.board.nesting import ExecutionTimes
@@ -20,8 +19,7 @@ MOST_STEPS = 8  # between lengths of runs that are tried
 Bools = NDArray[np.bool_]
 
 
-@dataclass(frozen=True, slots=True)
-class Rhythm:
+class Rhythm(Struct, frozen=True):
     """Each ``n``-th run, ``long`` of those seen, takes about ``more`` ps more than the others.
 
     ``longer``: what explains them all, beside what the others may cost.

@@ -9,11 +9,11 @@ and it is an estimate: it never makes a need met.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from math import gamma, log
 
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct
 
 from tachys.capture.table import Instants, distinct
 
@@ -25,8 +25,7 @@ LEVEL = 0.1
 Values = npt.NDArray[np.float64]
 
 
-@dataclass(frozen=True, slots=True)
-class Tail:
+class Tail(Struct, frozen=True):
     """``value`` ps is passed about once in ``once_in`` events, if it goes on as seen; ``fit`` is what the test says."""
 
     value: int

@@ -7,9 +7,10 @@ several bodies at once take longer than modelled, each only now and then.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.capture.table import Capture
 from tachys.checking.board.measuring import Measurement, measure
@@ -21,8 +22,7 @@ from tachys.worstcase.bounds import Bounds
 TRIED = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Stranger:
+class Stranger(Struct, frozen=True):
     """``what`` runs for up to ``most`` ps at a time; ``explains`` names the things whose figures it made look wrong."""
 
     what: Thing

@@ -8,10 +8,10 @@ urgent is read off who begins within whom.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from math import exp
 
 import numpy as np
+from msgspec import Struct
 from tomlkit import string as toml_string
 
 from tachys.capture.statistics import MeanPeriod, fitted
@@ -32,8 +32,7 @@ _FOLLOWED = 0.8  # so many events of a line are followed at once, where it cause
 _NEVER = np.int64(1) << 62
 
 
-@dataclass(slots=True)
-class _Part:
+class _Part(Struct):
     """A line as what it looks like."""
 
     signal: str
@@ -48,10 +47,11 @@ class _Part:
     level: int = 0
     step: bool = False
     delay: int = 0
-    begun: Instants = field(init=False)
 
-    def __post_init__(self) -> None:
-        self.begun = self.bodies.begun
+    @property
+    def begun(self) -> Instants:
+        """When it becomes active."""
+        return self.bodies.begun
 
     @property
     def width(self) -> Instants:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
+from msgspec.structs import replace
 
 from tachys.capture.table import Instants
 from tachys.checking.checking import check

@@ -7,13 +7,14 @@ seen is never proof that nothing worse comes, so a figure is made tighter only o
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import ceil, floor
 from typing import Any
 
 import numpy as np
 import tomlkit
+from msgspec import Struct
+from msgspec.structs import replace
 from tomlkit.items import Array, InlineTable, Item, Table
 
 from tachys.capture.table import Capture
@@ -32,8 +33,7 @@ MARK = "measured: "
 _UNITS = ((10**12, "s"), (10**9, "ms"), (10**6, "us"), (10**3, "ns"), (1, "ps"))
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """One value of the file: where it stands, what it was and what it becomes; ``why`` in words."""
 
     key: str
@@ -42,8 +42,7 @@ class Change:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class Fitted:
+class Fitted(Struct, frozen=True):
     """The new text of a model, what was changed, and what would need changing but is no value that can be written."""
 
     text: str

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from tachys.checking.board.following import follow
 from tachys.checking.board.waits import Cause, WaitPart, causes_of, stretches_of
@@ -11,8 +11,7 @@ from tachys.figures import Figure
 from tachys.model.events import Thing
 
 
-@dataclass(frozen=True, slots=True)
-class Explained:
+class Explained(Struct, frozen=True):
     """A wait of ``waiting`` from ``begin`` to ``end`` ps; ``stretches`` and ``causes`` each add up to it exactly.
 
     ``window`` is what to draw, of ``result``: the part of a record with gaps that it lies in. ``bound`` is what the

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, fields, replace
 from fractions import Fraction
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.capture.table import Capture
 from tachys.checking.board.load import Busiest, LoadSeen
@@ -17,8 +19,7 @@ from tachys.needs.verdicts import WORST_FIRST, Verdict
 from tachys.words import count_text
 
 
-@dataclass(frozen=True, slots=True)
-class PooledNeed:
+class PooledNeed(Struct, frozen=True):
     """One need over several captures: all that was seen, misses in all, the worst and the capture it is in."""
 
     need: Need
@@ -31,8 +32,7 @@ class PooledNeed:
     verdict: Verdict
 
 
-@dataclass(frozen=True, slots=True)
-class Pooled:
+class Pooled(Struct, frozen=True):
     """Several captures together. ``findings`` stand once, as bad as the worst shows them, with how many show them."""
 
     needs: dict[str, PooledNeed]
@@ -122,7 +122,7 @@ def _joined(same: Sequence[Any]) -> Any:
     if all(each is None or isinstance(each, Seen) for each in same):
         return _seen(same)
     joined = {}
-    for key in (each.name for each in fields(same[0])):
+    for key in same[0].__struct_fields__:
         values = [value for one in same if (value := getattr(one, key)) is not None]
         if key in _SUMMED:
             joined[key] = sum(values) if values else None

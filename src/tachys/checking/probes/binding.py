@@ -6,9 +6,8 @@ and the model does not name, is said.
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
+from msgspec.structs import replace
 
 from tachys.capture.packets import EXCEPTION
 from tachys.capture.table import Capture, Signal

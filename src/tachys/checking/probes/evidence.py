@@ -7,13 +7,13 @@ much, a wide one little (Good, Probability and the Weighing of Evidence, 1950).
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
 from math import exp, log
 from typing import Literal, NamedTuple
 
 import numpy as np
+from msgspec import Struct, field
 
 from tachys.capture.table import Capture, Instants, Signal
 from tachys.checking.probes.lines import Bodies, Levels, LineReading, edges_of, line_of, stretches
@@ -59,8 +59,7 @@ class Meaning(NamedTuple):
         return keys
 
 
-@dataclass(slots=True)
-class Evidence:
+class Evidence(Struct):
     """Nats for a meaning; ``why`` in words; ``against``: what the model does not allow; of which ``kinds`` that is."""
 
     score: float = 0.0
@@ -387,8 +386,7 @@ def _weigh_cause(found: Evidence, one: Line, first: Meaning, other: Line, second
     found.weigh(_likely(good, many, 1 - exp(-wide / every), 0.85), words if good > prompt else "", "order")
 
 
-@dataclass(frozen=True, slots=True)
-class _Delay:
+class _Delay(Struct, frozen=True):
     """From a cause to its effect in ps: least, when nothing is in the way, and most, if it has a bound."""
 
     least: int

@@ -5,10 +5,9 @@ A stretch whose beginning or end the capture does not show is kept apart and not
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct
 
 from tachys.capture.table import Capture, Instants, Signal
 from tachys.model.nodes import Probe
@@ -18,8 +17,7 @@ _FEW = 50  # one in so many: what is that rare and that short is taken for a gli
 _WIDE = 8  # samples: how wide all others must be for that
 
 
-@dataclass(frozen=True, slots=True)
-class Bodies:
+class Bodies(Struct, frozen=True):
     """Stretches from start[k] to end[k] ps, in order; the first may have begun before the capture, the last go on.
 
     Of one that is both, so that its line never moves, there is none, and it is cut at both ends.
@@ -51,8 +49,7 @@ class Bodies:
         return self.end[: len(self.end) - int(self.cut_end)]
 
 
-@dataclass(frozen=True, slots=True)
-class LineReading:
+class LineReading(Struct, frozen=True):
     """A line as active (1), not active (0) or unknown (-1) from each instant on; ``glitches`` were taken out."""
 
     at: Instants

@@ -6,9 +6,11 @@ is something said.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.capture.scanning import LARGEST
 from tachys.capture.table import Capture
@@ -35,8 +37,7 @@ class Fault(StrEnum):
     EDGE = "wrong-edge"
 
 
-@dataclass(frozen=True, slots=True)
-class Misbound:
+class Misbound(Struct, frozen=True):
     """A fault of the binding: which lines have it, in words, and what would be right.
 
     Not ``sure``: a single wrong figure of the model would look the same.
@@ -49,8 +50,7 @@ class Misbound:
     sure: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Binding:
+class Binding(Struct, frozen=True):
     """What is proposed for every line that moves, what the model says today, and what of that is wrong."""
 
     proposals: tuple[Proposal, ...]

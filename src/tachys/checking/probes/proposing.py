@@ -6,8 +6,9 @@ exchanges two as long as that is better; evidence of two lines counts where both
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from itertools import combinations
+
+from msgspec import Struct, field
 
 from tachys.capture.table import Capture
 from tachys.checking.probes.evidence import Evidence, Expected, Kind, Line, Meaning, of_one, of_two
@@ -21,8 +22,7 @@ _NOTHING = 0.0  # what speaks for a line that belongs to nothing
 Chosen = dict[str, Meaning | None]
 
 
-@dataclass(frozen=True, slots=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """What a line shows, most likely; None: nothing of the model. ``margin`` in nats to ``other``, the runner-up."""
 
     line: str
@@ -45,8 +45,7 @@ class Proposal:
         return "likely" if self.margin >= LIKELY else "open"
 
 
-@dataclass(slots=True)
-class Search:
+class Search(Struct):
     """The lines that move, what the model allows, and all evidence that was asked for so far."""
 
     expected: Expected

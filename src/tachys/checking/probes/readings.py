@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 
 from tachys.capture.table import Instants, Signal
 from tachys.checking.probes.lines import Bodies, LineReading
@@ -19,8 +19,7 @@ def things_of(system: System) -> list[Thing]:
     return [each.thing for each in (*system.sources, *system.units, *system.isrs, *system.steps)]
 
 
-@dataclass(slots=True)
-class Readings:
+class Readings(Struct):
     """All that a capture shows of a system.
 
     ``instants`` by event name, ``bodies`` by thing; ``through`` says by which signals. ``shared`` are bodies of
