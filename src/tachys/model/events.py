@@ -26,8 +26,11 @@ class _Word(str):
         known = cls._met.get(text)
         if known is None:
             known = cls._met[text] = super().__new__(cls, text)
-            known.kind, known.name = text.split(".")[0], [*text.split("."), ""][1]
+            known._take_apart()
         return known
+
+    def _take_apart(self) -> None:
+        self.kind, self.name = self.split(".")[0], [*self.split("."), ""][1]
 
 
 class Thing(_Word):
@@ -47,9 +50,14 @@ class Thing(_Word):
 
 
 class Event(_Word):
-    """Something that happens at an instant: a source comes, a unit, routine or step begins or ends, an item is lost."""
+    """Something that happens at an instant, to a ``thing``: a source comes, a unit, routine or step begins or ends."""
 
-    __slots__ = ()
+    __slots__ = ("thing",)
+    thing: Thing
+
+    def _take_apart(self) -> None:
+        super()._take_apart()
+        self.thing = Thing(f"{self.kind}.{self.name}" if self.name else self.kind)
 
     @property
     def moment(self) -> str:
@@ -60,11 +68,6 @@ class Event(_Word):
     def requests(self) -> bool:
         """Whether it is the request of a buffer."""
         return self.kind == "buffer" and not self.moment
-
-    @property
-    def thing(self) -> Thing:
-        """What it happens to."""
-        return Thing(f"{self.kind}.{self.name}" if self.name else self.kind)
 
     @classmethod
     def written(cls, text: str) -> Event:

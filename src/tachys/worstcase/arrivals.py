@@ -105,7 +105,7 @@ class Staircase(Struct, frozen=True):
 
     def rate(self) -> Fraction:
         """As of every curve."""
-        return 1 / max(self.period, Fraction(self.distance))
+        return 1 / self.period if self.distance <= self.period else Fraction(1, self.distance)
 
     def leaky(self) -> tuple[Fraction, Fraction]:
         """As of every curve."""

@@ -40,11 +40,14 @@ class Events:
         self.delays = delays
         self.rings = rings
         self._causes = system.graph.causes
-        self._curves: dict[Event, Curve] = {}
+        self._curves: dict[str, Curve] = {}
         self._backlogs: dict[str, Backlog] = {}
 
     def curve(self, event: str) -> Curve:
         """The densest way in which an event can come."""
+        known = self._curves.get(event)
+        if known is not None:
+            return known
         asked = [Event(event)]  # causes before what they cause, without recursion: chains may be long
         while asked:
             if asked[-1] in self._curves:

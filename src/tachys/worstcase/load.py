@@ -64,7 +64,7 @@ def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadS
         overhead = min(core.entry.least + core.exit.least, core.chain.least)
         merged = isr.pending * len(isr.on) if isr.serves_all else 1
         for event, cost in zip(isr.on, isr.costs, strict=True):
-            least += (cost.least + Fraction(overhead, merged)) * reach.least_rate(event)
+            least += (cost.least + (overhead if merged == 1 else Fraction(overhead, merged))) * reach.least_rate(event)
         if isr.nth is not None:
             least += (isr.nth.cost.least - isr.nth.of_any.least) * reach.least_rate(f"{isr.thing}.nth")
     try:
@@ -231,7 +231,7 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
         if unit.steals.most:
             ends = reach.events.curve(unit.end)
             shares.append((unit.thing, _part(length, 0, partial(_taken, ends, length, unit.steals.most))))
-    most = min(sum((share for _, share in shares), Fraction(0)) - less, ONE)
+    most = min(exact_sum(share for _, share in shares) - less, ONE)
     return Window(length, most, tuple(shares))
 
 
@@ -273,6 +273,7 @@ def _part(length: int, reaches: int | None, taken: Callable[[], int]) -> Fractio
     if reaches is None:
         return ONE
     try:
-        return min(Fraction(taken(), length), ONE)
+        took = taken()
     except NoBound:
         return ONE
+    return Fraction(took, length) if took < length else ONE

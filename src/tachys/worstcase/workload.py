@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from fractions import Fraction
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -45,6 +46,7 @@ MOST_ARRIVALS = 100_000
 SURELY_BELOW = 1 - 1e-6  # of the core: sums of floats are nearer than that
 TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
 Bools = NDArray[np.bool_]
+_Views = tuple[Any, Any, Any, Any, Any, int]
 _SAFE = 1 << 62
 _EXACT = 1 << 53  # up to here a float holds every whole number
 
@@ -65,7 +67,7 @@ class Input(Struct, frozen=True):
     overhead: int
 
 
-class InterruptLine(Struct, frozen=True):
+class InterruptLine(Struct, frozen=True, dict=True):
     """A routine with its inputs, and the most that entry and end of one activation take, in ps."""
 
     isr: Isr
@@ -85,14 +87,14 @@ class InterruptLine(Struct, frozen=True):
         """Entries, bodies and ends of so many of the longest activations in a row, in ps."""
         return runs * (self.isr.cost.most - self.isr.longer + self.overhead) + self.isr.in_all(runs)
 
-    @property
+    @cached_property
     def share(self) -> Fraction:
         """The most of the core that the line asks for in the long run.
 
         Raises:
             NoBound: nothing holds one of its events apart.
         """
-        return sum(((each.cost + each.overhead) * each.curve.rate() for each in self.rows), Fraction(0))
+        return exact_sum((each.cost + each.overhead) * each.curve.rate() for each in self.rows)
 
 
 def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[InterruptLine, ...]:
@@ -234,6 +236,8 @@ class Workload:
         self._exactly = -1 if self._any_apart or self._odd else self._fitting(_EXACT)
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
         self._room = np.empty(len(rows))
+        self._views: dict[tuple[int, int], _Views] = {}
+        self._last_asked, self._last_told = (-1, 0, 0), 0
         whole = zip(rows, odd, strict=True)
         self._counters = [(LookedUp(each.curve) if is_odd else each.curve).most_within for (_, each), is_odd in whole]
         self._one_by_one = list(zip(self._counters, self.taken.tolist(), strict=True))
@@ -366,6 +370,11 @@ class Workload:
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
         """What those activations take of the core, in ps."""
+        if (ps, end, begin) != self._last_asked:  # where a search ends is asked for again
+            self._last_told, self._last_asked = self._work(ps, end, begin), (ps, end, begin)
+        return self._last_told
+
+    def _work(self, ps: int, end: int, begin: int) -> int:
         if end - begin <= FEW_ROWS and not self._together:
             self.rounds += 1
             asked: int = sum(counter(ps) * each for counter, each in self._one_by_one[begin:end])
@@ -377,16 +386,24 @@ class Workload:
         self.rounds += 1
         if end <= begin:
             return 0
-        begun, bottoms = self._exact  # as counts does, without a column that is new each time
-        room, rows = self._room[: end - begin], slice(begin, end)
+        views = self._views.get((begin, end))
+        if views is None:
+            views = self._views[begin, end] = self._viewed(slice(begin, end))
+        begun, bottoms, dens, taken, room, once = views  # as counts does, without a column that is new each time
         if self._most_den == 1:
-            np.add(begun[rows], float(ps + 1), out=room)
+            np.add(begun, float(ps + 1), out=room)
         else:
-            np.multiply(self._dens[rows], float(ps + 1), out=room)
-            np.add(room, begun[rows], out=room)
-        np.divide(room, bottoms[rows], out=room)
+            np.multiply(dens, float(ps + 1), out=room)
+            np.add(room, begun, out=room)
+        np.divide(room, bottoms, out=room)
         np.floor(room, out=room)
-        return int(room.dot(self._all_taken[rows])) + int(self._before[end] - self._before[begin])
+        return int(room.dot(taken)) + once
+
+    def _viewed(self, rows: slice) -> _Views:
+        """What :meth:`work` needs of some rows, and what one activation of each takes."""
+        begun, bottoms = self._exact
+        room, once = self._room[: rows.stop - rows.start], self._before[rows.stop] - self._before[rows.start]
+        return begun[rows], bottoms[rows], self._dens[rows], self._all_taken[rows], room, int(once)
 
     def close(
         self, base: int, end: int, closed: Bools | None = None, least: int = 0, absent: Bools | None = None
