@@ -7,6 +7,7 @@ enough was done plainly, everything is done by it.
 
 from __future__ import annotations
 
+import gc
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -24,7 +25,7 @@ R = TypeVar("R")
 
 # how much is done plainly, all in all, in millionths of a second on a slow machine: less where it was compiled before
 LITTLE, ENOUGH = 1_200_000, 2_500_000
-_LEFT_OUT = "scipy.linalg"
+_LEFT_OUT = ("scipy.linalg", "yaml")  # linear algebra, settings of Numba in a file
 _ONE_AT_A_TIME = RLock()
 
 
@@ -90,22 +91,24 @@ class _Checked:
 
 
 def compiler() -> Any:
-    """Numba's ``njit``; Numba is loaded without SciPy's linear algebra, for which nothing here has a use.
+    """Numba's ``njit``; Numba is loaded without what it asks for and nothing here has a use for.
 
-    It asks for that as it loads, which takes longer than all of our own modules. Where it is loaded already it stays.
+    That takes longer than all of our own modules. Where it is loaded already it stays.
     """
-    if _LEFT_OUT in sys.modules:
-        from numba import njit
-
-        return njit
     kept: Any = sys.modules
-    kept[_LEFT_OUT] = None  # an import of it fails, as if it were not installed
+    left_out = [each for each in _LEFT_OUT if each not in kept]
+    kept.update(dict.fromkeys(left_out))  # an import of it fails, as if it were not installed
+    collects = gc.isenabled()
+    gc.disable()  # what is loaded stays
     try:
         from numba import njit
 
-        import_module("numba.np.arraymath")  # what asks for it
+        import_module("numba.np.arraymath")  # what asks for linear algebra
     finally:
-        del kept[_LEFT_OUT]
+        for each in left_out:
+            del kept[each]
+        if collects:
+            gc.enable()
     return njit
 
 
