@@ -1,7 +1,9 @@
 """Bounds through units, flags, steps and rings, worked out by hand. Times in ns unless said."""
 
+import random
 from fractions import Fraction
 
+import numpy as np
 import pytest
 
 from tachys.model.events import Event
@@ -11,15 +13,16 @@ from tachys.worstcase.arrivals import (
     Batched,
     Bursts,
     Moved,
+    Never,
     Repeated,
     Staircase,
     SumOfCurves,
     Tightest,
     delayed,
-    least_spans,
     moved,
     swing,
 )
+from tachys.worstcase.lookup import counts_within, least_spans, spans_at
 
 NS, US, MS = 10**3, 10**6, 10**9
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'
@@ -58,6 +61,40 @@ def test_the_most_in_a_window_and_the_least_span_are_inverse(curve):
             more = curve.most_within(begin + longer) - curve.most_within(begin)
             assert more >= curve.rate() * longer - Fraction(swing(curve))
     assert curve.most_within(10**6) / 10**6 == pytest.approx(float(curve.rate()), rel=1e-3)
+
+
+def any_curve(dice, deep):
+    """A curve by chance, of curves inside each other."""
+    kind = dice.randrange(3 if deep == 0 else 9)
+    if kind == 0:
+        period = Fraction(dice.randrange(1, 90), dice.choice([1, 1, 3, 7]))
+        return Staircase(period, dice.choice([0, 0, 5, 400]), dice.choice([0, 0, 1, 7]))
+    if kind == 1:
+        count, spaced = dice.randrange(1, 6), dice.randrange(1, 9)
+        return Bursts(count, spaced, (count - 1) * spaced + dice.randrange(1, 60))
+    if kind == 2:
+        distance = dice.randrange(1, 50)
+        return Staircase(Fraction(distance), distance=distance)
+    inner = any_curve(dice, deep - 1)
+    if kind == 3:
+        return Moved(inner, dice.choice([0, 3, 1000]), dice.choice([0, 1, 9]))
+    if kind == 4:
+        return Repeated(inner, dice.randrange(1, 20))
+    if kind < 7:
+        size = dice.choice([1, 2, 5, 20])
+        return Batched(inner, size, dice.randrange(size))
+    other = any_curve(dice, deep - 1)
+    return SumOfCurves((inner, dice.choice([other, other, Never()]))) if kind == 7 else Tightest((inner, other))
+
+
+@pytest.mark.parametrize("seed", range(150))
+def test_at_any_places_a_curve_says_what_it_says_at_each(seed):
+    dice = random.Random(seed)
+    curve = any_curve(dice, dice.randrange(1, 5))
+    for places in ([1], [1, 2, 3, 40], [37, 400], sorted(dice.sample(range(1, 900), 5))):
+        assert spans_at(curve, np.array(places)).tolist() == [curve.least_span(each) for each in places]
+    windows = [0, 1, 2, 9, *sorted(dice.sample(range(10, 9000), 6))]
+    assert counts_within(curve, np.array(windows)).tolist() == [curve.most_within(each) for each in windows]
 
 
 def test_a_unit_passes_jitter_on_and_keeps_its_distance():

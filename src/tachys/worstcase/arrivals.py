@@ -10,26 +10,20 @@ analysis using standard event models", Braunschweig 2005; J.-Y. Le Boudec, P. Th
 from __future__ import annotations
 
 import heapq
-from array import array
-from bisect import bisect_right
 from collections.abc import Iterable
 from fractions import Fraction
 from functools import cached_property
 from math import ceil
 from typing import Protocol
 
-import numpy as np
 from msgspec import Struct
 from msgspec.structs import force_setattr
-from numpy.typing import NDArray
 
 from tachys.errors import InternalError
 from tachys.model.nodes import Source
 
 BEYOND = 1 << 62  # a span that no run reaches
 MOST_TERMS = 8  # promises of one curve that are kept: any of them may be left out
-MOST_AT_ONCE = 1 << 22  # events whose spans are worked out together
-SELDOM, MOST_LOOKED_UP = 8, 300_000  # how often a curve is asked before its least spans are kept, and how many
 DEEPEST = 30  # sums inside each other, before a flat curve stands in for them
 
 
@@ -174,7 +168,7 @@ class SumOfCurves(Struct, frozen=True, dict=True):
 
     @cached_property
     def _ahead(self) -> list[tuple[int, int, int]]:
-        return [(0, kind, 1) for kind in range(len(self.curves))]
+        return sorted((curve.least_span(1), kind, 1) for kind, curve in enumerate(self.curves))
 
     def least_span(self, count: int) -> int:
         """As of every curve."""
@@ -500,58 +494,6 @@ def swing(curve: Curve) -> float:
     if isinstance(curve, Batched):
         return swing(curve.curve) / curve.size + 1
     return float(curve.count) if isinstance(curve, Bursts) else 1.0
-
-
-def least_spans(curve: Curve, count: int) -> NDArray[np.int64]:
-    """The least spans in ps of 1, 2, … ``count`` events: all of :meth:`Curve.least_span` at once."""
-    if count < 1:
-        return np.zeros(0, np.int64)
-    if isinstance(curve, Tightest):
-        tightest_yet: NDArray[np.int64] = np.maximum.reduce([least_spans(each, count) for each in curve.curves])
-        return tightest_yet
-    if isinstance(curve, Moved) and count > curve.extra:
-        later = np.maximum(least_spans(curve.curve, count - curve.extra) - curve.jitter, 0)
-        return np.append(np.zeros(curve.extra, np.int64), later)
-    if isinstance(curve, Repeated):
-        return np.repeat(least_spans(curve.curve, -(-count // curve.items)), curve.items)[:count]
-    if isinstance(curve, Batched) and count * curve.size < MOST_AT_ONCE:
-        place = np.arange(1, count + 1) * curve.size - curve.held - 1
-        spans = least_spans(curve.curve, max(1, int(place[-1]) + 1))
-        return np.where(place >= 0, spans[np.maximum(place, 0)], 0)
-    if isinstance(curve, SumOfCurves):
-        return np.sort(np.concatenate([least_spans(each, count) for each in curve.curves]))[:count]
-    if isinstance(curve, Bursts) and curve.every * count < BEYOND:
-        bursts, rest = np.divmod(np.arange(count, dtype=np.int64), curve.count)
-        across = curve.every - (curve.count - rest) * curve.spaced
-        return bursts * curve.every + np.where(rest > 0, np.minimum(rest * curve.spaced, across), 0)
-    if isinstance(curve, Staircase) and max(curve.period.numerator, curve.distance) * count < BEYOND:
-        steps = np.arange(count, dtype=np.int64)
-        late = steps * curve.period.numerator // curve.period.denominator - curve.jitter
-        return np.maximum(np.maximum(late, steps * curve.distance), 0)
-    return np.array([min(curve.least_span(number + 1), BEYOND) for number in range(count)], np.int64)
-
-
-class LookedUp:
-    """How many events of a curve come at most in a window: looked up among its least spans once it is asked often."""
-
-    def __init__(self, curve: Curve) -> None:
-        self.curve = curve
-        self._asked = 0
-        self._spans = array("q")
-
-    def most_within(self, ps: int) -> int:
-        """As of every curve.
-
-        Raises:
-            NoBound: nothing holds them apart.
-        """
-        if self._spans and ps < self._spans[-1]:
-            return bisect_right(self._spans, ps)
-        count = self.curve.most_within(ps)
-        self._asked += 1
-        if self._asked > SELDOM + count // 500 and count < MOST_LOOKED_UP:  # until then that would take longer
-            self._spans = array("q", least_spans(self.curve, count + count // 4 + SELDOM).tobytes())
-        return count
 
 
 def source_curve(source: Source) -> Curve:

@@ -24,13 +24,11 @@ from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
     Curve,
-    LookedUp,
     NoBound,
     Staircase,
     SumOfCurves,
     Unbounded,
     exact_sum,
-    least_spans,
     moved,
     sporadic,
     swing,
@@ -38,6 +36,7 @@ from tachys.worstcase.arrivals import (
     tightest,
 )
 from tachys.worstcase.blocking import Blockers, after_body
+from tachys.worstcase.lookup import LookedUp, least_spans
 
 MOST_ROUNDS = 20_000
 QUICK_ROUNDS = 50
