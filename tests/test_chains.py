@@ -23,6 +23,7 @@ from tachys.worstcase.arrivals import (
     swing,
 )
 from tachys.worstcase.lookup import counts_within, least_spans, spans_at
+from tachys.worstcase.workload import Workload, make_lines
 
 NS, US, MS = 10**3, 10**6, 10**9
 HEAD = 'tachys = 1\n[core]\nclock = "1 GHz"\nlevels = 2\nentry = "2 ns"\nexit = "1 ns"\n'
@@ -248,3 +249,18 @@ def test_what_follows_a_step_behind_a_flag_comes_no_denser_than_the_flag(tick, l
     )
     assert found.units["sends"].lost is lost
     assert 975 * NS <= found.reach.events.curve(Event("step.work.start")).least_span(2) + 100 * NS * lost <= 1000 * NS
+
+
+def test_rows_that_are_asked_often_are_looked_up_and_tell_the_same():
+    system = read_model(
+        HEAD + '[source.a]\nevery = "100 ns"\njitter = "30 ns"\n[source.b]\ngap = "70 ns"\n[source.c]\n'
+        'burst = { count = 3, spaced = "9 ns", every = "250 ns" }\n[unit.u]\non = "source.c"\ntakes = ["5 ns", "8 ns"]\n'
+        '[isr.a]\non = "source.a"\ncost = "7 ns"\n[isr.b]\non = "source.b"\ncost = ["1 ns", "9 ns"]\nlevel = 1\n'
+        '[isr.u]\non = ["unit.u", "isr.a.end"]\ncost = "4 ns"\n', "m.toml"
+    )  # fmt: skip
+    lines = make_lines(system, bounds(system).reach.events.curve)
+    load, dice = Workload(system, lines), random.Random(1)
+    for begin, end in ((0, 4), (1, 3), (2, 2), (3, 4)):
+        for _ in range(600):
+            ps = dice.choice([dice.randrange(-2, 40), dice.randrange(3000 * NS), dice.randrange(9) * 50 * NS])
+            assert load.work(ps, end, begin) == int(load.counts(ps, end, begin) @ load.taken[begin:end])

@@ -7,6 +7,8 @@ could leave 64 bits, and curves other than staircases, are counted one by one.
 
 from __future__ import annotations
 
+from array import array
+from bisect import bisect_right
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from fractions import Fraction
 from functools import cached_property
@@ -41,11 +43,11 @@ from tachys.worstcase.lookup import LookedUp, least_spans
 MOST_ROUNDS = 20_000
 QUICK_ROUNDS = 50
 FEW_ROWS = 12  # are counted one by one sooner than as columns
+OFTEN, EACH_WORTH = 8, 30  # how often each row is asked before all that comes is put in order, and for how many then
 MOST_ARRIVALS = 100_000
 SURELY_BELOW = 1 - 1e-6  # of the core: sums of floats are nearer than that
 TOO_LONG = "the load is so near to 100 % that the busy window has no end within reach"
 Bools = NDArray[np.bool_]
-_Views = tuple[Any, Any, Any, Any, Any, int]
 _SAFE = 1 << 62
 _EXACT = 1 << 53  # up to here a float holds every whole number
 
@@ -64,6 +66,27 @@ class Input(Struct, frozen=True):
     curve: Curve
     cost: int
     overhead: int
+
+
+class _Rows(Struct):
+    """Some rows in a row, as columns; what they took when they were last ``asked``, and all that comes ``until`` then.
+
+    ``done[n]`` is what the first n activations take together, in the order in which they ``came`` at the soonest.
+    """
+
+    begun: NDArray[np.float64]
+    bottoms: NDArray[np.float64]
+    dens: NDArray[np.float64]
+    taken: NDArray[np.float64]
+    room: NDArray[np.float64]
+    once: int
+    often: int
+    last_asked: int = -1
+    last_told: int = 0
+    asked: int = 0
+    until: int = 0
+    came: Sequence[int] = ()
+    done: Sequence[int] = ()
 
 
 class InterruptLine(Struct, frozen=True, dict=True):
@@ -235,8 +258,7 @@ class Workload:
         self._exactly = -1 if self._any_apart or self._odd else self._fitting(_EXACT)
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
         self._room = np.empty(len(rows))
-        self._views: dict[tuple[int, int], _Views] = {}
-        self._last_asked, self._last_told = (-1, 0, 0), 0
+        self._some: dict[tuple[int, int], _Rows] = {}
         whole = zip(rows, odd, strict=True)
         self._counters = [(LookedUp(each.curve) if is_odd else each.curve).most_within for (_, each), is_odd in whole]
         self._one_by_one = list(zip(self._counters, self.taken.tolist(), strict=True))
@@ -369,11 +391,22 @@ class Workload:
 
     def work(self, ps: int, end: int, begin: int = 0) -> int:
         """What those activations take of the core, in ps."""
-        if (ps, end, begin) != self._last_asked:  # where a search ends is asked for again
-            self._last_told, self._last_asked = self._work(ps, end, begin), (ps, end, begin)
-        return self._last_told
+        if end <= begin:
+            return 0
+        rows = self._some.get((begin, end))
+        if rows is None:
+            rows = self._some[begin, end] = self._rows_of(begin, end)
+        if ps == rows.last_asked or 0 <= ps < rows.until:  # where a search ends is asked for again
+            self.rounds += 1
+            return rows.last_told if ps == rows.last_asked else rows.done[bisect_right(rows.came, ps)]
+        rows.last_told, rows.last_asked = self._work(rows, ps, end, begin), ps
+        rows.asked += 1
+        if rows.asked == rows.often:
+            rows.often *= 2
+            self._tabulate(rows, 2 * ps, end, begin)
+        return rows.last_told
 
-    def _work(self, ps: int, end: int, begin: int) -> int:
+    def _work(self, rows: _Rows, ps: int, end: int, begin: int) -> int:
         if end - begin <= FEW_ROWS and not self._together:
             self.rounds += 1
             asked: int = sum(counter(ps) * each for counter, each in self._one_by_one[begin:end])
@@ -383,26 +416,39 @@ class Workload:
         if not 0 <= ps <= self._exactly:
             return self.total(self.counts(ps, end, begin), self.taken[begin:end], ps)
         self.rounds += 1
-        if end <= begin:
-            return 0
-        views = self._views.get((begin, end))
-        if views is None:
-            views = self._views[begin, end] = self._viewed(slice(begin, end))
-        begun, bottoms, dens, taken, room, once = views  # as counts does, without a column that is new each time
+        room = rows.room  # as counts does, without a column that is new each time
         if self._most_den == 1:
-            np.add(begun, float(ps + 1), out=room)
+            np.add(rows.begun, float(ps + 1), out=room)
         else:
-            np.multiply(dens, float(ps + 1), out=room)
-            np.add(room, begun, out=room)
-        np.divide(room, bottoms, out=room)
+            np.multiply(rows.dens, float(ps + 1), out=room)
+            np.add(room, rows.begun, out=room)
+        np.divide(room, rows.bottoms, out=room)
         np.floor(room, out=room)
-        return int(room.dot(taken)) + once
+        return int(room.dot(rows.taken)) + rows.once
 
-    def _viewed(self, rows: slice) -> _Views:
-        """What :meth:`work` needs of some rows, and what one activation of each takes."""
-        begun, bottoms = self._exact
-        room, once = self._room[: rows.stop - rows.start], self._before[rows.stop] - self._before[rows.start]
-        return begun[rows], bottoms[rows], self._dens[rows], self._all_taken[rows], room, int(once)
+    def _rows_of(self, begin: int, end: int) -> _Rows:
+        rows, (begun, bottoms) = slice(begin, end), self._exact
+        return _Rows(
+            begun[rows], bottoms[rows], self._dens[rows], self._all_taken[rows], self._room[: end - begin],
+            int(self._before[end] - self._before[begin]), OFTEN * (end - begin + 4),
+        )  # fmt: skip
+
+    def _tabulate(self, rows: _Rows, until: int, end: int, begin: int) -> None:
+        """Put all that comes before ``until`` in order, where rows are asked so often that this is sooner done."""
+        if self._together or until <= 0:
+            return
+        try:
+            counts = self._each(until - 1, end, begin)
+            self.total(counts, self.taken[begin:end], until)  # beyond 64 bits it is told with care, or not at all
+        except NoBound:
+            return
+        if int(counts.sum()) > EACH_WORTH * rows.asked:
+            return
+        spans = [least_spans(each.curve, int(n)) for (_, each), n in zip(self.rows[begin:end], counts, strict=True)]
+        came, took = np.concatenate(spans), np.repeat(self.taken[begin:end], counts)
+        order = np.argsort(came, kind="stable")
+        rows.came, rows.done = array("q", came[order].tobytes()), [0, *np.cumsum(took[order]).tolist()]
+        rows.until = until
 
     def close(
         self, base: int, end: int, closed: Bools | None = None, least: int = 0, absent: Bools | None = None
