@@ -94,8 +94,9 @@ def _searched(curve: Curve, counts: Column) -> Column:
     burst, rate = (float(each) for each in curve.leaky())
     low, above = np.full(len(counts), -1, np.int64), np.full(len(counts), high, np.int64)
     if rate:
-        low = np.maximum(low, ((counts - burst) / rate * (1 - 1e-9)).astype(np.int64) - 2)
-        above = np.minimum(above, ((counts + swing(curve)) / rate * (1 + 1e-9)).astype(np.int64) + 2)
+        soonest, latest = (counts - burst) / rate * (1 - 1e-9), (counts + swing(curve)) / rate * (1 + 1e-9)
+        low = np.maximum(low, np.minimum(soonest, high).astype(np.int64) - 2)
+        above = np.minimum(above, np.minimum(latest, high).astype(np.int64) + 2)
     for _ in range(int((above - low).max()).bit_length()):
         middle = np.maximum((low + above) // 2, 0)
         enough = counts_within(curve, middle) >= counts
