@@ -50,6 +50,7 @@ _COMMANDS = {
     "words": "what a word, a verdict or a finding's code means",
     "schema": "the JSON Schema of model files, for an editor",
 }
+_GARBAGE = 50_000  # new things after which old ones are looked through: what commands load as they go stays, too
 _OF_A_STREAM = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF, errno.EINVAL, errno.EFBIG, errno.EDQUOT)
 
 
@@ -119,8 +120,9 @@ class _Commands(click.Group):
             return None
         command = _with_calls(cmd_name, getattr(import_module(f"tachys.cli.{cmd_name}"), f"{cmd_name}_command"))
         if not gc.isenabled():
-            gc.enable()
             gc.freeze()
+            gc.set_threshold(_GARBAGE)
+            gc.enable()
         return command
 
     def list_commands(self, ctx: click.Context) -> list[str]:

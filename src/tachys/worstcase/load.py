@@ -231,7 +231,8 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
         if unit.steals.most:
             ends = reach.events.curve(unit.end)
             shares.append((unit.thing, _part(length, 0, partial(_taken, ends, length, unit.steals.most))))
-    most = min(exact_sum(share for _, share in shares) - less, ONE)
+    whole = sum(share.numerator * (length // share.denominator) for _, share in shares)  # each is so many ps of it
+    most = min(Fraction(whole, length) - less, ONE)
     return Window(length, most, tuple(shares))
 
 

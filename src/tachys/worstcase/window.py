@@ -239,7 +239,8 @@ class _Window:
     def _until_first(self, behind: int, earlier: int) -> tuple[int, int]:
         """(acceptance, first instruction) behind so much that goes before it; ``earlier``: no acceptance is before."""
         entry, load = self.core.entry.most, self.load
-        accepted = self._search.settle(max(behind, earlier), lambda t: behind + load.work(t, self.before))
+        soonest = max(behind + load.at_once(self.before), earlier)
+        accepted = self._search.settle(soonest, lambda t: behind + load.work(t, self.before))
         if self.core.late_arrival:  # until its first instruction it can be displaced, and wait once more
             first = self._search.settle(accepted + entry, lambda t: behind + entry + load.work(t, self.before))
             return first, first

@@ -433,6 +433,10 @@ class Workload:
             int(self._before[end] - self._before[begin]), OFTEN * (end - begin + 4),
         )  # fmt: skip
 
+    def at_once(self, end: int) -> int:
+        """What rows up to ``end`` surely ask for in any window, in ps: one run of each, where each can come alone."""
+        return int(self._before[end]) if self._exactly >= 0 else 0
+
     def _tabulate(self, rows: _Rows, until: int, end: int, begin: int) -> None:
         """Put all that comes before ``until`` in order, where rows are asked so often that this is sooner done."""
         if self._together or until <= 0:
@@ -462,6 +466,8 @@ class Workload:
             NoBound: it has no end, or none within ``MOST_ARRIVALS``.
         """
         taken, now = self.taken[:end], max(base, least)
+        if now > 0 and absent is None:
+            now = max(now, base + self.at_once(end))
         for _ in range(QUICK_ROUNDS):
             if now > LONGEST_PS:
                 raise WindowTooLong(TOO_LONG)
