@@ -25,9 +25,9 @@ BLOCK = 1 << 19
 class Signal(Struct, frozen=True):
     """One line or bus. ``at`` in ps, ascending; ``value`` holds from there on, and where not ``known`` it was x or z.
 
-    A value is the 64 bits of an unsigned number, or of a double where ``real``, and -1 where it is not known; take it
-    by :meth:`number`. Neighbours differ: what a file repeats is dropped. Large columns are mapped from a temporary
-    file; go through them by :func:`blocks`.
+    A value is the 64 bits of an unsigned number, or of a double where ``real``, and -1 where it is not known; of levels
+    it may be a byte. Take it by :meth:`number`. Neighbours differ: what a file repeats is dropped. Large columns are
+    mapped from a temporary file; go through them by :func:`blocks`.
     """
 
     name: str
