@@ -258,7 +258,7 @@ class Workload:
         self._exactly = -1 if self._any_apart or self._odd else self._fitting(_EXACT)
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
         self._room = np.empty(len(rows))
-        self._some: dict[tuple[int, int], _Rows] = {}
+        self._by_range: dict[tuple[int, int], _Rows] = {}
         whole = zip(rows, odd, strict=True)
         self._counters = [(LookedUp(each.curve) if is_odd else each.curve).most_within for (_, each), is_odd in whole]
         self._one_by_one = list(zip(self._counters, self.taken.tolist(), strict=True))
@@ -393,9 +393,9 @@ class Workload:
         """What those activations take of the core, in ps."""
         if end <= begin:
             return 0
-        rows = self._some.get((begin, end))
+        rows = self._by_range.get((begin, end))
         if rows is None:
-            rows = self._some[begin, end] = self._rows_of(begin, end)
+            rows = self._by_range[begin, end] = self._rows_of(begin, end)
         if ps == rows.last_asked or 0 <= ps < rows.until:  # where a search ends is asked for again
             self.rounds += 1
             return rows.last_told if ps == rows.last_asked else rows.done[bisect_right(rows.came, ps)]
