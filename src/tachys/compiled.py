@@ -11,7 +11,7 @@ import gc
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from functools import cached_property
+from functools import cache, cached_property
 from importlib import import_module
 from pathlib import Path
 from threading import RLock
@@ -90,6 +90,7 @@ class _Checked:
         return np.asarray(self.view, dtype)
 
 
+@cache
 def compiler() -> Any:
     """Numba's ``njit``; Numba is loaded without what it asks for and nothing here has a use for.
 

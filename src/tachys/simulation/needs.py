@@ -240,9 +240,14 @@ def watched(run: Run, looking: list[Watch]) -> Iterator[None]:
         yield
 
 
+def watch_of(system: System, need: Need, run: int = 0) -> Watch:
+    """A need as a run begins."""
+    return Watch(system, need, run, nothing_counted(histogram_bits(system)))
+
+
 def watches(system: System, run: int) -> list[Watch]:
     """A watch for every need."""
-    return [Watch(system, need, run, nothing_counted(histogram_bits(system))) for need in system.needs]
+    return [watch_of(system, need, run) for need in system.needs]
 
 
 class _AllRuns(Struct, frozen=True):

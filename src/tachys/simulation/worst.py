@@ -20,10 +20,9 @@ from tachys.needs.kinds import Need
 from tachys.needs.seen import Past
 from tachys.simulation import layout as at
 from tachys.simulation.engine import Records, Run
-from tachys.simulation.memory import histogram_bits
-from tachys.simulation.needs import PlayedSlice, Watch, watched
+from tachys.simulation.needs import PlayedSlice, watch_of, watched
 from tachys.simulation.options import Costs, RunOptions
-from tachys.simulation.statistics import counted, nothing_counted
+from tachys.simulation.statistics import counted
 from tachys.worstcase.bounds import Bounds
 
 MOST_TRIED = 400
@@ -161,11 +160,7 @@ class _Hunt:
     def _try(self, ways: RunOptions) -> None:
         self.tried += 1
         run = Run(self.system, ways, self.length, record=self.need is not None)
-        watch = (
-            None
-            if self.need is None
-            else Watch(self.system, self.need, 0, nothing_counted(histogram_bits(self.system)))
-        )
+        watch = None if self.need is None else watch_of(self.system, self.need)
         for _ in watched(run, [] if watch is None else [watch]):
             pass
         if watch is None:

@@ -47,8 +47,7 @@ def spans_at(curve: Curve, counts: Column) -> Column:
         tightest_yet: Column = np.maximum.reduce([spans_at(each, counts) for each in curve.curves])
         return tightest_yet
     if isinstance(curve, Moved):
-        later = np.maximum(_behind(curve.curve, counts - curve.extra) - curve.jitter, 0)
-        return np.where(counts > curve.extra, later, 0)
+        return np.maximum(_behind(curve.curve, counts - curve.extra) - curve.jitter, 0)
     if isinstance(curve, Repeated):
         whole = -(-counts // curve.items)
         first = np.append(True, whole[1:] != whole[:-1])

@@ -437,6 +437,11 @@ class Workload:
         """What rows up to ``end`` surely ask for in any window, in ps: one run of each, where each can come alone."""
         return int(self._before[end]) if self._exactly >= 0 else 0
 
+    def _came(self, counts: NDArray[np.int64], begin: int = 0) -> NDArray[np.int64]:
+        """When so many activations of each row from ``begin`` on come at the soonest, row by row."""
+        rows = self.rows[begin : begin + len(counts)]
+        return np.concatenate([least_spans(each.curve, int(n)) for (_, each), n in zip(rows, counts, strict=True)])
+
     def _tabulate(self, rows: _Rows, until: int, end: int, begin: int) -> None:
         """Put all that comes before ``until`` in order, where rows are asked so often that this is sooner done."""
         if self._together or until <= 0:
@@ -448,8 +453,7 @@ class Workload:
             return
         if int(counts.sum()) > EACH_WORTH * rows.asked:
             return
-        spans = [least_spans(each.curve, int(n)) for (_, each), n in zip(self.rows[begin:end], counts, strict=True)]
-        came, took = np.concatenate(spans), np.repeat(self.taken[begin:end], counts)
+        came, took = self._came(counts, begin), np.repeat(self.taken[begin:end], counts)
         order = np.argsort(came, kind="stable")
         rows.came, rows.done = array("q", came[order].tobytes()), [0, *np.cumsum(took[order]).tolist()]
         rows.until = until
@@ -541,9 +545,7 @@ class Workload:
             self.total(counts, self.taken[:end], horizon)
             if int(counts.sum()) > MOST_ARRIVALS:
                 break
-            came = np.concatenate(
-                [least_spans(each.curve, int(n)) for (_, each), n in zip(self.rows, counts, strict=False)]
-            )
+            came = self._came(counts)
             late = np.ones(len(came), np.int64) if closed is None else np.repeat(1 - closed[:end], counts)
             order = np.lexsort((late, came))  # those that count at the end of the window before those that do not
             ends = base + np.append(0, np.cumsum(np.repeat(self.taken[:end], counts)[order]))
