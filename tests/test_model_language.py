@@ -164,7 +164,7 @@ SOURCE = Path(tachys.__file__).parent
 FLOORS = {"errors": 0, "spreading": 1, "foreign": 0, "measures": 0, "outputs": 0, "stretches": 0, "frames": 1, "files": 1, "words": 1,
           "figures": 2, "glossary": 1,
           "plain": 2, "dividers": 2, "model": 3, "needs": 3, "marks": 6, "demo": 6, "examples": 6, "worstcase": 4, "capture": 4, "simulation": 5,
-          "checking": 5, "trying": 6, "drawing": 6, "api": 7, "energy": 7, "warming": 7, "report": 7, "compiled": 0, "cli": 8}  # fmt: skip
+          "checking": 5, "trying": 6, "drawing": 6, "api": 7, "energy": 7, "warming": 7, "report": 7, "compiled": 0, "compiling": 0, "native": 0, "cli": 8}  # fmt: skip
 
 
 def module_of(path):

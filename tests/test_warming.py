@@ -11,8 +11,9 @@ import numpy as np
 import pytest
 
 from calling import tachys
-from tachys import compiled, warming
+from tachys import compiled, native, warming
 from tachys.capture import scanning, vcd_scan
+from tachys.compiled import zeros, zeros_of
 from tachys.demo.project import model_text
 from tachys.simulation import kernel, layout
 
@@ -28,8 +29,8 @@ def started(tmp_path, monkeypatch):
 
 def nothing_kept(monkeypatch):
     """As after an install."""
-    monkeypatch.setattr(compiled.Kernel, "is_kept", lambda _: False)
-    monkeypatch.setattr(kernel.play, "_made", None)
+    monkeypatch.setattr(compiled.Kernel, "is_kept", lambda *_: False)
+    monkeypatch.setattr(kernel.play, "_loaded", {})
     monkeypatch.setattr(compiled._Choice, "done", 0)
     monkeypatch.setattr(compiled._Choice, "missed", False)
 
@@ -87,10 +88,10 @@ def test_a_short_play_is_done_at_once_where_nothing_is_compiled_yet_and_says_the
 
 def test_much_is_done_by_what_is_compiled_and_little_plainly(monkeypatch):
     ran = []
-    monkeypatch.delitem(sys.modules, "numba", raising=False)  # as other tests may have left it
+    monkeypatch.delitem(sys.modules, "llvmlite", raising=False)  # as other tests may have left it
     some = compiled.Kernel(lambda items: len(items), 1, None, False)
     some.__dict__["plain"] = lambda items: ran.append("plain")
-    monkeypatch.setattr(compiled.Kernel, "made", property(lambda _: lambda items: ran.append("made")))
+    monkeypatch.setattr(compiled.Kernel, "native", lambda *_: lambda items: ran.append("made"))
     for kept, sizes, due in (
         (False, (1000, compiled.ENOUGH), ["plain", "made"]),
         (False, (compiled.ENOUGH - 1, 1, 1), ["plain", "plain", "made"]),
@@ -98,7 +99,7 @@ def test_much_is_done_by_what_is_compiled_and_little_plainly(monkeypatch):
     ):
         monkeypatch.setattr(compiled._Choice, "done", 0)
         monkeypatch.setattr(compiled._Choice, "missed", False)
-        monkeypatch.setattr(compiled.Kernel, "is_kept", lambda _, kept=kept: kept)
+        monkeypatch.setattr(compiled.Kernel, "is_kept", lambda *_, kept=kept: kept)
         for size in sizes:
             some(np.zeros(size))
         assert ran == due
@@ -118,6 +119,63 @@ def test_a_checked_view_is_neither_read_nor_written_outside():
             with pytest.raises(IndexError, match=f"read at {wrong} of 3"):
                 at(items, wrong)
     assert items.tolist() == [0, 0, 1]
+
+
+@compiled.kernel()
+def spread(items, times, more, factor, out):
+    """Items repeated, and a number of each kind."""
+    found, odd = zeros(len(items) * times), zeros_of(len(items), np.bool_)
+    for place in range(len(found)):
+        found[place] = items[place // times]
+    for place in range(len(items)):
+        odd[place] = items[place] & 1
+        out[place] += items[place]
+    return found, odd, factor * more[0], len(items) > 2
+
+
+def test_machine_code_takes_and_gives_what_plain_code_does(tmp_path, monkeypatch):
+    monkeypatch.setattr(compiled.Kernel, "_folders", lambda _: (tmp_path,))
+    told = []
+    for plain in (True, False, False):
+        monkeypatch.setattr(spread, "_loaded", {})  # the second time from the file
+        whole = np.arange(12)
+        with compiled.only(plain=plain):
+            found = spread(whole[::4], np.int64(2), np.array([3], np.uint8), np.float64(0.5), whole[1::4])
+            told.append(([np.asarray(each).tolist() for each in found], whole.tolist()))
+    assert told[0] == told[1] == told[2]
+    assert told[0][0] == [[0, 0, 4, 4, 8, 8], [False] * 3, 1.5, True]
+    assert told[0][1][1::4] == [1, 9, 17]
+    assert [each.name.partition("-")[0] for each in tmp_path.iterdir()] == ["test_warming.spread"]
+    with compiled.only(plain=False), pytest.raises(MemoryError):
+        spread(np.arange(1 << 10), 1 << 50, np.zeros(1, np.uint8), 0.5, np.zeros(1 << 10, np.int64))
+
+
+def test_machine_code_that_is_cut_short_or_made_elsewhere_is_not_loaded(tmp_path, monkeypatch):
+    machine = native.Machine("name", "i", "q", b"\0code")
+    path, older = tmp_path / "deep" / "a.b-1.i.code", tmp_path / "deep" / "a.b-0.i.code"
+    assert native.keep(machine, older)
+    assert native.keep(machine, path)
+    assert list(path.parent.iterdir()) == [path]  # what it was before is gone
+    assert native.kept(path) == machine
+    whole = path.read_bytes()
+    for wrong in (whole[:-1], whole[:9], b"", b"{}\n", b"[]\n", whole.replace(b"name", b"game")):
+        path.write_bytes(wrong)
+        assert native.kept(path) is None
+    path.write_bytes(whole)
+    monkeypatch.setattr(native, "_processor", lambda: "another")
+    assert native.kept(path) is None
+    (tmp_path / "file").touch()
+    assert not native.keep(machine, tmp_path / "file" / "a.b-1.i.code")
+
+
+def test_what_is_compiled_is_loaded_without_the_compiler(tmp_path):
+    (tmp_path / "m.toml").write_text(model_text())
+    code = (
+        "import sys; from tachys import api, compiled\n"
+        "with compiled.only(plain=False): api.simulate(api.load_model('m.toml'), 10**9)\n"
+        "sys.exit('numba' in sys.modules)"
+    )
+    assert subprocess.run([sys.executable, "-c", code], cwd=tmp_path).returncode == 0
 
 
 def test_what_is_kept_hangs_on_numbers_that_come_from_other_files():

@@ -1,17 +1,17 @@
-"""Functions that are compiled where it pays: the one way to Numba, and the choice between it and plain Python.
+"""Functions that are compiled where it pays: the one way to compiled code, and the choice between it and plain Python.
 
-To fetch the compiler and what it has left behind takes half a second, to compile takes many more. Short work is
-therefore done at once, as plain Python; both do the same, operation by operation. Once compiled code is loaded, or
-enough was done plainly, everything is done by it.
+To load what was compiled takes a tenth of a second, to compile many whole ones. Short work is therefore done at once,
+as plain Python; both do the same, operation by operation. Once compiled code is loaded, or enough was done plainly,
+everything is done by it.
 """
 
 from __future__ import annotations
 
-import gc
 import sys
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from functools import cache, cached_property
+from contextlib import contextmanager, suppress
+from functools import cached_property
+from hashlib import blake2b
 from importlib import import_module
 from pathlib import Path
 from threading import RLock
@@ -20,13 +20,15 @@ from typing import Any, Generic, ParamSpec, TypeVar, cast
 
 import numpy as np
 
+from tachys.native import Loaded, keep, kept, types_of
+
 P = ParamSpec("P")
 R = TypeVar("R")
 
 # how much is done plainly, all in all, in millionths of a second on a slow machine: less where it was compiled before
-LITTLE, ENOUGH = 1_200_000, 2_500_000
-_LEFT_OUT = ("scipy.linalg", "yaml")  # linear algebra, settings of Numba in a file
+LITTLE, ENOUGH = 150_000, 2_500_000
 _ONE_AT_A_TIME = RLock()
+_OWN = tuple(Path(__file__).with_name(name) for name in ("compiled.py", "compiling.py"))
 
 
 class _Choice:
@@ -90,46 +92,27 @@ class _Checked:
         return np.asarray(self.view, dtype)
 
 
-@cache
-def compiler() -> Any:
-    """Numba's ``njit``; Numba is loaded without what it asks for and nothing here has a use for.
-
-    That takes longer than all of our own modules. Where it is loaded already it stays.
-    """
-    kept: Any = sys.modules
-    left_out = [each for each in _LEFT_OUT if each not in kept]
-    kept.update(dict.fromkeys(left_out))  # an import of it fails, as if it were not installed
-    collects = gc.isenabled()
-    gc.disable()  # what is loaded stays
-    try:
-        from numba import njit
-
-        import_module("numba.np.arraymath")  # what asks for linear algebra
-    finally:
-        for each in left_out:
-            del kept[each]
-        if collects:
-            gc.enable()
-    return njit
-
-
 class Twin:
     """What is one thing in compiled code and another in plain Python, to the same effect.
 
-    ``make`` makes the former at its first use, where that needs Numba.
+    What compiled code has may stand in :mod:`tachys.compiling`, under a name.
     """
 
-    def __init__(self, plain: Callable[..., Any], made: Any = None, make: Callable[[], Any] | None = None) -> None:
-        self.plain, self._made, self._make = plain, made, make
+    def __init__(self, plain: Callable[..., Any], made: Any) -> None:
+        self.plain, self._made = plain, made
 
-    @cached_property
+    @property
     def made(self) -> Any:
         """What compiled code has."""
-        return self._made if self._make is None else self._make()
+        return getattr(_compiling(), self._made) if isinstance(self._made, str) else self._made
 
     def __call__(self, *values: Any) -> Any:
         """As plain Python has it."""
         return self.plain(*values)
+
+
+def _compiling() -> Any:
+    return import_module("tachys.compiling")
 
 
 def _signed(number: Any) -> Any:
@@ -144,61 +127,15 @@ rint = Twin(lambda number: float(round(number)), np.rint)  # half-way cases to t
 wrapped = Twin(lambda number: _signed(number & ((1 << 64) - 1)), np.int64)  # the 64 bits of one that may leave them
 
 
-def _make_bare() -> Any:
-    from numba import types
-    from numba.extending import intrinsic
-
-    def bare(typing: Any, array: Any) -> Any:
-        def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
-            return context.make_array(array)(context, builder, values[0]).data
-
-        pointer: Any = types.CPointer
-        return pointer(array.dtype)(array), generate
-
-    return intrinsic(bare)
-
-
-# the bare address of an array's items: compiled code counts references to arrays at every call, which costs more than
-# the calls do, and asks at every index whether it counts from the end; an address it takes as it is.
-# Only of what comes in or is returned: an array that is made within goes with its last use
-bare = Twin(lambda array: array, make=_make_bare)
-
-
-def _make_eight_bytes() -> Any:
-    from llvmlite import ir
-    from numba import types
-    from numba.extending import intrinsic
-
-    def eight(typing: Any, address: Any, place: Any) -> Any:
-        def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
-            first = builder.gep(values[0], [values[1]])
-            return builder.load(builder.bitcast(first, ir.IntType(64).as_pointer()), align=1)
-
-        return types.uint64(address, types.int64), generate
-
-    return intrinsic(eight)
-
-
+# so many zeros, whole numbers of 64 bits or of another kind, for a kernel to work with or to return
+zeros = Twin(lambda count: _viewed(np.zeros(count, np.int64)), "zeros")
+zeros_of = Twin(lambda count, kind: _viewed(np.zeros(count, kind)), "zeros_of")
+# the bare address of an array's items: compiled code asks at every index of an array whether it counts from the end; an
+# address it takes as it is
+bare = Twin(lambda array: array, "bare")
 # the number of eight bytes from a place on, the first the lowest, as every processor that Numba knows has them
-eight_bytes = Twin(lambda data, at: sum(data[at + k] << 8 * k for k in range(8)), make=_make_eight_bytes)
-
-
-def _make_bit_length() -> Any:
-    from llvmlite import ir
-    from numba import types
-    from numba.extending import intrinsic
-
-    def bits(typing: Any, number: Any) -> Any:
-        def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
-            zeros = builder.ctlz(values[0], ir.Constant(ir.IntType(1), 0))
-            return builder.sub(ir.Constant(ir.IntType(64), 64), zeros)
-
-        return types.int64(types.int64), generate
-
-    return intrinsic(bits)
-
-
-bit_length = Twin(lambda number: number.bit_length(), make=_make_bit_length)  # of 0 or more, in one instruction
+eight_bytes = Twin(lambda data, at: sum(data[at + k] << 8 * k for k in range(8)), "eight_bytes")
+bit_length = Twin(lambda number: number.bit_length(), "bit_length")  # of 0 or more, in one instruction
 
 
 class Kernel(Generic[P, R]):
@@ -220,20 +157,20 @@ class Kernel(Generic[P, R]):
         self.function = cast(FunctionType, function)
         self.weight, self.size, self.inline, self.patience, self.apart = weight, size, inline, patience, apart
         self.__doc__, self.__name__, self.__wrapped__ = function.__doc__, function.__name__, function
-        self._made: Any = None
+        self._loaded: dict[str, Loaded] = {}
 
     def __call__(self, *args: P.args, **kwargs: P.kwargs) -> R:
         """Do it, in the way that is due."""
         assert not kwargs
-        return cast(R, self.run(*args, plain=self.is_short(self._work(args))))
+        return cast(R, self.run(*args, plain=self.is_short(self._work(args), types_of(args))))
 
-    def is_short(self, work: int) -> bool:
+    def is_short(self, work: int, types: str = "*") -> bool:
         """Whether to do it plainly: it takes ``work`` millionths of a second, which is counted then."""
-        if _Choice.only is not None or self._made is not None:
+        if _Choice.only is not None or types in self._loaded:
             return bool(_Choice.only)
         done = _Choice.done + work
-        little = 0 if "numba" in sys.modules else LITTLE  # what is kept costs little more to fetch then
-        if done > ENOUGH * self.patience or (done > little and self.is_kept()):
+        little = 0 if "llvmlite" in sys.modules else LITTLE  # what is kept costs little more to load then
+        if done > ENOUGH * self.patience or (done > little and self.is_kept(types)):
             return False
         _Choice.done, _Choice.missed = done, _Choice.missed or done > LITTLE
         return True
@@ -246,7 +183,7 @@ class Kernel(Generic[P, R]):
         """Do it in one of both ways."""
         if plain if _Choice.only is None else _Choice.only:
             return _whole(self.plain(*map(_viewed, args)))
-        return self.made(*args)
+        return self.native(types_of(args))(*args)
 
     def _work(self, args: Any) -> int:
         if self.size is not None:
@@ -258,31 +195,51 @@ class Kernel(Generic[P, R]):
         """The plain function; those that it calls are plain, too."""
         return self._bound({name: each.plain for name, each in self._called().items()})
 
-    @property
+    @cached_property
     def made(self) -> Any:
-        """What Numba makes of it, once; it is kept until a file changes in which one of its functions stands."""
+        """What other compiled functions call."""
+        return _compiling().dispatcher(self._compilable(), self.inline and not self.apart)
+
+    def native(self, types: str) -> Loaded:
+        """Its machine code for arguments of these types, compiled once; it is kept until one of its files changes."""
+        if types in self._loaded:
+            return self._loaded[types]
         with _ONE_AT_A_TIME:
-            return self._made or self._make()
+            if not self.is_kept(types):
+                machine = _compiling().machine_code(self._compilable(), types)
+                for folder in self._folders():
+                    if keep(machine, folder / f"{self._stem}.{types}.code"):
+                        break
+                self._loaded[types] = Loaded(machine)
+            return self._loaded[types]
 
-    def _make(self) -> Any:
-        if self._made is None:
-            bound = self._bound({name: each.made for name, each in self._called().items()})
-            if self.inline:
-                bare_of = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}  # nothing else calls it
-                self._made = compiler()(error_model="numpy", forceinline=not self.apart, **bare_of)(bound)
-            else:
-                self._made = compiler()(error_model="numpy", cache=True, nogil=True)(bound)
-                self._stamp_cache()
-        return self._made
+    def is_kept(self, types: str = "*") -> bool:
+        """Whether it is compiled, or an earlier run of the program has left it behind; that is loaded then."""
+        with _ONE_AT_A_TIME:
+            for folder in self._folders():
+                for path in folder.glob(f"{self._stem}.{types}.code"):
+                    machine = kept(path)
+                    if machine is not None and machine.takes not in self._loaded:
+                        self._loaded[machine.takes] = Loaded(machine)
+            return types in self._loaded or (types == "*" and bool(self._loaded))
 
-    def is_kept(self) -> bool:
-        """Whether it is compiled, or an earlier run of the program has left it behind; Numba gives it this name."""
-        if self._made is not None:
-            return True
+    def _compilable(self) -> FunctionType:
+        return self._bound({name: each.made for name, each in self._called().items()})
+
+    def _folders(self) -> tuple[Path, ...]:
+        """Where it is kept: beside its file, or where that cannot be, in the home folder."""
+        beside = Path(self.function.__code__.co_filename).parent / "__pycache__"
+        with suppress(RuntimeError):  # there is none
+            return beside, Path.home() / ".cache" / "tachys"
+        return (beside,)
+
+    @cached_property
+    def _stem(self) -> str:
+        """Its name, and a stamp of the files that are compiled into it and of numbers that come from others."""
         file = Path(self.function.__code__.co_filename)
-        name = f"{file.stem}.{self.__name__}-{self.function.__code__.co_firstlineno}.*.nbi"
-        changed = max(each.stat().st_mtime for each in self._files())
-        return any(each.stat().st_mtime > changed for each in (file.parent / "__pycache__").glob(name))
+        files = [(each.name, each.stat().st_mtime, each.stat().st_size) for each in sorted(self._files())]
+        stamp = repr((files, sorted(self._constants()))).encode()
+        return f"{file.stem}.{self.__name__}-{blake2b(stamp, digest_size=8).hexdigest()}"
 
     def _called(self) -> dict[str, Any]:
         used = {name: self.function.__globals__.get(name) for name in self.function.__code__.co_names}
@@ -297,16 +254,9 @@ class Kernel(Generic[P, R]):
         made.__qualname__, made.__module__, made.__doc__ = function.__qualname__, function.__module__, function.__doc__
         return made
 
-    def _stamp_cache(self) -> None:
-        """Have what Numba keeps depend on all that is compiled into it, and not only on the function's own file."""
-        kept: Any = getattr(getattr(self._made, "_cache", None), "_cache_file", None)
-        if kept is not None and hasattr(kept, "_source_stamp"):
-            files = ((each.stat().st_mtime, each.stat().st_size) for each in sorted(self._files()))
-            kept._source_stamp = (*files, *sorted(self._constants()))
-
     def _files(self) -> set[Path]:
         others = (each._files() for each in self._called().values() if isinstance(each, Kernel))
-        return {Path(self.function.__code__.co_filename), Path(__file__)}.union(*others)
+        return {Path(self.function.__code__.co_filename), *_OWN}.union(*others)
 
     def _constants(self) -> set[tuple[str, float]]:
         """The numbers that it and those that it calls take from their modules, which may come from others."""
@@ -326,15 +276,6 @@ def kernel(
     of the others, it is called rather than copied into each of them, which takes less time to compile.
     """
     return lambda function: Kernel(function, weight, size, inline, patience, apart)
-
-
-@kernel(inline=True)
-def zeros(count: int) -> Any:
-    """So many zeros of 64 bits, for a kernel to work with or to return."""
-    return np.zeros(count, np.int64)
-
-
-zeros.plain = lambda count: _viewed(np.zeros(count, np.int64))
 
 
 def _viewed(value: Any) -> Any:

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from tachys.compiled import bare, int64, kernel, zeros
+from tachys.compiled import bare, int64, kernel
 
 Instants = NDArray[np.int64]
 MANY = 1 << 16  # from how many on it pays to walk
@@ -29,14 +29,14 @@ def place_of(ordered: Instants, keys: Instants, *, behind: bool = False) -> Inst
     """
     if len(ordered) + len(keys) < MANY:
         return np.searchsorted(ordered, keys, side="right" if behind else "left")
-    places: Instants = _walk(ordered, keys, int(behind))
+    places = np.zeros(len(keys), np.int64)
+    _walk(ordered, keys, int(behind), places)
     return places
 
 
 @kernel()
-def _walk(ordered: Instants, keys: Instants, behind: int) -> Any:
+def _walk(ordered: Instants, keys: Instants, behind: int, places: Instants) -> None:
     """A hand goes along the ``ordered`` as the keys do, back and forth; of whole numbers, behind is before the next."""
-    places = zeros(len(keys))
     each, sought, found, hand, count = bare(ordered), bare(keys), bare(places), 0, len(ordered)
     for number in range(len(keys)):
         key = sought[number] + behind
@@ -45,7 +45,6 @@ def _walk(ordered: Instants, keys: Instants, behind: int) -> Any:
         while hand > 0 and each[hand - 1] >= key:
             hand -= 1
         found[number] = hand
-    return places
 
 
 def busiest(begins: Instants, ends: Instants, length: int, first: int, last: int) -> tuple[int, int]:

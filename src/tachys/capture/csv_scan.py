@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints, plain_real
-from tachys.compiled import as_signed, bare, int64, kernel, uint64, wrapped
+from tachys.compiled import as_signed, bare, int64, kernel, uint64, wrapped, zeros, zeros_of
 
 # places in the state of a scan of columns
 ROW, LAST_TIME, ROWS, LEAST_STEP, MOST_STEP, C_FAULT, C_COLUMN, FIRST_TIME, AS_BITS = range(9)
@@ -235,9 +235,9 @@ def scan_columns(
         plain = 0 if real[column] else plain
     # what stands behind the time of the row above: most rows repeat it; and what the digits of that time were taken by
     levels, length, behind_point, factor, most = 0, 0, 0, 1, LARGEST
-    number_read = np.zeros(1, np.float64)
-    bits_read = number_read.view(np.int64)
-    had, had_told = np.zeros(columns, np.int64), np.zeros(columns, np.int64)
+    number_read = zeros_of(1, np.float64)
+    bits_read = np.asarray(number_read).view(np.int64)
+    had, had_told = zeros(columns), zeros(columns)
     room = len(times) - columns
     while found < room:
         start = at

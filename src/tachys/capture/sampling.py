@@ -16,7 +16,7 @@ import numpy as np
 from msgspec import Struct
 
 from tachys.capture.table import BLOCK, Instants, blocks, distinct
-from tachys.compiled import kernel, rint, zeros
+from tachys.compiled import kernel, rint, zeros, zeros_of
 
 FEWEST = 50  # distinct instants from which on a step is believed
 LOOKED_AT = 4000  # of each line, to find it; all are looked at to see whether it holds
@@ -160,7 +160,7 @@ def _search(ticks: Instants, largest: float, least: float, width: float, budget:
     Steps are tried as intervals from the largest on, each cut into finer ones as more ticks are asked, so that a whole
     number of steps lies where it should to 0.05 of a tick.
     """
-    lows, highs, asked = np.zeros(1 << 12), np.zeros(1 << 12), zeros(1 << 12)
+    lows, highs, asked = zeros_of(1 << 12, np.float64), zeros_of(1 << 12, np.float64), zeros(1 << 12)
     lows[0], highs[0], asked[0] = least, largest, 1
     top, tried = 1, 0
     while top > 0:

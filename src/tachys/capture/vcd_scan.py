@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from tachys.capture.scanning import KNOWN, LARGEST, NOT_KNOWN, UNKNOWN, Bytes, Ints, plain_real
-from tachys.compiled import int64, kernel, wrapped
+from tachys.compiled import int64, kernel, wrapped, zeros_of
 
 # places in the state of a scan of value changes
 NOW, BEGUN, BEGIN, LINE, PENDING, VALUE, BITS, COMMENT, FAULT, FAULT_AT, FAULT_LENGTH, CHANGES = range(12)
@@ -101,8 +101,8 @@ def scan_changes(
     # one loop over words: with its branches in functions that were called, it read 105 MB/s in place of 170
     at, found, room = 0, 0, len(times)
     now, line = state[NOW], state[LINE]
-    real: Any = np.zeros(1, np.float64)
-    bits_of_real = real.view(np.int64)
+    real: Any = zeros_of(1, np.float64)
+    bits_of_real = np.asarray(real).view(np.int64)
     while found < room:
         while at < size and data[at] <= 32:
             line += data[at] == 10

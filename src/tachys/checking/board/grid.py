@@ -117,7 +117,8 @@ def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None
     # a start that lies alone below the others belongs to the release before, and is late; without it the hull lies
     # higher, and delays are smaller only
     kept = np.flatnonzero(rest >= np.percentile(rest, 5) - stray - _ALONE * found.period)
-    hull = kept[_lower_hull(number[kept], rest[kept])]
+    corners = np.zeros(len(kept), np.int64)
+    hull = kept[corners[: _lower_hull(number[kept], rest[kept], corners)]]
     sure = rest[~moved]  # what is later may be taken for the next one, early, unless that has a start of its own
     told = float(sure.max() - sure.min()) <= _HALF * found.period
     # whatever the true grid is, as it lies below all starts it nowhere lies above the hull
@@ -142,9 +143,8 @@ def _one_each(number: Instants) -> tuple[Instants, npt.NDArray[np.bool_]]:
 
 
 @kernel(weight=3)
-def _lower_hull(x: Instants, y: Instants) -> Instants:
-    """Places of the corners of the lower convex hull of points in order of x."""
-    hull = np.empty(len(x), np.int64)
+def _lower_hull(x: Instants, y: Instants, hull: Instants) -> int:
+    """Put the places of the corners of the lower convex hull of points in order of x into ``hull``: how many it has."""
     size = 0
     for place in range(len(x)):
         while size >= 2:
@@ -155,7 +155,7 @@ def _lower_hull(x: Instants, y: Instants) -> Instants:
             size -= 1
         hull[size] = place
         size += 1
-    return hull[:size]
+    return size
 
 
 def jitter_of(instants: Instants, number: Instants, least: float, most: float) -> int:

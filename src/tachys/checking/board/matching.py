@@ -15,7 +15,7 @@ import numpy.typing as npt
 from msgspec import Struct
 
 from tachys.capture.table import Instants
-from tachys.compiled import kernel, zeros
+from tachys.compiled import kernel, zeros, zeros_of
 from tachys.stretches import place_of
 
 UNSURE, SERVED, LOST, WAITING = range(4)
@@ -189,13 +189,15 @@ def _hanging(
     otherwise = runs[np.minimum(following + 1, len(runs) - 1)]  # it may have waited until then
     until = np.where(hanging, np.maximum(started, otherwise), started)
     later = np.maximum(until, runs[np.minimum(np.maximum(by, following) + 1, len(runs) - 1)])
-    return _hang_on(at, until, until, hanging), _hang_on(at, until, later, hanging)
+    surely, perhaps = np.zeros((2, len(at)), np.bool_)
+    _hang_on(at, until, until, hanging, surely)
+    _hang_on(at, until, later, hanging, perhaps)
+    return surely, perhaps
 
 
 @kernel()
-def _hang_on(at: Instants, started: Instants, otherwise: Instants, hanging: Any) -> Any:
+def _hang_on(at: Instants, started: Instants, otherwise: Instants, hanging: Any, found: Any) -> None:
     """What hangs, and all behind it until nothing waits; what hangs may have waited until ``otherwise``."""
-    found = np.zeros(len(at), np.bool_)
     hangs, until = False, at[0]
     for event in range(len(at)):
         if at[event] > until:
@@ -203,7 +205,6 @@ def _hang_on(at: Instants, started: Instants, otherwise: Instants, hanging: Any)
         hangs = hangs or hanging[event]
         found[event] = hangs
         until = max(until, otherwise[event] if hangs else started[event])
-    return found
 
 
 @kernel(inline=True)
@@ -226,11 +227,11 @@ def _serve(
 ) -> tuple[Any, Any, Any, Any]:  # fmt: skip
     """(fate of every event, the run that served it, whether each run is an orphan, whether it may be several)."""
     count = len(at)
-    merged = np.zeros(len(runs), np.bool_)
-    fate, by = np.zeros(count, np.int8), zeros(count)
+    merged = zeros_of(len(runs), np.bool_)
+    fate, by = zeros_of(count, np.int8), zeros(count)
     for event in range(count):
         by[event] = -1
-    orphan = np.zeros(len(runs), np.bool_)
+    orphan = zeros_of(len(runs), np.bool_)
     queue = zeros(count)  # places of those that wait, oldest first
     head, tail = 0, 0
     waits = zeros(kinds)

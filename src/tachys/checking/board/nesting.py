@@ -16,7 +16,7 @@ from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
-from tachys.compiled import int64, kernel, zeros
+from tachys.compiled import int64, kernel, zeros, zeros_of
 from tachys.model.nodes import Core
 
 NOBODY = -1
@@ -89,7 +89,7 @@ def _next_edge(
 @kernel(weight=20)
 def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants) -> Any:
     things, total = len(urgency), len(starts)
-    at, who, deep = zeros(2 * total), np.empty(2 * total, np.int32), np.empty(2 * total, np.int32)
+    at, who, deep = zeros(2 * total), zeros_of(2 * total, np.int32), zeros_of(2 * total, np.int32)
     least, most = zeros(total), zeros(total)
     interrupted = zeros(total)
     begins, finishes = zeros(things), zeros(things)  # the next start and the next end of each thing

@@ -1,0 +1,170 @@
+"""Machine code that was compiled once: kept in files, loaded and called without the compiler.
+
+To fetch the compiler takes ten times as long as to load what it has made. A file holds a digest, a line of JSON and an
+object file, which asks nothing of the program but memory for arrays (``ROOM``).
+"""
+
+from __future__ import annotations
+
+import ctypes
+import json
+import os
+import struct
+import threading
+from contextlib import suppress
+from functools import cache
+from hashlib import blake2b
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from msgspec import Struct
+
+ROOM = "tachys_room"  # what compiled code calls for so many bytes; 0: there are none
+_ARRAY = 7  # words of an array: nothing, nothing, how many items, bytes of one, address, length, step
+_LENT = threading.local()  # the arrays whose memory the kernel has that runs in this thread
+
+
+class Machine(Struct, frozen=True):
+    """A function as an object file has it: its name, the types of its arguments and of what it returns, the file.
+
+    It takes where to put what it returns and what went wrong, then its arguments, arrays of one dimension as
+    ``_ARRAY`` words; it returns whether something went wrong.
+    """
+
+    name: str
+    takes: str
+    returns: str
+    code: bytes
+
+
+def types_of(args: tuple[Any, ...]) -> str:
+    """The types of arguments, apart by dots: ``i`` and ``f`` for numbers, as ``i8`` or ``u1`` for arrays of them."""
+    return ".".join(
+        each.dtype.str[1:] if isinstance(each, np.ndarray) else "f" if isinstance(each, float) else "i" for each in args
+    )
+
+
+def keep(machine: Machine, path: Path) -> bool:
+    """Leave it behind for other runs of the program, in place of what is older; whether that could be done."""
+    head = json.dumps([_processor(), machine.name, machine.takes, machine.returns]).encode()
+    whole = head + b"\n" + machine.code
+    part = path.with_suffix(f".{os.getpid()}")
+    with suppress(OSError):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part.write_bytes(_digest(whole) + b"\n" + whole)
+        part.replace(path)
+        for older in path.parent.glob(f"{path.name.partition('-')[0]}-*.{machine.takes}.code"):
+            if older != path:
+                older.unlink(missing_ok=True)
+        return True
+    return False
+
+
+def kept(path: Path) -> Machine | None:
+    """What was left behind; None where it is cut short, or was made for another processor."""
+    with suppress(OSError):
+        digest, _, whole = path.read_bytes().partition(b"\n")
+        if digest == _digest(whole):
+            head, _, code = whole.partition(b"\n")
+            processor, name, takes, returns = json.loads(head)
+            return Machine(name, takes, returns, code) if processor == _processor() else None
+    return None
+
+
+def _digest(whole: bytes) -> bytes:
+    return blake2b(whole, digest_size=16).hexdigest().encode()
+
+
+@cache
+def _processor() -> str:
+    """What the code is made for, and by which version of the compiler."""
+    binding = _binding()
+    features = binding.get_host_cpu_features().flatten()
+    return _digest(f"{binding.get_host_cpu_name()} {features} {binding.llvm_version_info}".encode()).decode()
+
+
+def _lend(size: int) -> int:
+    try:
+        _LENT.arrays.append(np.zeros(size, np.uint8))
+    except (MemoryError, ValueError):  # more than there is, or than can be
+        return 0
+    return _address(_LENT.arrays[-1])
+
+
+_room = ctypes.CFUNCTYPE(ctypes.c_int64, ctypes.c_int64)(_lend)
+
+
+@cache
+def _binding() -> Any:
+    """What loads machine code."""
+    import llvmlite.binding as binding
+
+    binding.initialize_native_target()
+    binding.initialize_native_asmprinter()
+    binding.add_symbol(ROOM, ctypes.cast(_room, ctypes.c_void_p).value)
+    return binding
+
+
+def _address(array: Any) -> int:
+    return int(array.__array_interface__["data"][0])
+
+
+class Loaded:
+    """Machine code, to be called."""
+
+    def __init__(self, machine: Machine) -> None:
+        binding = _binding()
+        target = binding.Target.from_default_triple().create_target_machine(jit=True)
+        self._engine = binding.create_mcjit_compiler(binding.parse_assembly(""), target)
+        self._engine.add_object_file(binding.ObjectFileRef.from_data(machine.code))
+        self._engine.finalize_object()
+        words: list[Any] = [ctypes.c_void_p, ctypes.c_void_p]
+        for each in machine.takes.split("."):
+            if len(each) == 1:
+                words.append(ctypes.c_double if each == "f" else ctypes.c_int64)
+            else:
+                words += [ctypes.c_int64] * _ARRAY
+        self._call = ctypes.CFUNCTYPE(ctypes.c_int32, *words)(self._engine.get_function_address(machine.name))
+        self._kinds = machine.returns.split(".") if machine.returns else []
+        self._form = struct.Struct("@" + "".join(f"{_ARRAY}q" if len(each) > 1 else each for each in self._kinds))
+        self._several = "." in machine.returns
+
+    def __call__(self, *args: Any) -> Any:
+        """What it returns; arrays are changed as plain code would change them."""
+        flat: list[Any] = []
+        copied = []
+        for value in args:
+            if not isinstance(value, np.ndarray):
+                flat.append(float(value) if isinstance(value, float) else int(value))
+                continue
+            if not (value.flags.c_contiguous and value.flags.aligned):
+                copied.append((value, value.copy()))
+                value = copied[-1][1]
+            flat += (0, 0, value.size, value.itemsize, _address(value), value.size, value.itemsize)
+        out, wrong = ctypes.create_string_buffer(max(1, self._form.size)), ctypes.c_void_p()
+        lent: list[Any] = []
+        _LENT.arrays = lent
+        try:
+            if self._call(ctypes.addressof(out), ctypes.addressof(wrong), *flat):
+                raise MemoryError
+        finally:
+            _LENT.arrays = []
+        for value, copy in copied:
+            if value.flags.writeable:
+                value[...] = copy
+        found = self._found(list(self._form.unpack_from(out)), lent)
+        return tuple(found) if self._several else found[0] if found else None
+
+    def _found(self, words: list[Any], lent: list[Any]) -> list[Any]:
+        found = []
+        for kind in self._kinds:
+            if len(kind) == 1:
+                found.append(words.pop(0))
+                continue
+            count, size, address = words[2:5]
+            del words[:_ARRAY]
+            place = next(each for each in lent if 0 <= address - _address(each) <= each.size - count * size)
+            begin = address - _address(place)
+            found.append(place[begin : begin + count * size].view(kind))
+        return found
