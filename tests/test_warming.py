@@ -89,7 +89,7 @@ def test_a_short_play_is_done_at_once_where_nothing_is_compiled_yet_and_says_the
 def test_much_is_done_by_what_is_compiled_and_little_plainly(monkeypatch):
     ran = []
     monkeypatch.delitem(sys.modules, "llvmlite", raising=False)  # as other tests may have left it
-    some = compiled.Kernel(lambda items: len(items), 1, None, False)
+    some = compiled.Kernel(lambda items: len(items), 1, None)
     some.__dict__["plain"] = lambda items: ran.append("plain")
     monkeypatch.setattr(compiled.Kernel, "native", lambda *_: lambda items: ran.append("made"))
     for kept, sizes, due in (
@@ -175,7 +175,8 @@ def test_what_is_compiled_is_loaded_without_the_compiler(tmp_path):
         "with compiled.only(plain=False): api.simulate(api.load_model('m.toml'), 10**9)\n"
         "sys.exit('numba' in sys.modules)"
     )
-    assert subprocess.run([sys.executable, "-c", code], cwd=tmp_path).returncode == 0
+    first, second = (subprocess.run([sys.executable, "-c", code], cwd=tmp_path).returncode for _ in range(2))
+    assert second == 0, first  # the first may have had to compile it
 
 
 def test_what_is_kept_hangs_on_numbers_that_come_from_other_files():

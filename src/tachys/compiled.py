@@ -26,9 +26,9 @@ P = ParamSpec("P")
 R = TypeVar("R")
 
 # how much is done plainly, all in all, in millionths of a second on a slow machine: less where it was compiled before
-LITTLE, ENOUGH = 150_000, 2_500_000
+LITTLE, ENOUGH = 100_000, 2_500_000
 _ONE_AT_A_TIME = RLock()
-_OWN = tuple(Path(__file__).with_name(name) for name in ("compiled.py", "compiling.py"))
+_OWN = tuple(Path(__file__).with_name(name) for name in ("compiled.py", "compiling.py", "native.py"))
 
 
 class _Choice:
@@ -145,24 +145,17 @@ class Kernel(Generic[P, R]):
     faster item by item; whatever is done with a whole array goes to ``np.asarray``.
     """
 
-    def __init__(
-        self,
-        function: Callable[P, R],
-        weight: int,
-        size: int | None,
-        inline: bool,
-        patience: int = 1,
-        apart: bool = False,
-    ) -> None:
+    def __init__(self, function: Callable[P, R], weight: int, size: int | None, patience: int = 1) -> None:
         self.function = cast(FunctionType, function)
-        self.weight, self.size, self.inline, self.patience, self.apart = weight, size, inline, patience, apart
+        self.weight, self.size, self.patience = weight, size, patience
         self.__doc__, self.__name__, self.__wrapped__ = function.__doc__, function.__name__, function
         self._loaded: dict[str, Loaded] = {}
 
     def __call__(self, *args: P.args, **kwargs: P.kwargs) -> R:
         """Do it, in the way that is due."""
         assert not kwargs
-        return cast(R, self.run(*args, plain=self.is_short(self._work(args), types_of(args))))
+        types = types_of(args)
+        return cast(R, self._run(args, types, self.is_short(self._work(args), types)))
 
     def is_short(self, work: int, types: str = "*") -> bool:
         """Whether to do it plainly: it takes ``work`` millionths of a second, which is counted then."""
@@ -181,9 +174,10 @@ class Kernel(Generic[P, R]):
 
     def run(self, *args: Any, plain: bool) -> Any:
         """Do it in one of both ways."""
-        if plain if _Choice.only is None else _Choice.only:
-            return _whole(self.plain(*map(_viewed, args)))
-        return self.native(types_of(args))(*args)
+        return self._run(args, types_of(args), plain if _Choice.only is None else _Choice.only)
+
+    def _run(self, args: Any, types: str, plain: bool) -> Any:
+        return _whole(self.plain(*map(_viewed, args))) if plain else self.native(types)(*args)
 
     def _work(self, args: Any) -> int:
         if self.size is not None:
@@ -198,7 +192,7 @@ class Kernel(Generic[P, R]):
     @cached_property
     def made(self) -> Any:
         """What other compiled functions call."""
-        return _compiling().dispatcher(self._compilable(), self.inline and not self.apart)
+        return _compiling().Dispatcher(self._compilable())
 
     def native(self, types: str) -> Loaded:
         """Its machine code for arguments of these types, compiled once; it is kept until one of its files changes."""
@@ -218,9 +212,9 @@ class Kernel(Generic[P, R]):
         with _ONE_AT_A_TIME:
             for folder in self._folders():
                 for path in folder.glob(f"{self._stem}.{types}.code"):
-                    machine = kept(path)
-                    if machine is not None and machine.takes not in self._loaded:
-                        self._loaded[machine.takes] = Loaded(machine)
+                    takes = path.name[len(self._stem) + 1 : -len(".code")]
+                    if takes not in self._loaded and (machine := kept(path)) is not None:
+                        self._loaded[takes] = Loaded(machine)
             return types in self._loaded or (types == "*" and bool(self._loaded))
 
     def _compilable(self) -> FunctionType:
@@ -265,17 +259,14 @@ class Kernel(Generic[P, R]):
         return own.union(*(each._constants() for each in self._called().values() if isinstance(each, Kernel)))
 
 
-def kernel(
-    *, weight: int = 1, size: int | None = None, inline: bool = False, patience: int = 1, apart: bool = False
-) -> Callable[[Callable[P, R]], Kernel[P, R]]:
+def kernel(*, weight: int = 1, size: int | None = None, patience: int = 1) -> Callable[[Callable[P, R]], Kernel[P, R]]:
     """Declare a function of numbers and arrays that is compiled where it pays.
 
     ``weight``: how many millionths of a second an item takes plainly; ``size``: which argument says how many
-    there are, where it is not the length of all arrays. ``inline``: it becomes part of the others that call it.
-    ``patience``: how many times as long as others it may take plainly, since it takes so long to compile. ``apart``:
-    of the others, it is called rather than copied into each of them, which takes less time to compile.
+    there are, where it is not the length of all arrays. ``patience``: how many times as long as others it may take
+    plainly, since it takes so long to compile.
     """
-    return lambda function: Kernel(function, weight, size, inline, patience, apart)
+    return lambda function: Kernel(function, weight, size, patience)
 
 
 def _viewed(value: Any) -> Any:

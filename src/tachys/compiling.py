@@ -5,50 +5,166 @@ To import this takes longer than most commands do: only whoever compiles does so
 
 from __future__ import annotations
 
+import gc
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import cache
+from itertools import count
 from types import FunctionType
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
-from llvmlite import ir
-from numba import njit, types
-from numba.core.cgutils import get_or_insert_function
+from llvmlite import binding, ir
+from numba import types
+from numba.core import cgutils
+from numba.core import config as _config
+from numba.core.codegen import JITCPUCodegen
+from numba.core.registry import CPUDispatcher, cpu_target
 from numba.extending import intrinsic
 from numba.np.arrayobj import make_array, populate_array
 from numba.np.numpy_support import as_dtype, from_dtype
 
-from tachys.native import ROOM, Machine
+from tachys.native import ROOM, Machine, loader
 
+config: Any = _config
 _WORD = ir.IntType(64)
 _SCALARS = {"i": types.int64, "f": types.float64}
-_RESULTS = {types.int64: "q", types.uint64: "Q", types.intp: "q", types.float64: "d", types.boolean: "?"}
+_RESULTS = {types.int64: "i", types.uint64: "u", types.float64: "f", types.boolean: "b"}
 # no arrays that are counted, since all stand in memory of the caller, and nothing by which Numba would call it
-_WAYS: dict[str, Any] = {"error_model": "numpy", "_nrt": False, "no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+_WAYS = {"nopython": True, "error_model": "numpy", "_nrt": False, "no_cpython_wrapper": True, "no_cfunc_wrapper": True}
 
 
-def dispatcher(function: FunctionType, inline: bool) -> Any:
-    """What others that are compiled can call; ``inline``: a copy of it in each of them."""
-    return njit(forceinline=inline, **_WAYS)(function)
+class Dispatcher(CPUDispatcher):
+    """A function as others that are compiled call it."""
+
+    def __init__(self, function: FunctionType) -> None:
+        super().__init__(function, targetoptions=dict(_WAYS))
+
+    def get_call_template(self, args: Any, kws: Any) -> Any:
+        """Compile it once for all numbers of a kind, not anew for each one that is known."""
+        return super().get_call_template(tuple(map(types.unliteral, args)), kws)
 
 
 def machine_code(function: FunctionType, of: str) -> Machine:
     """Compile a function for arguments of these types, as :func:`tachys.native.types_of` names them."""
-    made = dispatcher(function, False)
-    wanted = tuple(_SCALARS.get(each) or types.Array(from_dtype(np.dtype(each)), 1, "C") for each in of.split("."))
-    made.compile(wanted)
-    (found,) = made.overloads.values()
-    kind, (code, _) = found.library.serialize_using_object_code()[1:]
-    assert kind == "object"
-    return Machine(found.fndesc.mangled_name, of, _result(found.signature.return_type), code)
+    called = Dispatcher(function)
+    takes = tuple(_SCALARS.get(each) or types.Array(from_dtype(np.dtype(each)), 1, "C") for each in of.split("."))
+    with _unoptimised():
+        run: Any = _by_words(called, takes)
+        made = Dispatcher(cast(FunctionType, lambda words: run(words)))
+        made.compile((types.CPointer(types.int64),))
+    entry, found = (next(iter(cast(Any, each).overloads.values())) for each in (made, called))
+    name = entry.fndesc.mangled_name
+    code = _optimised(entry.library.get_llvm_str(), name)
+    return Machine(name, of, ".".join(map(_name_of, _parts(found.signature.return_type))), code)
 
 
-def _result(kind: Any) -> str:
-    """The types of what is returned, apart by dots: formats of ``struct``, or the types of arrays' items."""
-    several: Any = types.BaseTuple
-    if isinstance(kind, several):
-        return ".".join(map(_result, kind))
+def _by_words(called: Dispatcher, takes: tuple[Any, ...]) -> Any:
+    """The call of a function whose arguments stand in words of memory, and behind them what it returns.
+
+    A number has one word, an array two: its address and how many items it has.
+    """
+
+    @intrinsic
+    def run(typing: Any, words: Any) -> Any:
+        function = types.Dispatcher(called)
+        signature: Any = function.get_call_type(typing, takes, {})
+
+        def generate(context: Any, builder: Any, _: Any, values: Any) -> Any:
+            place = iter(builder.gep(values[0], [_WORD(number)]) for number in count())
+            args = [_from_words(context, builder, kind, place) for kind in takes]
+            call = context.get_function(function, signature)
+            context.add_linking_libs(getattr(call, "libs", ()))
+            found = call(builder, args)
+            parts = _parts(signature.return_type)
+            each = [found] if parts == [signature.return_type] else cgutils.unpack_tuple(builder, found, len(parts))
+            for kind, value in zip(parts, each, strict=True):
+                _to_words(context, builder, kind, value, place)
+            return context.get_dummy_value()
+
+        return types.none(words), generate
+
+    return run
+
+
+def _from_words(context: Any, builder: Any, kind: Any, place: Any) -> Any:
+    first = builder.load(next(place))
+    if kind == types.float64:
+        return builder.bitcast(first, ir.DoubleType())
+    if kind == types.int64:
+        return first
+    return _array(context, builder, kind, first, builder.load(next(place)))
+
+
+def _to_words(context: Any, builder: Any, kind: Any, value: Any, place: Any) -> None:
     if isinstance(kind, types.Array):
-        return as_dtype(kind.dtype).str[1:]
-    return "" if kind == types.none else _RESULTS[kind]
+        array = make_array(kind)(context, builder, value)
+        builder.store(builder.ptrtoint(array.data, _WORD), next(place))
+        value = array.nitems
+    elif kind == types.float64:
+        value = builder.bitcast(value, _WORD)
+    elif kind == types.boolean:
+        value = builder.zext(value, _WORD)
+    builder.store(value, next(place))
+
+
+def _array(context: Any, builder: Any, kind: Any, address: Any, many: Any) -> Any:
+    """An array somewhere in memory."""
+    size = ir.Constant(_WORD, context.get_abi_sizeof(context.get_data_type(kind.dtype)))
+    made = make_array(kind)(context, builder)
+    data = builder.inttoptr(address, made.data.type)
+    populate_array(made, data, shape=(many,), strides=(size,), itemsize=size, meminfo=None)
+    return made._getvalue()
+
+
+def _parts(returned: Any) -> list[Any]:
+    """The types of what is returned together."""
+    several: Any = types.BaseTuple
+    return list(returned) if isinstance(returned, several) else [] if returned == types.none else [returned]
+
+
+def _name_of(kind: Any) -> str:
+    return as_dtype(kind.dtype).str[1:] if isinstance(kind, types.Array) else _RESULTS[kind]
+
+
+@contextmanager
+def _unoptimised() -> Iterator[None]:
+    """Numba leaves the code of functions as it is.
+
+    Else it would make the best of each by itself, which takes longer than to make the best of all of them at the end.
+    """
+    context, level, collects = cpu_target.target_context, config.OPT, gc.isenabled()
+    usual = context._internal_codegen
+    loader()  # knows of the memory
+    config.OPT = config._OptLevel(0)
+    context._internal_codegen = _codegen()
+    gc.disable()
+    try:
+        yield
+    finally:
+        config.OPT, context._internal_codegen = level, usual
+        if collects:
+            gc.enable()
+
+
+@cache
+def _codegen() -> Any:
+    return JITCPUCodegen("tachys")
+
+
+def _optimised(text: str, name: str) -> bytes:
+    """An object file of a function and of those that it calls, of which nothing else is seen outside."""
+    module = binding.parse_assembly(text)
+    for each in module.functions:
+        if not each.is_declaration and each.name != name:
+            each.linkage = "internal"
+    target = binding.Target.from_default_triple().create_target_machine(
+        cpu=binding.get_host_cpu_name(), features=binding.get_host_cpu_features().flatten(), opt=3, jit=True
+    )
+    builder = binding.create_pass_builder(target, binding.create_pipeline_tuning_options(speed_level=3))
+    builder.getModulePassManager().run(module, builder)
+    code: bytes = target.emit_object(module)
+    return code
 
 
 @intrinsic
@@ -69,15 +185,12 @@ def _lent(kind: Any) -> Any:
     array = types.Array(kind, 1, "C")
 
     def generate(context: Any, builder: Any, signature: Any, values: Any) -> Any:
-        size = ir.Constant(_WORD, context.get_abi_sizeof(context.get_data_type(array.dtype)))
-        room = get_or_insert_function(builder.module, ir.FunctionType(_WORD, [_WORD]), ROOM)
+        size = ir.Constant(_WORD, context.get_abi_sizeof(context.get_data_type(kind)))
+        room = cgutils.get_or_insert_function(builder.module, ir.FunctionType(_WORD, [_WORD]), ROOM)
         address = builder.call(room, [builder.mul(values[0], size)])
         with builder.if_then(builder.icmp_unsigned("==", address, _WORD(0)), likely=False):
             context.call_conv.return_user_exc(builder, MemoryError, ("no memory left",))
-        made = make_array(array)(context, builder)
-        data = builder.inttoptr(address, made.data.type)
-        populate_array(made, data, shape=(values[0],), strides=(size,), itemsize=size, meminfo=None)
-        return made._getvalue()
+        return _array(context, builder, array, address, values[0])
 
     return array, generate
 

@@ -21,15 +21,17 @@ import numpy as np
 from msgspec import Struct
 
 ROOM = "tachys_room"  # what compiled code calls for so many bytes; 0: there are none
-_ARRAY = 7  # words of an array: nothing, nothing, how many items, bytes of one, address, length, step
+_WORDS = {"i": "q", "u": "Q", "f": "d", "b": "q"}  # of numbers
+_NAMES = {char: np.dtype(char).str[1:] for char in "?bBhHiIlLqQfd"}
+_SPARE = (ctypes.c_int64 * 2)()  # what Numba would have told there is not asked for
 _LENT = threading.local()  # the arrays whose memory the kernel has that runs in this thread
 
 
 class Machine(Struct, frozen=True):
     """A function as an object file has it: its name, the types of its arguments and of what it returns, the file.
 
-    It takes where to put what it returns and what went wrong, then its arguments, arrays of one dimension as
-    ``_ARRAY`` words; it returns whether something went wrong.
+    It takes two addresses of no use and that of its words: the arguments, a word of 64 bits for a number, two for
+    an array of one dimension (address, length), and behind them what it returns. It returns whether memory ran out.
     """
 
     name: str
@@ -41,7 +43,10 @@ class Machine(Struct, frozen=True):
 def types_of(args: tuple[Any, ...]) -> str:
     """The types of arguments, apart by dots: ``i`` and ``f`` for numbers, as ``i8`` or ``u1`` for arrays of them."""
     return ".".join(
-        each.dtype.str[1:] if isinstance(each, np.ndarray) else "f" if isinstance(each, float) else "i" for each in args
+        [
+            _NAMES[each.dtype.char] if isinstance(each, np.ndarray) else "f" if isinstance(each, float) else "i"
+            for each in args
+        ]
     )
 
 
@@ -79,7 +84,7 @@ def _digest(whole: bytes) -> bytes:
 @cache
 def _processor() -> str:
     """What the code is made for, and by which version of the compiler."""
-    binding = _binding()
+    binding = loader()
     features = binding.get_host_cpu_features().flatten()
     return _digest(f"{binding.get_host_cpu_name()} {features} {binding.llvm_version_info}".encode()).decode()
 
@@ -96,7 +101,7 @@ _room = ctypes.CFUNCTYPE(ctypes.c_int64, ctypes.c_int64)(_lend)
 
 
 @cache
-def _binding() -> Any:
+def loader() -> Any:
     """What loads machine code."""
     import llvmlite.binding as binding
 
@@ -114,57 +119,53 @@ class Loaded:
     """Machine code, to be called."""
 
     def __init__(self, machine: Machine) -> None:
-        binding = _binding()
+        binding = loader()
         target = binding.Target.from_default_triple().create_target_machine(jit=True)
         self._engine = binding.create_mcjit_compiler(binding.parse_assembly(""), target)
         self._engine.add_object_file(binding.ObjectFileRef.from_data(machine.code))
         self._engine.finalize_object()
-        words: list[Any] = [ctypes.c_void_p, ctypes.c_void_p]
-        for each in machine.takes.split("."):
-            if len(each) == 1:
-                words.append(ctypes.c_double if each == "f" else ctypes.c_int64)
-            else:
-                words += [ctypes.c_int64] * _ARRAY
-        self._call = ctypes.CFUNCTYPE(ctypes.c_int32, *words)(self._engine.get_function_address(machine.name))
+        address = self._engine.get_function_address(machine.name)
+        self._call = ctypes.CFUNCTYPE(ctypes.c_int32, *[ctypes.c_void_p] * 3)(address)
+        self._takes = struct.Struct("".join(_WORDS.get(each, "qq") for each in machine.takes.split(".")))
         self._kinds = machine.returns.split(".") if machine.returns else []
-        self._form = struct.Struct("@" + "".join(f"{_ARRAY}q" if len(each) > 1 else each for each in self._kinds))
-        self._several = "." in machine.returns
+        self._returns = struct.Struct("".join(_WORDS.get(each, "qq") for each in self._kinds))
 
     def __call__(self, *args: Any) -> Any:
         """What it returns; arrays are changed as plain code would change them."""
-        flat: list[Any] = []
+        given: list[Any] = []
         copied = []
         for value in args:
             if not isinstance(value, np.ndarray):
-                flat.append(float(value) if isinstance(value, float) else int(value))
+                given.append(value)
                 continue
-            if not (value.flags.c_contiguous and value.flags.aligned):
+            flags = value.flags
+            if not (flags.carray or (flags.c_contiguous and flags.aligned)):
                 copied.append((value, value.copy()))
                 value = copied[-1][1]
-            flat += (0, 0, value.size, value.itemsize, _address(value), value.size, value.itemsize)
-        out, wrong = ctypes.create_string_buffer(max(1, self._form.size)), ctypes.c_void_p()
+            given += (_address(value), len(value))
+        words = ctypes.create_string_buffer(self._takes.pack(*given), self._takes.size + self._returns.size + 1)
         lent: list[Any] = []
         _LENT.arrays = lent
         try:
-            if self._call(ctypes.addressof(out), ctypes.addressof(wrong), *flat):
+            if self._call(_SPARE, _SPARE, words):
                 raise MemoryError
         finally:
             _LENT.arrays = []
         for value, copy in copied:
             if value.flags.writeable:
                 value[...] = copy
-        found = self._found(list(self._form.unpack_from(out)), lent)
-        return tuple(found) if self._several else found[0] if found else None
+        found = self._found(list(self._returns.unpack_from(words, self._takes.size)), lent)
+        return tuple(found) if len(found) > 1 else found[0] if found else None
 
     def _found(self, words: list[Any], lent: list[Any]) -> list[Any]:
         found = []
         for kind in self._kinds:
-            if len(kind) == 1:
-                found.append(words.pop(0))
+            if kind in _WORDS:
+                found.append(bool(words.pop(0)) if kind == "b" else words.pop(0))
                 continue
-            count, size, address = words[2:5]
-            del words[:_ARRAY]
-            place = next(each for each in lent if 0 <= address - _address(each) <= each.size - count * size)
+            address, many = words.pop(0), words.pop(0)
+            size = many * int(kind[1])
+            place = next(each for each in lent if 0 <= address - _address(each) <= each.size - size)
             begin = address - _address(place)
-            found.append(place[begin : begin + count * size].view(kind))
+            found.append(place[begin : begin + size].view(kind))
         return found

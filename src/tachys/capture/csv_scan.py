@@ -19,7 +19,7 @@ _ALL_BITS, _NEAR_TOP = 2**64 - 1, 2**59
 _PLAIN_DIGITS = 18  # of a time that is read as it stands: it stays below 64 bits
 
 
-@kernel(inline=True)
+@kernel()
 def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, int, Any]:
     """A cell from ``place`` on: (where it ends, KNOWN or NOT_KNOWN or minus what is wrong, its 64 bits)."""
     level: Any = uint64(0)
@@ -67,7 +67,7 @@ def read_level(data: Bytes, place: int, end: int, separator: int) -> tuple[int, 
     return place, KNOWN, as_signed(level)
 
 
-@kernel(inline=True)
+@kernel()
 def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out: Any) -> tuple[int, int]:
     """A cell from ``place`` on as a number into ``out[0]``: (where it ends, KNOWN or NOT_KNOWN or minus NO_LEVEL)."""
     first = place
@@ -83,7 +83,7 @@ def read_real(data: Bytes, place: int, end: int, separator: int, point: int, out
     return place, KNOWN if plain_real(data, first, last, point, out) else -NO_LEVEL
 
 
-@kernel(inline=True)
+@kernel()
 def read_time(
     data: Bytes, start: int, end: int, separator: int, point: int, scale: int
 ) -> tuple[int, int, int, int, int]:
@@ -128,7 +128,7 @@ def read_time(
     return place, -time if negative else time, wrong if wrong else more, digits, power - shift
 
 
-@kernel(inline=True)
+@kernel()
 def shifted(number: Any, exponent: int, scale: int) -> tuple[int, int]:
     """(``number`` times ten to the power ``exponent``, in units of ``scale`` ps, rounded to ps; what is wrong)."""
     left = scale
@@ -152,7 +152,7 @@ def shifted(number: Any, exponent: int, scale: int) -> tuple[int, int]:
     return number, 0
 
 
-@kernel(inline=True)
+@kernel()
 def read_digits(data: Any, place: int, size: int, point: int) -> tuple[int, Any, int, int]:
     """A time of nothing but digits, and a point in them: (where it ends, the digits, how many, behind the point).
 
@@ -174,7 +174,7 @@ def read_digits(data: Any, place: int, size: int, point: int) -> tuple[int, Any,
     return place, number, digits, shift
 
 
-@kernel(inline=True)
+@kernel()
 def is_repeated(data: Any, place: int, above: int, length: int) -> bool:
     """Whether the same bytes stand at both places."""
     at = 0
@@ -183,7 +183,7 @@ def is_repeated(data: Any, place: int, above: int, length: int) -> bool:
     return at == length
 
 
-@kernel(inline=True)
+@kernel()
 def is_plain(data: Any, place: int, size: int, separator: int, columns: int) -> bool:
     """Whether separators and digits 0 or 1 stand there, so many, and then a line ends."""
     end = place + 2 * columns
@@ -196,7 +196,7 @@ def is_plain(data: Any, place: int, size: int, separator: int, columns: int) -> 
     return True
 
 
-@kernel(inline=True)
+@kernel()
 def note_row(state: Ints, time: int, digits: int, last: int) -> None:
     """A row is read whole, with its time: so many digits, of which the last stands for that power of ten."""
     if state[ROWS] == 0:

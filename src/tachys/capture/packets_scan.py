@@ -29,7 +29,7 @@ UNTOLD, EXITS = LINES, LINES + 1  # behind their counts: what is told of all of 
 COUNTS = LINES + 2
 
 
-@kernel(inline=True)
+@kernel()
 def more_bytes(data: Any, at: int, size: int) -> int:
     """Behind the last byte of those that follow a header, each with bit 7 but the last; ``size`` + 1: it is not here.
 
@@ -44,7 +44,7 @@ def more_bytes(data: Any, at: int, size: int) -> int:
     return size + 1
 
 
-@kernel(inline=True)
+@kernel()
 def run_of_zeros(data: Any, at: int, size: int) -> int:
     """Where a run of zero bytes ends."""
     while at < size and data[at] == 0:
@@ -171,7 +171,7 @@ def unwrap(data: Bytes, size: int, stream: int, current: Ints, found: Bytes) -> 
     return count
 
 
-@kernel(inline=True)
+@kernel()
 def line_of(kind: int, value: int) -> int:
     """The line on which something is told; 0: on none, or on all."""
     if kind <= RETURN:
@@ -195,7 +195,7 @@ def count_told(kinds: Kinds, size: int, values: Ints, counts: Ints) -> None:
             unsaid = what == GAP
 
 
-@kernel(inline=True)
+@kernel()
 def tell(out_at: Any, out_level: Any, place: Any, latest: Any, line: int, since: int, at: int, level: int) -> None:
     """A line is at a level from an instant on; unknown since another. What comes at one tick comes one after the other.
 

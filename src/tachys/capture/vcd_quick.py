@@ -19,7 +19,7 @@ from tachys.capture.vcd_scan import BEGIN, BEGUN, BITS, NOW, PENDING, STATE, VAL
 from tachys.compiled import as_signed, bare, eight_bytes, int64, kernel, uint64, wrapped
 
 
-@kernel(inline=True)
+@kernel()
 def word_end(data: Any, at: int) -> int:
     """Where the word ends that begins here; a line ends behind it."""
     while data[at] > 32:
@@ -27,13 +27,13 @@ def word_end(data: Any, at: int) -> int:
     return at
 
 
-@kernel(inline=True)
+@kernel()
 def is_level(head: int) -> bool:
     """Whether it is one of 0 1 x z X Z."""
     return head == 48 or head == 49 or head == 120 or head == 122 or head == 88 or head == 90
 
 
-@kernel(inline=True)
+@kernel()
 def eight_digits(data: Any, at: int) -> int:
     """The number that the eight bytes from there on write; -1 where one of them is no digit.
 

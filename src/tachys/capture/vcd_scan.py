@@ -46,7 +46,7 @@ def make_table(codes: list[bytes]) -> tuple[Ints, Ints]:
     return keys, slots
 
 
-@kernel(inline=True)
+@kernel()
 def read_tick(data: Bytes, first: int, end: int) -> int:
     """The time behind the ``#`` at ``first``; -1 where it is none, or beyond 64 bits."""
     later: Any = int64(0)
@@ -58,7 +58,7 @@ def read_tick(data: Bytes, first: int, end: int) -> int:
     return -1 if end == first + 1 else later
 
 
-@kernel(inline=True)
+@kernel()
 def read_vector(data: Bytes, first: int, end: int, state: Ints) -> bool:
     """The value behind the ``b`` at ``first``, which then waits for its identifier; False where it is none."""
     value: Any = int64(0)
@@ -79,7 +79,7 @@ def read_vector(data: Bytes, first: int, end: int, state: Ints) -> bool:
     return end > first + 1
 
 
-@kernel(inline=True)
+@kernel()
 def find_slot(data: Bytes, first: int, end: int, keys: Ints, slots: Ints) -> int:
     """The slot of an identifier; -1 where it was not declared."""
     key: Any = int64(_FNV)

@@ -63,7 +63,7 @@ def _warm(ctx: click.Context, wanted: bool) -> None:
         return
     from tachys.warming import warm
 
-    click.echo("compiling, once after each install: about half a minute", err=True)
+    click.echo("compiling, once after each install: about a quarter of a minute", err=True)
     for part in warm():
         click.echo(f"compiled: {part}")
     ctx.exit()
@@ -158,7 +158,7 @@ class _Commands(click.Group):
 @click.option("-v", "--verbose", is_flag=True, expose_value=False, hidden=True)
 @click.option("--warm", is_flag=True, is_eager=True, expose_value=False,
               callback=lambda ctx, _, value: _warm(ctx, value),
-              help="Compile everything once, about half a minute, so that no later command waits for it.")  # fmt: skip
+              help="Compile everything once, a quarter of a minute, so that no later command waits for it.")  # fmt: skip
 def tachys() -> None:
     """Will every interrupt meet its time limit, and does the board agree?
 

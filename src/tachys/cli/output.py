@@ -260,4 +260,4 @@ def compile_note(system: System, length: int | None) -> None:
     from tachys.simulation.kernel import play
 
     if play.waits(work_of(system, length or 10**15)):
-        click.echo("compiling the engine, once after each install: about half a minute", err=True)
+        click.echo("compiling the engine, once after each install: about a quarter of a minute", err=True)

@@ -9,7 +9,7 @@ from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
 
-@kernel(inline=True)
+@kernel()
 def set_next(m: Ints, item: int, time: int) -> None:
     """Note when an item happens next, and keep the earliest of all, and of those that come together the first."""
     m[m[NEXT] + item] = time
@@ -29,7 +29,7 @@ def set_next(m: Ints, item: int, time: int) -> None:
     m[EARLIEST_ITEM] = place - m[NEXT]
 
 
-@kernel(inline=True)
+@kernel()
 def next_release(m: Ints, source: int) -> int:
     """The nominal instant of the next release, and move on to the one after it."""
     base = m[source + S_BASE]
@@ -43,7 +43,7 @@ def next_release(m: Ints, source: int) -> int:
     return base
 
 
-@kernel(inline=True)
+@kernel()
 def next_late_release(m: Ints, source: int, first_time: bool) -> int:
     """The next instant of a source with jitter: later releases can come before earlier ones, so some are held."""
     room, held, jitter = m[source + S_ROOM], m[source + S_HELD], m[source + S_JITTER]
@@ -69,7 +69,7 @@ def next_late_release(m: Ints, source: int, first_time: bool) -> int:
     return m[room]
 
 
-@kernel(inline=True)
+@kernel()
 def comes_too_soon(m: Ints, number: int) -> bool:
     """Whether a source that keeps apart from others has to wait: it comes as soon as it may, first come first."""
     source, now = m[SOURCES] + number * SOURCE_SIZE, m[NOW]
@@ -91,7 +91,7 @@ def comes_too_soon(m: Ints, number: int) -> bool:
     return False
 
 
-@kernel(inline=True)
+@kernel()
 def next_event(m: Ints, number: int, first_time: bool) -> int:
     """When a source comes next, after it has come now, or for the first time."""
     source, now = m[SOURCES] + number * SOURCE_SIZE, m[NOW]

@@ -10,7 +10,7 @@ from tachys.simulation.layout import Ints
 SUM = (1 << 40) - 1
 
 
-@kernel(inline=True)
+@kernel()
 def observe(m: Ints, stat: int, ps: int, many: int) -> None:
     """Count a time, ``many`` times, in its statistics: buckets of equal width in each octave."""
     m[stat + T_COUNT] += many
@@ -26,7 +26,7 @@ def observe(m: Ints, stat: int, ps: int, many: int) -> None:
     m[stat + T_BUCKETS + (octave << bits) + (ps >> octave)] += many
 
 
-@kernel(inline=True)
+@kernel()
 def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
     """Add a record, if records are kept; never beyond the end of the log."""
     if m[RECORD] != 0:

@@ -10,7 +10,7 @@ from tachys.simulation.layout import Ints
 LOW = (1 << 32) - 1
 
 
-@kernel(inline=True)
+@kernel()
 def draw31(m: Ints) -> int:
     """31 random bits: xoshiro128++ of D. Blackman, S. Vigna (ACM Trans. Math. Software 47, 2021)."""
     a, b, c, d = m[DRAW_0], m[DRAW_1], m[DRAW_2], m[DRAW_3]
@@ -25,7 +25,7 @@ def draw31(m: Ints) -> int:
     return (word & LOW) >> 1
 
 
-@kernel(inline=True)
+@kernel()
 def draw_uniform(m: Ints, least: int, most: int) -> int:
     """A whole number of [least, most], all alike."""
     many = most - least + 1
@@ -36,7 +36,7 @@ def draw_uniform(m: Ints, least: int, most: int) -> int:
     return least + ((draw31(m) << 31) | draw31(m)) % many
 
 
-@kernel(inline=True)
+@kernel()
 def draw_exponential(m: Ints, mean: int) -> int:
     """An exponential time of that mean, by comparisons alone: the same on every machine.
 
@@ -62,7 +62,7 @@ def draw_exponential(m: Ints, mean: int) -> int:
     return whole * mean + (((first >> 8) * (mean >> 20)) >> 3)
 
 
-@kernel(inline=True)
+@kernel()
 def draw_cost(m: Ints, least: int, most: int) -> int:
     """A cost, as the way of playing says."""
     if least == most:
@@ -78,7 +78,7 @@ def draw_cost(m: Ints, least: int, most: int) -> int:
     return draw_uniform(m, least, most)
 
 
-@kernel(inline=True)
+@kernel()
 def draw_body(m: Ints, least: int, most: int, first: int, end: int) -> int:
     """The cost of a row or step: one of those measured, at addresses first to end, or as :func:`draw_cost`."""
     if m[COSTS] == MEASURED and end > first:

@@ -26,7 +26,7 @@ MOST_ACTS = 1_000_000  # at one instant: more is a chain that takes no time
 # --- events and what they raise --------------------------------------------------------------------------------------
 
 
-@kernel(inline=True, apart=True)
+@kernel()
 def raise_event(m: Ints, log: Ints, event: int) -> None:
     """An event happens now: mark the lines and start the units that stand on it, and on the starts of those.
 
@@ -79,7 +79,7 @@ def raise_event(m: Ints, log: Ints, event: int) -> None:
                 held += 1
 
 
-@kernel(inline=True)
+@kernel()
 def set_flag(m: Ints, log: Ints, number: int) -> None:
     """Set a flag; where it is set already, that is overwritten."""
     flag = m[FLAGS] + number * FLAG_SIZE
@@ -91,7 +91,7 @@ def set_flag(m: Ints, log: Ints, number: int) -> None:
         write(m, log, FLAG_SET, number, m[NOW])
 
 
-@kernel(inline=True)
+@kernel()
 def pend(m: Ints, log: Ints, number: int) -> None:
     """Set the pending mark of a row; lost if as many wait as the hardware remembers."""
     row = m[ROWS] + number * ROW_SIZE
@@ -113,7 +113,7 @@ def pend(m: Ints, log: Ints, number: int) -> None:
         m[BEST] = m[row + R_LINE]
 
 
-@kernel(inline=True)
+@kernel()
 def start_unit(m: Ints, log: Ints, number: int) -> bool:
     """Start an operation of a unit, or let it look into its buffer; whether one begins now."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
@@ -154,7 +154,7 @@ def start_unit(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
-@kernel(inline=True)
+@kernel()
 def count(m: Ints, log: Ints, number: int) -> bool:
     """A unit counts an event; whether it ends with it. One that repeats begins anew before that is raised."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
@@ -177,7 +177,7 @@ def count(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
-@kernel(inline=True)
+@kernel()
 def cancel(m: Ints, log: Ints, number: int) -> None:
     """A unit that counts goes to rest without an end."""
     if m[m[NEXT] + number] != NEVER:
@@ -185,7 +185,7 @@ def cancel(m: Ints, log: Ints, number: int) -> None:
         write(m, log, UNIT_OFF, number, m[m[UNITS] + number * UNIT_SIZE + U_CAUSE])
 
 
-@kernel(inline=True)
+@kernel()
 def be_quiet(m: Ints, log: Ints, number: int) -> None:
     """The quiet time of a buffer is over: it asks while something is in."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
@@ -196,7 +196,7 @@ def be_quiet(m: Ints, log: Ints, number: int) -> None:
         raise_event(m, log, event)
 
 
-@kernel(inline=True)
+@kernel()
 def steal(m: Ints, unit: int) -> None:
     """An operation ends, and takes the bus: what burns CPU time, and has not ended by now, stands for so long."""
     frame = m[FRAME]
@@ -206,7 +206,7 @@ def steal(m: Ints, unit: int) -> None:
         m[unit + U_STOLEN] += length
 
 
-@kernel(inline=True)
+@kernel()
 def rest_unit(m: Ints, log: Ints, number: int) -> None:
     """The time of an operation is up: the unit rests, or takes up the next of its queue; its end is raised later."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
@@ -238,7 +238,7 @@ def rest_unit(m: Ints, log: Ints, number: int) -> None:
     m[N_ENDED] += 1
 
 
-@kernel(inline=True)
+@kernel()
 def make_room(m: Ints, log: Ints, number: int) -> None:
     """A unit has taken one out of its buffer: who waits for room there asks."""
     drained = m[m[UNITS] + number * UNIT_SIZE + U_DRAINS]
@@ -252,7 +252,7 @@ def make_room(m: Ints, log: Ints, number: int) -> None:
 # --- what comes from outside the core ------------------------------------------------------------------------------
 
 
-@kernel(inline=True)
+@kernel()
 def outside(m: Ints, log: Ints) -> bool:
     """(1) and (2) of an instant: units end, sources come, buffers are quiet; False where the log is full before."""
     now, units = m[NOW], m[N_UNITS]
@@ -289,7 +289,7 @@ def outside(m: Ints, log: Ints) -> bool:
 # --- the core --------------------------------------------------------------------------------------------------------
 
 
-@kernel(inline=True)
+@kernel()
 def draw_guards(m: Ints, log: Ints, frame: int) -> None:
     """Where the guards of the body in this frame begin and end, in its CPU time."""
     place = m[frame + B_HOLDS]
@@ -306,7 +306,7 @@ def draw_guards(m: Ints, log: Ints, frame: int) -> None:
             write(m, log, HOLD_TO, m[guard + G_URGENCY], end)
 
 
-@kernel(inline=True)
+@kernel()
 def held_until(m: Ints, frame: int, urgency: int) -> int:
     """The CPU time of the body up to which a guard now holds lines of ``urgency`` off; -1: none does."""
     until, done, place = -1, m[frame + B_DONE], m[frame + B_HOLDS]
@@ -317,7 +317,7 @@ def held_until(m: Ints, frame: int, urgency: int) -> int:
     return until
 
 
-@kernel(inline=True)
+@kernel()
 def acceptable(m: Ints) -> bool:
     """Whether the best pending line can be accepted over the running context."""
     best = m[BEST]
@@ -333,7 +333,7 @@ def acceptable(m: Ints) -> bool:
     return m[frame + B_GUARDS] == m[frame + B_GUARDS_END] or held_until(m, frame, urgency) < 0
 
 
-@kernel(inline=True)
+@kernel()
 def find_best(m: Ints, number: int) -> None:
     """A line no longer waits: if it was the best, the next that does is."""
     if m[BEST] == number:
@@ -345,7 +345,7 @@ def find_best(m: Ints, number: int) -> None:
         m[BEST] = best
 
 
-@kernel(inline=True)
+@kernel()
 def push(m: Ints, log: Ints, number: int) -> None:
     """Clear a line's mark and put its body on the stack."""
     line = m[LINES] + number * LINE_SIZE
@@ -395,7 +395,7 @@ def push(m: Ints, log: Ints, number: int) -> None:
         draw_guards(m, log, frame)
 
 
-@kernel(inline=True)
+@kernel()
 def accept(m: Ints, log: Ints, least: int, most: int) -> None:
     """Accept the best line; entry or chain takes [least, most]."""
     number = m[BEST]
@@ -412,7 +412,7 @@ def accept(m: Ints, log: Ints, least: int, most: int) -> None:
     m[UNTIL] = m[NOW] + length
 
 
-@kernel(inline=True)
+@kernel()
 def finish_entry(m: Ints, log: Ints) -> None:
     """With late arrival the most urgent line that is pending by now is entered in place of the accepted one."""
     if m[LATE_ARRIVAL]:
@@ -426,7 +426,7 @@ def finish_entry(m: Ints, log: Ints) -> None:
     m[MODE] = RUN
 
 
-@kernel(inline=True)
+@kernel()
 def lengthen(m: Ints, frame: int, cost: int) -> None:
     """The body in this frame goes on for so long, and guards to its end with it."""
     before, place = m[frame + B_COST], m[frame + B_HOLDS]
@@ -437,14 +437,14 @@ def lengthen(m: Ints, frame: int, cost: int) -> None:
         place += 2
 
 
-@kernel(inline=True)
+@kernel()
 def raise_inner(m: Ints, log: Ints, frame: int, number: int) -> None:
     """An event within the routine of this frame happens."""
     write(m, log, INNER, number, m[frame + B_EVENT])
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + m[N_STEPS]) + m[N_BUFFERS] + number)
 
 
-@kernel(inline=True)
+@kernel()
 def reach(m: Ints, log: Ints, frame: int) -> None:
     """(3) The routine on top has come to the next event within it; of several at one instant those written first."""
     line, place = m[LINES] + m[frame + B_LINE] * LINE_SIZE, m[frame + B_TIMES]
@@ -458,7 +458,7 @@ def reach(m: Ints, log: Ints, frame: int) -> None:
     raise_inner(m, log, frame, happens)
 
 
-@kernel(inline=True)
+@kernel()
 def pass_by(m: Ints, frame: int) -> None:
     """The routine on top pauses: what others took meanwhile is over by the clock."""
     left = max(0, m[frame + B_UNTIL] - m[NOW])
@@ -466,7 +466,7 @@ def pass_by(m: Ints, frame: int) -> None:
         lengthen(m, frame, m[frame + B_DONE] + left - m[frame + B_COST])
 
 
-@kernel(inline=True)
+@kernel()
 def clear(m: Ints, log: Ints, number: int) -> None:
     """A line that is no longer wanted is cleared, with all that waits on it."""
     line = m[LINES] + number * LINE_SIZE
@@ -481,7 +481,7 @@ def clear(m: Ints, log: Ints, number: int) -> None:
     find_best(m, number)
 
 
-@kernel(inline=True)
+@kernel()
 def end_routine(m: Ints, log: Ints) -> None:
     """(3) A body has ended, if it drains nothing more: flags, its end and all that raises; then the chain, or back."""
     now, frame = m[NOW], m[FRAME]
@@ -543,7 +543,7 @@ def end_routine(m: Ints, log: Ints) -> None:
     m[UNTIL] = now + length
 
 
-@kernel(inline=True)
+@kernel()
 def begin_routine(m: Ints, log: Ints, frame: int) -> None:
     """(5) The first instruction of the routine on top."""
     number = m[frame + B_LINE]
@@ -559,7 +559,7 @@ def begin_routine(m: Ints, log: Ints, frame: int) -> None:
 # --- the loop --------------------------------------------------------------------------------------------------------
 
 
-@kernel(inline=True)
+@kernel()
 def move_due(m: Ints, step: int, many: int) -> None:
     """Move a software timer on by so many grid points."""
     over = m[step + P_DUE_OVER] + many * m[step + P_REST]
@@ -567,7 +567,7 @@ def move_due(m: Ints, step: int, many: int) -> None:
     m[step + P_DUE_OVER] = over % m[step + P_DEN]
 
 
-@kernel(inline=True)
+@kernel()
 def set_timer(m: Ints, step: int) -> None:
     """Re-arm a software timer whose step begins now."""
     now = m[NOW]
@@ -583,7 +583,7 @@ def set_timer(m: Ints, step: int) -> None:
             move_due(m, step, 1)
 
 
-@kernel(inline=True)
+@kernel()
 def opens(m: Ints, log: Ints, number: int) -> bool:
     """Whether a step runs now; its flag is then taken and its timer set anew."""
     step, now = m[STEPS] + number * STEP_SIZE, m[NOW]
@@ -619,7 +619,7 @@ def opens(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
-@kernel(inline=True)
+@kernel()
 def flags_open(m: Ints, step: int) -> bool:
     """Whether one of the flags that a step polls is set, or all where it waits for all, or it polls none."""
     for address in range(m[step + P_POLLS], m[step + P_POLLS_END]):
@@ -628,7 +628,7 @@ def flags_open(m: Ints, step: int) -> bool:
     return m[step + P_ALL] == 1 or m[step + P_POLLS] == m[step + P_POLLS_END]
 
 
-@kernel(inline=True)
+@kernel()
 def take_flag(m: Ints, log: Ints, number: int) -> None:
     """A step takes a flag: it is cleared, and the time since it was set counted."""
     flag = m[FLAGS] + number * FLAG_SIZE
@@ -638,7 +638,7 @@ def take_flag(m: Ints, log: Ints, number: int) -> None:
     write(m, log, FLAG_TAKEN, number, was_set)
 
 
-@kernel(inline=True)
+@kernel()
 def begin_pass(m: Ints) -> None:
     """A pass is over, if one was begun; the next begins with its overhead. Idle passes are skipped in whole passes."""
     now, stat = m[NOW], m[PASS_STATS]
@@ -661,7 +661,7 @@ def begin_pass(m: Ints) -> None:
     begin_body(m, cost)
 
 
-@kernel(inline=True)
+@kernel()
 def begin_body(m: Ints, cost: int) -> None:
     """The loop begins something that burns CPU time."""
     frame = m[FRAMES]
@@ -669,7 +669,7 @@ def begin_body(m: Ints, cost: int) -> None:
     m[frame + B_DONE] = 0
 
 
-@kernel(inline=True)
+@kernel()
 def idle_until(m: Ints) -> int:
     """The first instant at which a look of the loop could open a step, or something comes from outside."""
     earliest = m[EARLIEST]
@@ -685,7 +685,7 @@ def idle_until(m: Ints) -> int:
     return earliest
 
 
-@kernel(inline=True)
+@kernel()
 def wait_is_over(m: Ints, act: int) -> bool:
     """Whether what a step waits for holds: a unit neither works nor has starts waiting, or a flag is set."""
     if m[act + A_PAST] >= 0:
@@ -695,7 +695,7 @@ def wait_is_over(m: Ints, act: int) -> bool:
     return any_set(m, act)
 
 
-@kernel(inline=True)
+@kernel()
 def wait_for_next(m: Ints, step: int) -> None:
     """A step begins: it waits for no end of a unit that has been."""
     for act in range(m[step + P_ACTS], m[step + P_ACTS_END], ACT_SIZE):
@@ -703,7 +703,7 @@ def wait_for_next(m: Ints, step: int) -> None:
             m[act + A_PAST] = m[m[UNITS] + m[act + A_UNIT] * UNIT_SIZE + U_ENDS]
 
 
-@kernel(inline=True)
+@kernel()
 def use_end(m: Ints, step: int, unit: int) -> None:
     """An end of a unit is used: no later wait of this run is for it."""
     for act in range(m[step + P_ACTS], m[step + P_ACTS_END], ACT_SIZE):
@@ -711,7 +711,7 @@ def use_end(m: Ints, step: int, unit: int) -> None:
             m[act + A_PAST] += 1
 
 
-@kernel(inline=True)
+@kernel()
 def any_set(m: Ints, act: int) -> bool:
     """Whether one of the flags that an act looks at is set."""
     for address in range(m[act + A_FLAGS], m[act + A_FLAGS_END]):
@@ -720,7 +720,7 @@ def any_set(m: Ints, act: int) -> bool:
     return False
 
 
-@kernel(inline=True)
+@kernel()
 def begin_act(m: Ints, log: Ints, number: int) -> None:
     """A step's next act, or its end after the last."""
     act = m[AT_ACT]
@@ -750,7 +750,7 @@ def begin_act(m: Ints, log: Ints, number: int) -> None:
             m[AT_ACT] += ACT_SIZE
 
 
-@kernel(inline=True)
+@kernel()
 def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
     """A step begins to burn the cost of an act."""
     frame = m[FRAMES]
@@ -764,7 +764,7 @@ def begin_work(m: Ints, log: Ints, number: int, act: int) -> None:
     m[PHASE] = WORKS
 
 
-@kernel(inline=True)
+@kernel()
 def begin_copy(m: Ints, log: Ints, number: int, act: int) -> None:
     """A step begins to burn what one item costs; no guard holds in it."""
     frame = m[FRAMES]
@@ -774,7 +774,7 @@ def begin_copy(m: Ints, log: Ints, number: int, act: int) -> None:
     m[PHASE] = WORKS
 
 
-@kernel(inline=True)
+@kernel()
 def put_on(m: Ints, log: Ints, number: int) -> bool:
     """A step puts as many as find room, and goes on once all are in; False where it has to let time pass first.
 
@@ -797,7 +797,7 @@ def put_on(m: Ints, log: Ints, number: int) -> bool:
     return m[PUT_LEFT] < before
 
 
-@kernel(inline=True)
+@kernel()
 def begin_pause(m: Ints, log: Ints, number: int, act: int) -> None:
     """A step spins by the clock on the wall."""
     pause = draw_cost(m, m[act + A_LEAST], m[act + A_MOST])
@@ -807,7 +807,7 @@ def begin_pause(m: Ints, log: Ints, number: int, act: int) -> None:
         write(m, log, STEP_PHASE, number, PAUSE)
 
 
-@kernel(inline=True)
+@kernel()
 def wait_on(m: Ints, log: Ints, number: int) -> bool:
     """A step waits, goes on to its next act, or gives up; False while it has to let time pass."""
     act, now = m[AT_ACT], m[NOW]
@@ -831,7 +831,7 @@ def wait_on(m: Ints, log: Ints, number: int) -> bool:
     return True
 
 
-@kernel(inline=True)
+@kernel()
 def end_work(m: Ints, log: Ints, number: int) -> None:
     """The cost of an act is paid: a pause behind it begins at once, whatever interrupts it."""
     step = m[STEPS] + number * STEP_SIZE
@@ -846,7 +846,7 @@ def end_work(m: Ints, log: Ints, number: int) -> None:
         begin_pause(m, log, number, act)
 
 
-@kernel(inline=True)
+@kernel()
 def end_step(m: Ints, log: Ints, number: int) -> None:
     """A step has done all its acts."""
     began = m[STEP_BEGAN]
@@ -859,14 +859,14 @@ def end_step(m: Ints, log: Ints, number: int) -> None:
     raise_event(m, log, m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + number) + 1)
 
 
-@kernel(inline=True)
+@kernel()
 def set_timers(m: Ints) -> None:
     """The loop is started up: its timers count from now on."""
     for number in range(m[N_STEPS]):
         m[m[STEPS] + number * STEP_SIZE + P_DUE] += m[NOW]
 
 
-@kernel(inline=True)
+@kernel()
 def loop_act(m: Ints, log: Ints) -> bool:
     """(5) The loop's next act; False when it has to let time pass first."""
     phase, number = m[PHASE], m[AT_STEP]
@@ -906,7 +906,7 @@ def loop_act(m: Ints, log: Ints) -> bool:
 # --- time ------------------------------------------------------------------------------------------------------------
 
 
-@kernel(inline=True)
+@kernel()
 def begin_halt(m: Ints, log: Ints, number: int, act: int) -> None:
     """The core halts: plainly, while one of the units that ask for it is at work; else what it stops stands still."""
     m[MODE] = HALT
@@ -924,7 +924,7 @@ def begin_halt(m: Ints, log: Ints, number: int, act: int) -> None:
             m[m[address] + C_SINCE] = NEVER
 
 
-@kernel(inline=True)
+@kernel()
 def stand_still(m: Ints, first: int, last: int) -> None:
     """Of these items, units before sources, those that the halt stops keep what is left of their time."""
     for address in range(m[m[STOPPED] + A_STOPS], m[m[STOPPED] + A_STOPS_END]):
@@ -935,7 +935,7 @@ def stand_still(m: Ints, first: int, last: int) -> None:
             set_next(m, item, STILL)
 
 
-@kernel(inline=True)
+@kernel()
 def go_on(m: Ints) -> None:
     """The clocks are back: what stood still goes on with what is left of its time."""
     act, stood, units = m[STOPPED], m[NOW] - m[HALTED], m[N_UNITS]
@@ -958,7 +958,7 @@ def go_on(m: Ints) -> None:
                 m[place] += stood
 
 
-@kernel(inline=True)
+@kernel()
 def end_waking(m: Ints, log: Ints) -> None:
     """The core is awake: clocks go on, and where interrupts stay held off, the step does so at once."""
     if m[STOPPED]:
@@ -968,7 +968,7 @@ def end_waking(m: Ints, log: Ints) -> None:
         begin_work(m, log, number, act)
 
 
-@kernel(inline=True)
+@kernel()
 def begin_waking(m: Ints, log: Ints) -> None:
     """A line is pending while the core is halted."""
     act, slept, step = m[AT_ACT] - ACT_SIZE, m[NOW] - m[HALTED], m[STEPS] + m[AT_STEP] * STEP_SIZE
@@ -986,7 +986,7 @@ def begin_waking(m: Ints, log: Ints) -> None:
     write(m, log, WAKES, m[AT_STEP], m[HALTED])
 
 
-@kernel(inline=True)
+@kernel()
 def core_acts(m: Ints, log: Ints) -> bool:
     """(3), (4) and (5) of an instant, again and again, until time has to pass; False where the log is full before."""
     acts = m[ACTS]
@@ -1036,7 +1036,7 @@ def core_acts(m: Ints, log: Ints) -> bool:
     return True
 
 
-@kernel(inline=True)
+@kernel()
 def burns(m: Ints) -> bool:
     """Whether the running context burns CPU time, so that its body gets on."""
     if m[MODE] != RUN:
@@ -1044,7 +1044,7 @@ def burns(m: Ints) -> bool:
     return m[DEPTH] > 0 or m[PHASE] == OVERHEAD or m[PHASE] == WORKS
 
 
-@kernel(inline=True)
+@kernel()
 def body_edge(m: Ints) -> int:
     """When the body on top ends, or the guard in it that holds the best pending line off."""
     frame = m[FRAME]

@@ -12,7 +12,7 @@ from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
 
-@kernel(inline=True)
+@kernel()
 def spill(m: Ints, log: Ints, number: int) -> int:
     """One more is about to be put into a buffer: where that is full, one is lost. The event of that; -1: none is."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
@@ -28,7 +28,7 @@ def spill(m: Ints, log: Ints, number: int) -> int:
     return m[buffer + Q_SPILLS]
 
 
-@kernel(inline=True, apart=True)
+@kernel()
 def put(m: Ints, log: Ints, number: int) -> int:
     """Put one into a buffer where there is room; the event that follows at once, -1 where none does."""
     buffer, now = m[BUFFERS] + number * BUFFER_SIZE, m[NOW]
@@ -55,7 +55,7 @@ def put(m: Ints, log: Ints, number: int) -> int:
     return ask(m, log, number)
 
 
-@kernel(inline=True)
+@kernel()
 def asks(m: Ints, buffer: int) -> bool:
     """Whether a buffer asks for service."""
     held, each = m[buffer + Q_HELD], m[buffer + Q_EACH]
@@ -65,7 +65,7 @@ def asks(m: Ints, buffer: int) -> bool:
     return each > 0 and count // each != (count - held + m[buffer + Q_INSIDE]) // each
 
 
-@kernel(inline=True)
+@kernel()
 def ask(m: Ints, log: Ints, number: int) -> int:
     """The request of a buffer, if it asks now and none waits or is served; -1: none is raised."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
@@ -76,7 +76,7 @@ def ask(m: Ints, log: Ints, number: int) -> int:
     return m[N_SOURCES] + 2 * (m[N_UNITS] + m[N_LINES] + m[N_STEPS]) + number
 
 
-@kernel(inline=True)
+@kernel()
 def room_beyond(m: Ints, buffer: int) -> int:
     """How many more can be moved on out of a buffer."""
     if m[buffer + Q_INTO] < 0:
@@ -85,7 +85,7 @@ def room_beyond(m: Ints, buffer: int) -> int:
     return m[into + Q_DEPTH] - m[into + Q_HELD]
 
 
-@kernel(inline=True)
+@kernel()
 def drop(m: Ints, buffer: int) -> int:
     """The oldest is no longer in a buffer; when it was put."""
     head = m[buffer + Q_HEAD]
@@ -94,7 +94,7 @@ def drop(m: Ints, buffer: int) -> int:
     return m[m[buffer + Q_ROOM] + head]
 
 
-@kernel(inline=True)
+@kernel()
 def leave(m: Ints, log: Ints, number: int) -> None:
     """The oldest leaves a buffer."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
@@ -105,7 +105,7 @@ def leave(m: Ints, log: Ints, number: int) -> None:
     write(m, log, ITEM_OUT, number, was_put)
 
 
-@kernel(inline=True)
+@kernel()
 def take_up(m: Ints, log: Ints, number: int, buffer: int) -> None:
     """A unit takes the oldest of the buffer that it drains, and works for it."""
     unit, now = m[UNITS] + number * UNIT_SIZE, m[NOW]
@@ -117,7 +117,7 @@ def take_up(m: Ints, log: Ints, number: int, buffer: int) -> None:
     write(m, log, UNIT_START, number, now)
 
 
-@kernel(inline=True)
+@kernel()
 def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
     """Who drains a buffer begins: it takes what is in, ``most`` at most."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
@@ -130,7 +130,7 @@ def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
             write(m, log, ITEM_TAKEN, number, m[m[buffer + Q_ROOM] + place % m[buffer + Q_DEPTH]])
 
 
-@kernel(inline=True)
+@kernel()
 def copy_next(m: Ints, log: Ints, number: int) -> bool:
     """One that was being copied leaves; whether another is to be copied now."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE

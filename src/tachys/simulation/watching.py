@@ -9,7 +9,7 @@ from tachys.simulation.layout import *
 from tachys.simulation.layout import Ints
 
 
-@kernel(inline=True, apart=True)
+@kernel()
 def watch(m: Ints, log: Ints, act: int) -> None:
     """An event does something to a pin or a counter."""
     does, to = m[act + W_DOES], m[act + W_TO]
@@ -30,7 +30,7 @@ def watch(m: Ints, log: Ints, act: int) -> None:
             write(m, log, PIN_MOVED, (to - m[PINS]) // PIN_SIZE, level)
 
 
-@kernel(inline=True)
+@kernel()
 def move(m: Ints, pin: int, level: int) -> None:
     """A pin goes to another level. Only one that differs from that before the instant is an edge."""
     now = m[NOW]
@@ -44,7 +44,7 @@ def move(m: Ints, pin: int, level: int) -> None:
     m[pin + O_EDGES] += 1 if level != m[pin + O_BEFORE] else -1
 
 
-@kernel(inline=True)
+@kernel()
 def pulse(m: Ints, pin: int, until: int) -> None:
     """A pin leaves its rest, and comes back later; one that has not yet, or does now, stays away for longer."""
     now, before = m[NOW], m[pin + O_UNTIL]
@@ -57,7 +57,7 @@ def pulse(m: Ints, pin: int, until: int) -> None:
     m[pin + O_UNTIL] = before
 
 
-@kernel(inline=True)
+@kernel()
 def advance(m: Ints, counter: int) -> None:
     """Time has come up to now: what the look before showed is known, and a clock has counted on."""
     settle(m, counter, m[NOW])
@@ -70,7 +70,7 @@ def advance(m: Ints, counter: int) -> None:
         m[counter + C_SINCE] = m[NOW]
 
 
-@kernel(inline=True)
+@kernel()
 def settle(m: Ints, counter: int, now: int) -> None:
     """Time has moved on since a counter was looked at: what that look showed, and how much came since the one before.
 

@@ -207,7 +207,7 @@ def _hang_on(at: Instants, started: Instants, otherwise: Instants, hanging: Any,
         until = max(until, otherwise[event] if hangs else started[event])
 
 
-@kernel(inline=True)
+@kernel()
 def _room_again(kind: Instants, fate: Any, doubt: Instants, doubts: int, own: int) -> int:
     """Once there is room again, what of a kind was in doubt before is lost; how many are still in doubt."""
     kept = 0

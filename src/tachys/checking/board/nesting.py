@@ -65,7 +65,7 @@ def nest(
     return WhoRuns(at, who, deep), [ExecutionTimes(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
 
 
-@kernel(inline=True)
+@kernel()
 def _next_edge(
     begins: Instants, finishes: Instants, first: Instants, starts: Instants, ends: Instants, urgency: Instants
 ) -> Any:
