@@ -134,7 +134,8 @@ def spread(items, times, more, factor, out):
 
 
 def test_machine_code_takes_and_gives_what_plain_code_does(tmp_path, monkeypatch):
-    monkeypatch.setattr(compiled.Kernel, "_folders", lambda _: (tmp_path,))
+    (tmp_path / "file").touch()  # nothing can be kept in it
+    monkeypatch.setattr(compiled.Kernel, "_folders", lambda _: (tmp_path / "file", tmp_path / "home"))
     told = []
     for plain in (True, False, False):
         monkeypatch.setattr(spread, "_loaded", {})  # the second time from the file
@@ -145,7 +146,7 @@ def test_machine_code_takes_and_gives_what_plain_code_does(tmp_path, monkeypatch
     assert told[0] == told[1] == told[2]
     assert told[0][0] == [[0, 0, 4, 4, 8, 8], [False] * 3, 1.5, True]
     assert told[0][1][1::4] == [1, 9, 17]
-    assert [each.name.partition("-")[0] for each in tmp_path.iterdir()] == ["test_warming.spread"]
+    assert [each.name.partition("-")[0] for each in (tmp_path / "home").iterdir()] == ["test_warming.spread"]
     with compiled.only(plain=False), pytest.raises(MemoryError):
         spread(np.arange(1 << 10), 1 << 50, np.zeros(1, np.uint8), 0.5, np.zeros(1 << 10, np.int64))
 

@@ -158,7 +158,7 @@ class _Commands(click.Group):
 @click.option("-v", "--verbose", is_flag=True, expose_value=False, hidden=True)
 @click.option("--warm", is_flag=True, is_eager=True, expose_value=False,
               callback=lambda ctx, _, value: _warm(ctx, value),
-              help="Compile everything once, a quarter of a minute, so that no later command waits for it.")  # fmt: skip
+              help="Compile everything once, a quarter of a minute, so that no later command waits.")  # fmt: skip
 def tachys() -> None:
     """Will every interrupt meet its time limit, and does the board agree?
 
