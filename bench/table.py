@@ -28,7 +28,7 @@ import captures as bench_captures
 import checking as bench_checking
 import engine as bench_engine
 
-from attack import Attack, toml
+from attack import Attack, attack, toml
 from tachys.capture.inspecting import inspect
 from tachys.capture.packets import PacketShape, read_packets
 from tachys.capture.reading import read_capture
@@ -45,6 +45,7 @@ from tachys.simulation.running import simulate
 from tachys.worstcase.analysis import bounds
 
 NEAR_FULL = 2397  # a model by chance whose loop is nearly full
+IN_A_ROW = 253_303_003_178  # one with thousands of activations in one busy window
 
 
 class Row(NamedTuple):
@@ -216,6 +217,7 @@ def on_paper(runs: int) -> list[Row]:
     models = [(f"bounds of {count} routines", bench_bounds.routines(count), limit) for count, limit in
               ((1000, 0.55), (3000, 2.0))]  # fmt: skip
     models.append(("bounds near full load", toml(Attack(NEAR_FULL).model()), 1.0))
+    models.append(("bounds of thousands in a row", toml(attack(IN_A_ROW)), 1.0))
     for name, text, limit in models:
         system = read_model(text, "m.toml")
         ours = took(lambda system=system: bounds(system), runs)  # type: ignore[misc]
