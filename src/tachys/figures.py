@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from math import inf
 
 from msgspec import Struct
@@ -30,6 +30,11 @@ class Part(Struct, frozen=True):
 
 
 Parts = tuple[Part, ...]
+
+
+def total_of(parts: Iterable[Part]) -> int:
+    """What they add up to, in ps."""
+    return sum(part.total for part in parts)
 
 
 class Figure(Struct, frozen=True):
@@ -66,4 +71,4 @@ class Figure(Struct, frozen=True):
 def summed(least: int, parts: list[Part]) -> Figure:
     """A figure whose most is the sum of its parts; those that add nothing are left out."""
     kept = tuple(part for part in parts if part.total)
-    return Figure(least, sum(part.total for part in kept), kept)
+    return Figure(least, total_of(kept), kept)

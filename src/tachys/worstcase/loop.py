@@ -33,7 +33,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from tachys.figures import Figure, Part, summed
+from tachys.figures import Figure, Part, summed, total_of
 from tachys.model.acts import Act, Halt, Put, Wait
 from tachys.model.events import Event
 from tachys.model.nodes import Loop, Step
@@ -270,7 +270,7 @@ class LoopWindows:
         """
         each_round, paced = self.loop.overhead.most, Fraction(0)
         for each, parts in own.items():
-            takes, pace = sum(part.total for part in parts), paces[each]
+            takes, pace = total_of(parts), paces[each]
             if pace is None:
                 each_round += takes
             else:
@@ -402,9 +402,9 @@ class LoopWindows:
         """
         if isinstance(own, str):
             return Figure(least, None, reason=own)
-        base = sum(part.total for part in own)
+        base = total_of(own)
         clock = [part for part in own if part.by_clock and part.total]
-        pieces = _Pieces(sum(part.total for part in clock), 1 + sum(part.count for part in clock))
+        pieces = _Pieces(total_of(clock), 1 + sum(part.count for part in clock))
         try:
             over = self.load.parts("interrupted by", self._interrupted(base, pieces, closed, within, begun))
         except NoBound as error:

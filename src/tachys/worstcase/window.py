@@ -23,13 +23,13 @@ Systems 35 (2007): no stopping before L, or a later activation that is worse is 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from tachys.figures import Figure, Part
+from tachys.figures import Figure, Part, total_of
 from tachys.model.nodes import Core
 from tachys.model.quantities import Range
 from tachys.model.system import System
@@ -39,6 +39,7 @@ from tachys.worstcase.result import IsrBounds, Within
 from tachys.worstcase.workload import Search, WindowTooLong, Workload
 
 MOST_ACTIVATIONS = 5_000
+LONG_ROW = 16  # activations after which it is tried to pass over some
 MOST_IN_A_ROW = 4
 
 
@@ -144,16 +145,29 @@ class _Window:
         block = self.blocker.total
         length = self.load.close(block, self.end, least=1)
         self._longest_wait = 0
-        accepted = 0
-        if sum(most_before(each.curve, length) for each in self.line.inputs) > MOST_ACTIVATIONS:
+        stock = self._stock(length)
+        total = sum(most for _, most in stock)
+        if total > MOST_ACTIVATIONS:
             raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
-        for count, ahead in enumerate(self._ahead(length), 1):
-            accepted = self._activation(count, ahead, accepted)
-            if self._asked_once:
-                break
+        self._follow(stock, 1 if self._asked_once else total)
         if len(self.line.inputs) > 1:
             waiting = [each.curve.most_within(self._longest_wait) for each in self._marks]
             self.pending_needed = max(waiting, default=1)
+
+    def _follow(self, stock: list[tuple[int, int]], total: int) -> None:
+        """Go through the activations; of those that cannot be worse than one before ever more are passed over at a time."""
+        accepted = self._activation(1, self._ahead(stock, 0), 0)
+        done, stride, tried, patience = 1, 2, 1, LONG_ROW
+        while done < total:
+            if done - tried >= patience:
+                last = min(total, done + stride)
+                reached = self._outdone(done + 1, last, stock, accepted)
+                if reached is not None:
+                    done, tried, accepted, stride, patience = last, last, reached, 2 * stride, 0
+                    continue
+                tried, stride, patience = done, max(2, stride // 4), max(1, 2 * patience)
+            accepted = self._activation(done + 1, self._ahead(stock, done), accepted)
+            done += 1
 
     def span(self) -> Figure:
         """First to last instruction by the wall clock, with all that can be put on top."""
@@ -193,25 +207,44 @@ class _Window:
             found.append(self._until_last(first, self.line.isr.cost.most))
         return tuple(found)
 
-    def _ahead(self, length: int) -> Iterator[list[Part]]:
-        """For each activation that can come in the window, the earlier ones of the line: the costliest there are."""
+    def _stock(self, length: int) -> list[tuple[int, int]]:
+        """(cost, how many of it can come in the window), the costliest first."""
+        ordered = sorted(self.line.inputs, key=lambda each: -each.cost)
+        return [(each.cost, most_before(each.curve, length)) for each in ordered]
+
+    def _ahead(self, stock: list[tuple[int, int]], count: int) -> list[Part]:
+        """So many earlier activations of the line: the costliest there are."""
         line, who = self.line, self.line.isr.thing
-        stock = [
-            [each.cost, most_before(each.curve, length)] for each in sorted(line.inputs, key=lambda each: -each.cost)
-        ]
-        total = sum(count for _, count in stock) or 1
-        for count in range(total):
-            left, parts = count, []
-            for cost, most in stock:
-                used = min(left, most)
-                left -= used
-                if used:
-                    parts.append(Part("its earlier runs", who, used, cost, line.overhead))
-            if line.isr.in_all(count):
-                assert line.isr.nth is not None
-                what = f"its earlier runs: more each {line.isr.nth.n}"
-                parts.append(Part(what, who, line.isr.nth.among(count), line.isr.longer))
-            yield parts
+        left, parts = count, []
+        for cost, most in stock:
+            used = min(left, most)
+            left -= used
+            if used:
+                parts.append(Part("its earlier runs", who, used, cost, line.overhead))
+        if line.isr.in_all(count):
+            assert line.isr.nth is not None
+            what = f"its earlier runs: more each {line.isr.nth.n}"
+            parts.append(Part(what, who, line.isr.nth.among(count), line.isr.longer))
+        return parts
+
+    def _outdone(self, begin: int, last: int, stock: list[tuple[int, int]], earlier: int) -> int | None:
+        """When the ``last`` activation is accepted, if none from ``begin`` to it can be worse than one before; or None.
+
+        None of them is accepted, begins or ends later than the last would that begins when it does and has all that any
+        of them may have, and none comes sooner than the first of them, or the last if that never comes.
+        """
+        accepted, first = self._until_first(self.blocker.total + total_of(self._ahead(stock, last - 1)), earlier)
+        came = min(self._came(begin), self._came(last))
+        if first - came > self.worst_latency.value or accepted - came > self._longest_wait:
+            return None
+        alone = len(self.line.inputs) == len(self._marks) == 1
+        if alone and self.line.curve.most_within(accepted) - begin + 1 > self.pending_needed:
+            return None
+        ways = [(self.worst_moment[name], at.most) for name, at in self.line.isr.moments]
+        ways.append((self.worst_response, total_of(self._own(first - came, at_the_end=True))))
+        if any(self._until_last(first, cost) - came > worst.value for worst, cost in ways):
+            return None
+        return accepted
 
     def _came(self, count: int) -> int:
         """How long after the window has opened an activation comes at least."""
@@ -221,7 +254,7 @@ class _Window:
     def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
         """Offer the ``count``-th activation; the instant of its acceptance at the latest."""
         line, load = self.line, self.load
-        accepted, first = self._until_first(self.blocker.total + sum(part.total for part in ahead), earlier)
+        accepted, first = self._until_first(self.blocker.total + total_of(ahead), earlier)
         came = self._came(count)
 
         def parts(until: int, own: list[Part]) -> tuple[Part, ...]:
@@ -258,21 +291,28 @@ class _Window:
     def _response(
         self, count: int, parts: Callable[[int, list[Part]], tuple[Part, ...]], first: int, came: int
     ) -> None:
+        isr = self.line.isr
+        # else one of the earlier ones does it
+        own = self._own(first - came, at_the_end=isr.serves_all or isr.in_all(count) > isr.in_all(count - 1))
+        for name, at in isr.moments:
+            self._moment(self.worst_moment[name], at.most, count, parts, first, came)
+        last = self._until_last(first, total_of(own))
+        self.worst_response.offer(last - came, count, lambda: parts(max(last - 1, first), own))
+
+    def _own(self, waited: int, *, at_the_end: bool) -> list[Part]:
+        """What it does itself once it has waited so long."""
         isr, who = self.line.isr, self.line.isr.thing
         own = [Part("own cost", who, 1, isr.cost.most - isr.longer - isr.pause.most)]
         if isr.serves_all:
             own = [
-                Part("own cost", who, min(isr.pending, each.curve.most_within(first - came)), each.cost)
+                Part("own cost", who, min(isr.pending, each.curve.most_within(waited)), each.cost)
                 for each in self.line.inputs
             ]
-        if isr.serves_all or isr.in_all(count) > isr.in_all(count - 1):  # else one of the earlier ones does it
+        if at_the_end:
             own.append(Part("more at the end", who, 1, isr.longer))
         if isr.pause.most:
             own.append(Part("own pause", who, 1, isr.pause.most))
-        for name, at in isr.moments:
-            self._moment(self.worst_moment[name], at.most, count, parts, first, came)
-        last = self._until_last(first, sum(part.total for part in own))
-        self.worst_response.offer(last - came, count, lambda: parts(max(last - 1, first), own))
+        return own
 
     def _moment(
         self, worst: _Worst, cost: int, count: int, parts: Callable[[int, list[Part]], tuple[Part, ...]],
