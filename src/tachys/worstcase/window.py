@@ -155,7 +155,7 @@ class _Window:
             self.pending_needed = max(waiting, default=1)
 
     def _follow(self, stock: list[tuple[int, int]], total: int) -> None:
-        """Go through the activations; of those that cannot be worse than one before ever more are passed over at a time."""
+        """Go through the activations; more and more of those that cannot be worse than one before are passed over."""
         accepted = self._activation(1, self._ahead(stock, 0), 0)
         done, stride, tried, patience = 1, 2, 1, LONG_ROW
         while done < total:
