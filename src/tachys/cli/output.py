@@ -106,8 +106,8 @@ def set_color(wanted: bool | None) -> None:
 def console(*, error: bool = False) -> Console:
     """A console as wide as the terminal, at most 100 columns; 100 when nobody looks."""
     forced = {"force_terminal": True, "color_system": "standard"} if _colored == [True] and not error else {}
-    made = _console_class()(stderr=error, highlight=False, soft_wrap=False, no_color=_colored == [False] or None,
-                            **forced)  # type: ignore[arg-type]  # fmt: skip
+    made = _console_class()(stderr=error, highlight=False, markup=False, emoji=False, soft_wrap=False,
+                            no_color=_colored == [False] or None, **forced)  # type: ignore[arg-type]  # fmt: skip
     if forced and not sys.stdout.isatty():
         made.width = WIDEST
         return made

@@ -3,8 +3,6 @@
 Only what one key alone can get wrong is judged here; what concerns several keys is judged in ``build``.
 """
 
-from __future__ import annotations
-
 from collections.abc import Callable
 from fractions import Fraction
 from typing import Annotated, Any, Literal
