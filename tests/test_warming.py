@@ -152,21 +152,21 @@ def test_machine_code_takes_and_gives_what_plain_code_does(tmp_path, monkeypatch
 
 
 def test_machine_code_that_is_cut_short_or_made_elsewhere_is_not_loaded(tmp_path, monkeypatch):
-    machine = native.Machine("name", "i", "q", b"\0code")
-    path, older = tmp_path / "deep" / "a.b-1.i.code", tmp_path / "deep" / "a.b-0.i.code"
-    assert native.keep(machine, older)
-    assert native.keep(machine, path)
-    assert list(path.parent.iterdir()) == [path]  # what it was before is gone
-    assert native.kept(path) == machine
+    machine, folder = native.Machine("name", "i", "q", b"\0code"), tmp_path / "deep"
+    assert native.keep(machine, folder, "a.b-0")
+    monkeypatch.setattr(native, "_processor", lambda: "another")
+    assert native.keep(machine, folder, "a.b-0")
+    assert native.keep(machine, folder, "a.b-1")
+    assert len(list(folder.iterdir())) == 2  # what it was before is gone, that of the other processor stays
+    ((takes, path),) = native.files_of(folder, "a.b-1")
+    assert (takes, native.kept(path)) == ("i", machine)
+    assert not list(native.files_of(folder, "a.b-0"))
     whole = path.read_bytes()
     for wrong in (whole[:-1], whole[:9], b"", b"{}\n", b"[]\n", whole.replace(b"name", b"game")):
         path.write_bytes(wrong)
         assert native.kept(path) is None
-    path.write_bytes(whole)
-    monkeypatch.setattr(native, "_processor", lambda: "another")
-    assert native.kept(path) is None
     (tmp_path / "file").touch()
-    assert not native.keep(machine, tmp_path / "file" / "a.b-1.i.code")
+    assert not native.keep(machine, tmp_path / "file", "a.b-1")
 
 
 def test_what_is_compiled_is_loaded_without_the_compiler(tmp_path):

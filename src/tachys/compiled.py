@@ -20,7 +20,7 @@ from typing import Any, Generic, ParamSpec, TypeVar, cast
 
 import numpy as np
 
-from tachys.native import Loaded, keep, kept, types_of
+from tachys.native import Loaded, files_of, keep, kept, types_of
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -202,7 +202,7 @@ class Kernel(Generic[P, R]):
             if not self.is_kept(types):
                 machine = _compiling().machine_code(self._compilable(), types)
                 for folder in self._folders():
-                    if keep(machine, folder / f"{self._stem}.{types}.code"):
+                    if keep(machine, folder, self._stem):
                         break
                 self._loaded[types] = Loaded(machine)
             return self._loaded[types]
@@ -211,8 +211,7 @@ class Kernel(Generic[P, R]):
         """Whether it is compiled, or an earlier run of the program has left it behind; that is loaded then."""
         with _ONE_AT_A_TIME:
             for folder in self._folders():
-                for path in folder.glob(f"{self._stem}.{types}.code"):
-                    takes = path.name[len(self._stem) + 1 : -len(".code")]
+                for takes, path in files_of(folder, self._stem, types):
                     if takes not in self._loaded and (machine := kept(path)) is not None:
                         self._loaded[takes] = Loaded(machine)
             return types in self._loaded or (types == "*" and bool(self._loaded))

@@ -11,6 +11,7 @@ import json
 import os
 import struct
 import threading
+from collections.abc import Iterator
 from contextlib import suppress
 from functools import cache
 from hashlib import blake2b
@@ -50,35 +51,47 @@ def types_of(args: tuple[Any, ...]) -> str:
     )
 
 
-def keep(machine: Machine, path: Path) -> bool:
-    """Leave it behind for other runs of the program, in place of what is older; whether that could be done."""
-    head = json.dumps([_processor(), machine.name, machine.takes, machine.returns]).encode()
-    whole = head + b"\n" + machine.code
-    part = path.with_suffix(f".{os.getpid()}")
+def keep(machine: Machine, folder: Path, stem: str) -> bool:
+    """Leave it behind for other runs of the program, in place of what is older; whether that could be done.
+
+    ``stem``: the name of the function, a dash, and a stamp of what it hangs on. The types of its arguments and the
+    processor are added to it.
+    """
+    end = f"{machine.takes}.{_processor()}.code"
+    whole = json.dumps([machine.name, machine.takes, machine.returns]).encode() + b"\n" + machine.code
+    path, part = folder / f"{stem}.{end}", folder / f"{stem}.{os.getpid()}"
     with suppress(OSError):
-        path.parent.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(parents=True, exist_ok=True)
         part.write_bytes(_digest(whole) + b"\n" + whole)
         part.replace(path)
-        for older in path.parent.glob(f"{path.name.partition('-')[0]}-*.{machine.takes}.code"):
+        for older in folder.glob(f"{stem.partition('-')[0]}-*.{end}"):
             if older != path:
                 older.unlink(missing_ok=True)
         return True
     return False
 
 
+def files_of(folder: Path, stem: str, takes: str = "*") -> Iterator[tuple[str, Path]]:
+    """(types of the arguments, file) of each that was left behind for this processor."""
+    for path in folder.glob(f"{stem}.{takes}.*.code"):
+        types, processor = path.name[len(stem) + 1 : -len(".code")].rsplit(".", 1)
+        if processor == _processor():
+            yield types, path
+
+
 def kept(path: Path) -> Machine | None:
-    """What was left behind; None where it is cut short, or was made for another processor."""
+    """What was left behind; None where it is damaged or cut short."""
     with suppress(OSError):
         digest, _, whole = path.read_bytes().partition(b"\n")
         if digest == _digest(whole):
             head, _, code = whole.partition(b"\n")
-            processor, name, takes, returns = json.loads(head)
-            return Machine(name, takes, returns, code) if processor == _processor() else None
+            name, takes, returns = json.loads(head)
+            return Machine(name, takes, returns, code)
     return None
 
 
 def _digest(whole: bytes) -> bytes:
-    return blake2b(whole, digest_size=16).hexdigest().encode()
+    return blake2b(whole, digest_size=8).hexdigest().encode()
 
 
 @cache
