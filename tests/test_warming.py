@@ -147,8 +147,16 @@ def test_machine_code_takes_and_gives_what_plain_code_does(tmp_path, monkeypatch
     assert told[0][0] == [[0, 0, 4, 4, 8, 8], [False] * 3, 1.5, True]
     assert told[0][1][1::4] == [1, 9, 17]
     assert [each.name.partition("-")[0] for each in (tmp_path / "home").iterdir()] == ["test_warming.spread"]
-    with compiled.only(plain=False), pytest.raises(MemoryError):
-        spread(np.arange(1 << 10), 1 << 50, np.zeros(1, np.uint8), 0.5, np.zeros(1 << 10, np.int64))
+    for many in (1 << 50, 1 << 40):  # more than can be, than there is
+        with compiled.only(plain=False), pytest.raises(MemoryError):
+            spread(np.arange(1 << 10), many, np.zeros(1, np.uint8), 0.5, np.zeros(1 << 10, np.int64))
+
+    def interrupted(*_):
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(native.np, "zeros", interrupted)
+    with compiled.only(plain=False), pytest.raises(KeyboardInterrupt):
+        spread(whole, 2, whole.view(np.uint8), 0.5, whole)
 
 
 def test_machine_code_that_is_cut_short_or_made_elsewhere_is_not_loaded(tmp_path, monkeypatch):

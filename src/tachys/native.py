@@ -25,7 +25,7 @@ ROOM = "tachys_room"  # what compiled code calls for so many bytes; 0: there are
 _WORDS = {"i": "q", "u": "Q", "f": "d", "b": "q"}  # of numbers
 _NAMES = {char: np.dtype(char).str[1:] for char in "?bBhHiIlLqQfd"}
 _SPARE = (ctypes.c_int64 * 2)()  # what Numba would have told there is not asked for
-_LENT = threading.local()  # the arrays whose memory the kernel has that runs in this thread
+_LENT = threading.local()  # of this thread: arrays whose memory its kernel has, why it got none
 
 
 class Machine(Struct, frozen=True):
@@ -105,9 +105,12 @@ def _processor() -> str:
 def _lend(size: int) -> int:
     try:
         _LENT.arrays.append(np.zeros(size, np.uint8))
-    except (MemoryError, ValueError):  # more than there is, or than can be
-        return 0
-    return _address(_LENT.arrays[-1])
+        return _address(_LENT.arrays[-1])
+    except ValueError:  # more than can be
+        _LENT.wrong = MemoryError()
+    except BaseException as wrong:  # no memory left, or Ctrl-C: it goes on where the kernel was called
+        _LENT.wrong = wrong
+    return 0
 
 
 _room = ctypes.CFUNCTYPE(ctypes.c_int64, ctypes.c_int64)(_lend)
@@ -149,7 +152,7 @@ class Loaded:
         copied = []
         for value in args:
             if not isinstance(value, np.ndarray):
-                given.append(value)
+                given.append(value.item() if isinstance(value, np.generic) else value)
                 continue
             flags = value.flags
             if not (flags.carray or (flags.c_contiguous and flags.aligned)):
@@ -161,7 +164,7 @@ class Loaded:
         _LENT.arrays = lent
         try:
             if self._call(_SPARE, _SPARE, words):
-                raise MemoryError
+                raise _LENT.wrong
         finally:
             _LENT.arrays = []
         for value, copy in copied:

@@ -6,7 +6,7 @@ import platform
 from collections.abc import Iterator
 from importlib.metadata import PackageNotFoundError, version
 
-PACKAGES = ("numpy", "numba", "scipy", "pydantic", "msgspec", "click", "rich", "matplotlib")
+PACKAGES = ("numpy", "numba", "llvmlite", "scipy", "pydantic", "msgspec", "click", "rich", "matplotlib")
 EXTRAS = {"pyarrow": "parquet", "pandas": "frames", "pyserial": "record", "bincopy": "record", "distributed": "cluster"}
 
 
