@@ -190,5 +190,5 @@ def test_what_is_compiled_is_loaded_without_the_compiler(tmp_path):
 
 def test_what_is_kept_hangs_on_numbers_that_come_from_other_files():
     """As those of the engine's layout do, whose file holds no function."""
-    assert ("ROW_SIZE", layout.ROW_SIZE) in kernel.play._constants()
-    assert ("LARGEST", scanning.LARGEST) in vcd_scan.scan_changes._constants()
+    assert ("ROW_SIZE", layout.ROW_SIZE) in kernel.play._constants
+    assert ("LARGEST", scanning.LARGEST) in vcd_scan.scan_changes._constants

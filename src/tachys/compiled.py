@@ -187,7 +187,7 @@ class Kernel(Generic[P, R]):
     @cached_property
     def plain(self) -> Any:
         """The plain function; those that it calls are plain, too."""
-        return self._bound({name: each.plain for name, each in self._called().items()})
+        return self._bound({name: each.plain for name, each in self._called.items()})
 
     @cached_property
     def made(self) -> Any:
@@ -217,7 +217,7 @@ class Kernel(Generic[P, R]):
             return types in self._loaded or (types == "*" and bool(self._loaded))
 
     def _compilable(self) -> FunctionType:
-        return self._bound({name: each.made for name, each in self._called().items()})
+        return self._bound({name: each.made for name, each in self._called.items()})
 
     def _folders(self) -> tuple[Path, ...]:
         """Where it is kept: beside its file, or where that cannot be, in the home folder."""
@@ -230,13 +230,20 @@ class Kernel(Generic[P, R]):
     def _stem(self) -> str:
         """Its name, and a stamp of the files that are compiled into it and of numbers that come from others."""
         file = Path(self.function.__code__.co_filename)
-        files = [(each.name, each.stat().st_mtime, each.stat().st_size) for each in sorted(self._files())]
-        stamp = repr((files, sorted(self._constants()))).encode()
+        files = [(each.name, each.stat().st_mtime, each.stat().st_size) for each in sorted(self._files)]
+        stamp = repr((files, sorted(self._constants))).encode()
         return f"{file.stem}.{self.__name__}-{blake2b(stamp, digest_size=8).hexdigest()}"
 
+    @cached_property
+    def _used(self) -> dict[str, Any]:
+        """What it takes from its module."""
+        names = self.function.__code__.co_names
+        return {name: self.function.__globals__[name] for name in names if name in self.function.__globals__}
+
+    @cached_property
     def _called(self) -> dict[str, Any]:
-        used = {name: self.function.__globals__.get(name) for name in self.function.__code__.co_names}
-        return {name: each for name, each in used.items() if isinstance(each, Kernel | Twin) and each is not self}
+        used = self._used.items()
+        return {name: each for name, each in used if isinstance(each, Kernel | Twin) and each is not self}
 
     def _bound(self, others: dict[str, Any]) -> FunctionType:
         function = self.function
@@ -247,15 +254,16 @@ class Kernel(Generic[P, R]):
         made.__qualname__, made.__module__, made.__doc__ = function.__qualname__, function.__module__, function.__doc__
         return made
 
+    @cached_property
     def _files(self) -> set[Path]:
-        others = (each._files() for each in self._called().values() if isinstance(each, Kernel))
+        others = (each._files for each in self._called.values() if isinstance(each, Kernel))
         return {Path(self.function.__code__.co_filename), *_OWN}.union(*others)
 
+    @cached_property
     def _constants(self) -> set[tuple[str, float]]:
         """The numbers that it and those that it calls take from their modules, which may come from others."""
-        used = {name: self.function.__globals__.get(name) for name in self.function.__code__.co_names}
-        own = {(name, value) for name, value in used.items() if isinstance(value, int | float)}
-        return own.union(*(each._constants() for each in self._called().values() if isinstance(each, Kernel)))
+        own = {(name, value) for name, value in self._used.items() if isinstance(value, int | float)}
+        return own.union(*(each._constants for each in self._called.values() if isinstance(each, Kernel)))
 
 
 def kernel(*, weight: int = 1, size: int | None = None, patience: int = 1) -> Callable[[Callable[P, R]], Kernel[P, R]]:

@@ -18,7 +18,9 @@ at the least L > 0 with L = blocker + sum over the line and those before it of a
 of arbitrary deadlines (J. Lehoczky, "Fixed priority scheduling of periodic task sets with arbitrary deadlines", RTSS
 1990; K. Tindell, A. Burns, A. Wellings, Real-Time Systems 6, 1994) with the non-preemptive start of R. Davis, A. Burns,
 R. Bril, J. Lukkien, "Controller Area Network (CAN) schedulability analysis: refuted, revisited and revised", Real-Time
-Systems 35 (2007): no stopping before L, or a later activation that is worse is overlooked.
+Systems 35 (2007): no stopping before L, or a later activation that is worse is overlooked. All three instants grow with
+q, and so does the least span: if last(b) minus the least span of a events is no worse than what was found before, none
+of the activations a to b is, and they are passed over.
 """
 
 from __future__ import annotations
