@@ -161,6 +161,7 @@ def _optimised(text: str, name: str) -> bytes:
     target = binding.Target.from_default_triple().create_target_machine(
         cpu=binding.get_host_cpu_name(), features=binding.get_host_cpu_features().flatten(), opt=3, jit=True
     )
+    module.triple, module.data_layout = target.triple, str(target.target_data)
     builder = binding.create_pass_builder(target, binding.create_pipeline_tuning_options(speed_level=3))
     builder.getModulePassManager().run(module, builder)
     code: bytes = target.emit_object(module)
