@@ -24,7 +24,7 @@ from numba.extending import intrinsic
 from numba.np.arrayobj import make_array, populate_array
 from numba.np.numpy_support import as_dtype, from_dtype
 
-from tachys.native import ROOM, Machine, loader
+from tachys.native import ROOM, Machine, loader, target
 
 config: Any = _config
 _WORD = ir.IntType(64)
@@ -158,13 +158,11 @@ def _optimised(text: str, name: str) -> bytes:
     for each in module.functions:
         if not each.is_declaration and each.name != name:
             each.linkage = "internal"
-    target = binding.Target.from_default_triple().create_target_machine(
-        cpu=binding.get_host_cpu_name(), features=binding.get_host_cpu_features().flatten(), opt=3, jit=True
-    )
-    module.triple, module.data_layout = target.triple, str(target.target_data)
-    builder = binding.create_pass_builder(target, binding.create_pipeline_tuning_options(speed_level=3))
+    machine = target()
+    module.triple, module.data_layout = machine.triple, str(machine.target_data)
+    builder = binding.create_pass_builder(machine, binding.create_pipeline_tuning_options(speed_level=3))
     builder.getModulePassManager().run(module, builder)
-    code: bytes = target.emit_object(module)
+    code: bytes = machine.emit_object(module)
     return code
 
 

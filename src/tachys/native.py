@@ -60,15 +60,18 @@ def keep(machine: Machine, folder: Path, stem: str) -> bool:
     end = f"{machine.takes}.{_processor()}.code"
     whole = json.dumps([machine.name, machine.takes, machine.returns]).encode() + b"\n" + machine.code
     path, part = folder / f"{stem}.{end}", folder / f"{stem}.{os.getpid()}"
-    with suppress(OSError):
+    try:
         folder.mkdir(parents=True, exist_ok=True)
         part.write_bytes(_digest(whole) + b"\n" + whole)
         part.replace(path)
         for older in folder.glob(f"{stem.partition('-')[0]}-*.{end}"):
             if older != path:
                 older.unlink(missing_ok=True)
-        return True
-    return False
+    except OSError:
+        with suppress(OSError):
+            part.unlink(missing_ok=True)
+        return False
+    return True
 
 
 def files_of(folder: Path, stem: str, takes: str = "*") -> Iterator[tuple[str, Path]]:
@@ -97,9 +100,17 @@ def _digest(whole: bytes) -> bytes:
 @cache
 def _processor() -> str:
     """What the code is made for, and by which version of the compiler."""
-    binding = loader()
-    features = binding.get_host_cpu_features().flatten()
-    return _digest(f"{binding.get_host_cpu_name()} {features} {binding.llvm_version_info}".encode()).decode()
+    return _digest(" ".join([*_host(), str(loader().llvm_version_info)]).encode()).decode()
+
+
+def _host() -> tuple[str, str]:
+    return loader().get_host_cpu_name(), loader().get_host_cpu_features().flatten()
+
+
+def target() -> Any:
+    """The machine that code is made for, and loaded on."""
+    cpu, features = _host()
+    return loader().Target.from_default_triple().create_target_machine(cpu=cpu, features=features, opt=3, jit=True)
 
 
 def _lend(size: int) -> int:
@@ -136,8 +147,7 @@ class Loaded:
 
     def __init__(self, machine: Machine) -> None:
         binding = loader()
-        target = binding.Target.from_default_triple().create_target_machine(jit=True)
-        self._engine = binding.create_mcjit_compiler(binding.parse_assembly(""), target)
+        self._engine = binding.create_mcjit_compiler(binding.parse_assembly(""), target())
         self._engine.add_object_file(binding.ObjectFileRef.from_data(machine.code))
         self._engine.finalize_object()
         address = self._engine.get_function_address(machine.name)

@@ -12,13 +12,13 @@ from tachys.cli.collecting import Collected, collecting_options, suite_of
 from tachys.cli.completion import names_of
 from tachys.cli.modelling import Changes, model_options, titled
 from tachys.cli.output import format_option
+from tachys.figures import Figure, total_of
 from tachys.needs.takers import INTERRUPTS
 from tachys.needs.verdicts import Verdict
 from tachys.needs.words import bound_text, doubt_of, slack_text, value_text, what_holds
 from tachys.words import count_text, exact_share, exact_time, numbers_text, range_text, share_text, time_text
 
 if TYPE_CHECKING:
-    from tachys.figures import Figure
     from tachys.model.events import Thing
     from tachys.model.quantities import Range
     from tachys.needs.kinds import NeedBounds
@@ -456,7 +456,7 @@ def _show_figure(full: str, title: str, figure: Figure) -> None:
          exact_time(part.total)]
         for part in figure.parts
     ]  # fmt: skip
-    rows.append(["sum", "", "", "", "", exact_time(sum(part.total for part in figure.parts))])
+    rows.append(["sum", "", "", "", "", exact_time(total_of(figure.parts))])
     columns = [("what", ""), ("who", ""), ("times", "right"), ("body", "right")]
     table([*columns, ("entry, exit, chain", "right"), ("adds", "right")], rows)
 

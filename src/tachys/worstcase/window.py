@@ -239,8 +239,7 @@ class _Window:
         came = min(self._came(begin), self._came(last))
         if first - came > self.worst_latency.value or accepted - came > self._longest_wait:
             return None
-        alone = len(self.line.inputs) == len(self._marks) == 1
-        if alone and self.line.curve.most_within(accepted) - begin + 1 > self.pending_needed:
+        if self._pending(accepted, begin) > self.pending_needed:
             return None
         ways = [(self.worst_moment[name], at.most) for name, at in self.line.isr.moments]
         ways.append((self.worst_response, total_of(self._own(first - came, at_the_end=True))))
@@ -255,7 +254,7 @@ class _Window:
 
     def _activation(self, count: int, ahead: list[Part], earlier: int) -> int:
         """Offer the ``count``-th activation; the instant of its acceptance at the latest."""
-        line, load = self.line, self.load
+        load = self.load
         accepted, first = self._until_first(self.blocker.total + total_of(ahead), earlier)
         came = self._came(count)
 
@@ -267,9 +266,13 @@ class _Window:
         self.worst_latency.offer(first - came, count, lambda: parts(first, []))
         self._response(count, parts, first, came)
         self._longest_wait = max(self._longest_wait, accepted - came)
-        if len(line.inputs) == len(self._marks) == 1:
-            self.pending_needed = max(self.pending_needed, line.curve.most_within(accepted) - count + 1)
+        self.pending_needed = max(self.pending_needed, self._pending(accepted, count))
         return accepted
+
+    def _pending(self, accepted: int, count: int) -> int:
+        """How many wait as the ``count``-th activation is accepted, where all are of one event; else 0, told later."""
+        alone = len(self.line.inputs) == len(self._marks) == 1
+        return self.line.curve.most_within(accepted) - count + 1 if alone else 0
 
     def _until_first(self, behind: int, earlier: int) -> tuple[int, int]:
         """(acceptance, first instruction) behind so much that goes before it; ``earlier``: no acceptance is before."""
