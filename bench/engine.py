@@ -15,6 +15,7 @@ from tachys.model.loading import read_model
 from tachys.model.system import System
 from tachys.simulation.engine import Run
 from tachys.simulation.options import RunOptions
+from tachys.simulation.running import play_part
 from tachys.simulation.statistics import counted
 
 PERIODS_US = (100, 130, 170, 210, 290, 370, 530, 710, 970, 1310, 1700, 2300)
@@ -69,6 +70,16 @@ def ours(length_us: int) -> int:
         pass
     seen = counted(run.memory, run.index)
     return sum(seen[f"isr.r{level}.span"].count for level in range(len(PERIODS_US)))
+
+
+def example(system: System, length: int, *, needs: bool) -> None:
+    """A model for ``length`` ps, with or without its needs followed."""
+    if needs:
+        play_part(system, RunOptions(), length, 0, compiled=True)
+        return
+    run = Run(system, RunOptions(), length, record=False, compiled=True)
+    for _ in run.slices():
+        pass
 
 
 def main() -> None:
