@@ -1,19 +1,23 @@
 """A capture that is larger than one look takes is checked piece by piece, and nothing false is said at the cuts."""
 
+import tracemalloc
+
 import numpy as np
 import pytest
 
 from tachys.capture.inspecting import changes_of, pieces
 from tachys.capture.reading import read_capture
+from tachys.capture.table import Capture, Signal
 from tachys.checking import checking
+from tachys.checking.board import measuring, nesting
 from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
 from tachys.checking.out.explaining import explain_finding
 from tachys.demo.project import write_project
-from tachys.model.loading import load_model
+from tachys.model.loading import load_model, read_model
 from tachys.needs.verdicts import Verdict
 from test_wild_boards import wrongs
-from wild import INSIDE, MEETS
+from wild import INSIDE, MEETS, wild
 
 
 @pytest.fixture
@@ -73,3 +77,35 @@ def test_in_pieces_the_demo_says_the_same(demo, monkeypatch):
     part = parted.around(late.at)
     assert part.capture.begin <= late.at <= part.capture.end
     assert explain_finding(parted, 1).result.capture.length < capture.length
+
+
+@pytest.mark.parametrize("seed", [first + number for first in (0, INSIDE, MEETS) for number in range(4)])
+def test_who_ran_when_is_made_again_as_it_was(monkeypatch, seed):
+    board = wild(seed)
+    system, capture = read_model(board.model, "wild.toml"), board.capture()
+    before = check(system, capture)
+    monkeypatch.setattr(nesting, "FEW", 0)
+    monkeypatch.setattr(measuring, "FEW", 0)
+    after = check(system, capture)
+    assert (after.needs, after.findings, repr(after.figures)) == (before.needs, before.findings, repr(before.figures))
+
+
+def test_what_is_measured_of_an_edge_takes_few_bytes():
+    text, signals, count = ['tachys = 1\n[core]\nclock = "48 MHz"\nlevels = 10\nentry = "1 us"'], {}, 20_000
+    for k in range(10):
+        text.append(f'[source.s{k}]\ngap = "900 us"\n[isr.r{k}]\non = "source.s{k}"\nlevel = {k}\ncost = "20 us"')
+        text.append(
+            f'deadline = "200 us"\n[probe.E{k}]\nshows = "source.s{k}"\nedge = "rise"\n[probe.B{k}]\nshows = "isr.r{k}"'
+        )
+        rises = 10**9 * np.arange(1, count + 1) + 10**8 * k
+        for name, rise, width in ((f"E{k}", rises, 10**6), (f"B{k}", rises + 10**6, 20 * 10**6)):
+            at = np.concatenate([[0], np.stack([rise, rise + width], 1).ravel()])
+            signals[name] = Signal(name, 1, at, (np.arange(len(at)) % 2).astype(np.int8), np.ones(len(at), np.bool_))
+    system, capture = read_model("\n".join(text), "m.toml"), Capture("c.vcd", signals, 0, 10**9 * count + 10**10, 1000)
+    check(system, capture)
+    tracemalloc.start()
+    found = check(system, capture)
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert not found.findings
+    assert most / changes_of(capture) < 25

@@ -14,10 +14,13 @@ MANY = 1 << 16  # from how many on it pays to walk
 
 
 def joined(begins: Instants, ends: Instants) -> tuple[Instants, Instants]:
-    """Stretches in order of time, those that touch or overlap as one."""
-    order = np.argsort(begins, kind="stable")
-    begins, ends = begins[order], np.maximum.accumulate(ends[order])
+    """Stretches in order of time, those that touch or overlap as one; the columns are put in order where they lie."""
+    begins.sort()
+    ends.sort()
+    # so many have begun before the k-th as its number says: nothing goes on if as many have ended
     first = np.append(True, begins[1:] > ends[:-1])[: len(begins)]
+    if first.all():
+        return begins, ends
     last = np.append(first[1:], True)[: len(begins)]
     return begins[first], ends[last]
 
@@ -53,29 +56,30 @@ def busiest(begins: Instants, ends: Instants, length: int, first: int, last: int
     The stretches stand apart, in order of time, and there is one at least. A window that holds most begins with a
     stretch or ends with one.
     """
-    with_begin = _sweep(begins, ends, begins, length, first, last - length)
-    with_end = _sweep(begins, ends, ends - length, length, first, last - length)
+    with_begin = _sweep(begins, ends, begins, 0, length, first, last - length)
+    with_end = _sweep(begins, ends, ends, length, length, first, last - length)
     most, at = with_begin if with_begin[0] >= with_end[0] else with_end
     return int(most), int(at)
 
 
 @kernel(weight=3)
-def _sweep(begins: Instants, ends: Instants, starts: Instants, length: int, least: int, most: int) -> Any:
-    """Of windows that begin at ``starts``, in order, kept within [least, most]: the most that one holds, and where.
+def _sweep(begins: Instants, ends: Instants, starts: Instants, before: int, length: int, least: int, most: int) -> Any:
+    """Of windows that begin so long ``before`` each of ``starts``, kept within [least, most]: the most that one holds,
+    and where.
 
     Two hands go along the stretches, one to where windows begin, one to where they end: what lies before each.
     """
     count, found, at = len(begins), int64(-1), int64(0)
-    low, before, high, within = 0, int64(0), 0, int64(0)
+    low, passed, high, within = 0, int64(0), 0, int64(0)
     for start in starts:
-        begin = min(max(start, least), most)
+        begin = min(max(start - before, least), most)
         while low < count and ends[low] <= begin:
-            before += ends[low] - begins[low]
+            passed += ends[low] - begins[low]
             low += 1
         while high < count and ends[high] <= begin + length:
             within += ends[high] - begins[high]
             high += 1
-        held = within - before
+        held = within - passed
         if high < count:
             held += max(int64(0), begin + length - begins[high])
         if low < count:

@@ -42,7 +42,7 @@ from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
 MOST_PARTS = 200  # of a record with gaps, the longest of them
-WHOLE = 1 << 24  # changes that are still looked at in one go: what is measured of each takes some 65 bytes
+WHOLE = 1 << 24  # changes that are still looked at in one go: what is measured of each takes up to 24 bytes
 PIECE = 5_000_000  # changes in each piece of what is larger
 
 
@@ -125,6 +125,7 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
     findings = find_all(board, figures, strangers)
     fallen = fallen_proofs(board, figures, strangers) | undone(board, findings)
     needs = {name: judge(board, need, refuted=name in fallen) for name, need in paper.needs.items()}
+    board.let_go()
     return CheckResult(
         capture,
         paper,
@@ -204,7 +205,7 @@ def _own(own: ExecutionTimes | None, resolution: int) -> Seen | None:
 
 def _isr(board: Measurement, name: str) -> IsrCheck:
     runs = board.isrs[name]
-    starts = board.events(f"isr.{name}.start")
+    starts, spans = board.events(f"isr.{name}.start"), runs.spans(board.shown.bodies.get(runs.isr.thing))
     latency = response = None
     if runs.latency is not None:
         values = runs.latency.after
@@ -215,7 +216,7 @@ def _isr(board: Measurement, name: str) -> IsrCheck:
         response = seen(runs.response.after, board.resolution)
     return IsrCheck(
         name, latency, response,
-        seen(runs.span, board.resolution) if runs.span is not None else None,
+        seen(spans[1], board.resolution) if spans is not None else None,
         _own(runs.cost, board.resolution),
         runs.matched.lost_count if runs.matched else None,
         None if starts is None else len(starts),

@@ -13,36 +13,38 @@ from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.readings import Readings
+from tachys.compiled import kernel
 from tachys.model.nodes import Isr
 from tachys.model.system import System
 from tachys.stretches import place_of
 
 EMPTY = np.zeros(0, np.int64)
+NEVER = np.iinfo(np.int64).max
 
 
 class AllBodies(Struct, frozen=True):
-    """The bodies of all routines that are seen, in order of their ends, with how urgent each is; ``ended``: when those
-    ended whose end was seen."""
+    """The bodies of all routines that are seen, in order of their ends, with how urgent each is; what goes on as the
+    capture ends, ends :data:`NEVER`."""
 
     begins: Instants
     ends: Instants
     urgency: Instants
-    ended: Instants
     routines: int
 
     @classmethod
     def of(cls, system: System, shown: Readings) -> AllBodies:
         """Those of a system."""
         seen = [(isr.urgency, shown.bodies[isr.thing]) for isr in system.isrs if isr.thing in shown.bodies]
-        begins, ends, ended, urgency = (
-            np.concatenate([EMPTY, *columns])
-            for columns in (
-                [bodies.start for _, bodies in seen], [bodies.end for _, bodies in seen],
-                [bodies.ended for _, bodies in seen], [np.full(len(bodies.end), each) for each, bodies in seen],
-            )
-        )  # fmt: skip
+        ends = np.concatenate([EMPTY, *(bodies.end for _, bodies in seen)])
+        counts = np.cumsum([len(bodies.end) for _, bodies in seen])
+        ends[
+            [last - 1 for last, (_, bodies) in zip(counts, seen, strict=True) if bodies.cut_end and len(bodies.end)]
+        ] = NEVER
         order = np.argsort(ends, kind="stable")
-        return cls(begins[order], ends[order], urgency[order], np.sort(ended, kind="stable"), len(seen))
+        ends = ends[order]
+        begins = np.concatenate([EMPTY, *(bodies.start for _, bodies in seen)])[order]
+        urgency = [np.full(len(bodies.end), each, np.int32) for each, bodies in seen]
+        return cls(begins, ends, np.concatenate([EMPTY.astype(np.int32), *urgency])[order], len(seen))
 
 
 def acceptance_leads(
@@ -56,7 +58,7 @@ def acceptance_leads(
     if core.late_arrival:
         zero = np.zeros(len(starts), np.int64)
         return zero, zero
-    chained = _ends_near(bodies.ended, starts, core.chain.least - slack, core.chain.most + slack)
+    chained = _ends_near(bodies.ends, starts, core.chain.least - slack, core.chain.most + slack)
     alone = core.entry.least if bodies.routines == len(system.isrs) else core.least_latency
     if core.chain.least < core.entry.least:
         least = np.where(chained, core.chain.least, alone)
@@ -66,8 +68,16 @@ def acceptance_leads(
         least = np.where(chained, core.chain.least, core.least_latency)
     longest = np.where(chained, max(core.chain.most, core.entry.most), core.entry.most)
     least, most = np.maximum(0, least - slack), longest + slack
-    urgent = bodies.urgency < isr.urgency
-    _put_off(system, bodies.begins[urgent], bodies.ends[urgent], starts, least, most, slack)
+    entered = max(core.entry.most, core.chain.most)
+    costs = np.array([
+        core.exit.least - slack, core.exit.most + slack,
+        core.chain.most + core.entry.most + slack, core.entry.most + entered + slack,
+        core.chain.most + slack if core.chain.most + slack < core.entry.least else -1,
+        core.entry.least + core.least_latency - slack,
+        core.entry.least - slack, core.chain.least - slack - (core.chain.most - core.chain.least),
+        core.chain.least + slack + (core.chain.most - core.chain.least),
+    ], np.int64)  # fmt: skip
+    _put_off(bodies.begins, bodies.ends, bodies.urgency, isr.urgency, starts, costs, least, most)
     return least, most
 
 
@@ -76,31 +86,38 @@ def _ends_near(ended: Instants, starts: Instants, least: int, most: int) -> npt.
     return place_of(ended, starts - least, behind=True) > place_of(ended, starts - most)
 
 
+@kernel()
 def _put_off(
-    system: System, begins: Instants, ends: Instants, starts: Instants, least: Instants, most: Instants, slack: int
-) -> None:
-    """Lengthen the leads of runs that were accepted, but put off by more urgent ones before their first instruction.
-
-    The bodies of those in order of their ends.
-    """
-    core = system.core
-    if not len(ends):
-        return
-    last = place_of(ends, starts, behind=True) - 1
-    gap = starts - ends[np.maximum(last, 0)]
-    may = (last >= 0) & (gap >= core.exit.least - slack) & (gap <= core.exit.most + slack)
-    other = (gap >= core.entry.least - slack) | (
-        np.abs(gap - core.chain.least) <= slack + core.chain.most - core.chain.least
-    )
-    for run in np.flatnonzero(may).tolist():
+    begins: Instants, ends: Instants, urgency: Instants, own: int, starts: Instants, costs: Instants, least: Instants,
+    most: Instants,
+) -> None:  # fmt: skip
+    """Lengthen the leads of runs that were accepted, but put off by more urgent ones before their first instruction."""
+    over_least, over_most, apart, apart_most, chained, chained_least, entered, chain_from, chain_to = costs
+    place, last = 0, -1
+    for run in range(len(starts)):
+        while place < len(ends) and ends[place] <= starts[run]:
+            if urgency[place] < own:
+                last = place
+            place += 1
+        gap = starts[run] - ends[max(last, 0)] if len(ends) else 0
+        if last < 0 or not over_least <= gap <= over_most:
+            continue
         # between two that follow by a chain and an entry the run may have been accepted; by a chain alone it was not
-        group, surely = int(last[run]), int(last[run])
-        while group > 0 and 0 <= begins[group] - ends[group - 1] <= core.chain.most + core.entry.most + slack:
-            group -= 1
-        while surely > 0 and 0 <= begins[surely] - ends[surely - 1] <= core.chain.most + slack < core.entry.least:
-            surely -= 1
-        begun = int(starts[run]) - int(begins[group])
-        most[run] = max(int(most[run]), begun + core.entry.most + max(core.entry.most, core.chain.most) + slack)
-        if not other[run]:
-            begun = int(starts[run]) - int(begins[surely])
-            least[run] = max(int(least[run]), begun + core.entry.least + core.least_latency - slack)
+        group = _first_of(begins, ends, urgency, own, last, apart)
+        most[run] = max(most[run], starts[run] - begins[group] + apart_most)
+        if gap < entered and not chain_from <= gap <= chain_to:
+            surely = _first_of(begins, ends, urgency, own, last, chained)
+            least[run] = max(least[run], starts[run] - begins[surely] + chained_least)
+
+
+@kernel()
+def _first_of(begins: Instants, ends: Instants, urgency: Instants, own: int, last: int, apart: int) -> int:
+    """The first of the more urgent that came one after the other up to the last, no further ``apart`` than that."""
+    place = last - 1
+    while place >= 0 and begins[last] - ends[place] <= apart:
+        if urgency[place] < own:
+            if begins[last] < ends[place]:
+                break
+            last = place
+        place -= 1
+    return last

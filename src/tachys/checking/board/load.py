@@ -99,21 +99,25 @@ def _busy(board: Measurement, *, interrupts_only: bool) -> tuple[Instants, Insta
 
     The time that a step spins or sleeps is no load: steps that pause, wait or sleep count their modelled cost at most.
     """
-    core, begins, ends = board.system.core, [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
-    for thing in board.things:
-        bodies, kind, name = board.shown.bodies[thing], thing.kind, thing.name
-        if interrupts_only and kind != "isr":
-            continue
-        start, end = bodies.start, bodies.end
+    core = board.system.core
+    things = [thing for thing in board.things if thing.kind == "isr" or not interrupts_only]
+    count = sum(len(board.shown.bodies[thing].start) for thing in things)
+    begins, ends, done = np.empty(count, np.int64), np.empty(count, np.int64), 0
+    for thing in things:
+        bodies, kind = board.shown.bodies[thing], thing.kind
+        begin, end = (column[done : done + len(bodies.start)] for column in (begins, ends))
+        begin[:], end[:] = bodies.start, bodies.end
         if kind == "isr":
-            start, end = start - core.entry.least, end + core.exit.least
+            begin -= core.entry.least
+            end += core.exit.least
         elif kind == "step":
-            step = board.system.step(name)
+            step = board.system.step(thing.name)
             if not all(act.burns for act in step.acts):
-                end = np.minimum(end, start + step.cost.most)
-        begins.append(np.maximum(start, board.capture.begin))
-        ends.append(np.minimum(end, board.capture.end))
-    return joined(np.concatenate(begins), np.concatenate(ends))
+                np.minimum(end, begin + step.cost.most, out=end)
+        done += len(begin)
+    np.maximum(begins, board.capture.begin, out=begins)
+    np.minimum(ends, board.capture.end, out=ends)
+    return joined(begins, ends)
 
 
 def busiest(board: Measurement, over: int, *, interrupts_only: bool = False) -> tuple[float, int] | None:

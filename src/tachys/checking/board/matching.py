@@ -87,14 +87,14 @@ def match(
     most = pending + 1 if len(events) == 1 else 2
     ends = runs if several is None else several.ends
     may = np.zeros(len(runs), np.bool_) if several is None else several.may
-    tried, left = [], list[int]()
+    left = len(at) + len(runs) + 1
     for carried in range(most):
-        tried.append(_serve(at, kind, len(events), runs, pending, leads, takes_all, carried, ends, may))
-        fate, by, orphan, merged = tried[-1]
-        left.append(int(np.count_nonzero(fate == LOST) + np.count_nonzero(orphan)))
-        if not left[-1]:
+        tried = _serve(at, kind, len(events), runs, pending, leads, takes_all, carried, ends, may)
+        unexplained = int(np.count_nonzero(tried[0] == LOST) + np.count_nonzero(tried[2]))
+        if unexplained < left:
+            (fate, by, orphan, merged), left = tried, unexplained
+        if not left:
             break
-    fate, by, orphan, merged = tried[left.index(min(left))]
     if several is not None:
         _cloud(at, by, fate, orphan, runs, several, merged)
     first = runs[: 1 if takes_all else pending]
@@ -110,32 +110,44 @@ def match(
         if len(at):  # a run behind such an event may be the one that served it
             before = place_of(at, runs, behind=True) - 1
             orphan &= ~((before >= 0) & perhaps[np.maximum(before, 0)])
-    doubted = np.zeros(len(runs) + 1, np.bool_)
+    doubted = np.broadcast_to(np.False_, len(runs))
     if takes_all and longest is not None:
         either = _of_either(at, by, runs, longest)
         sure[either] = False
+        doubted = np.zeros(len(runs) + 1, np.bool_)
         doubted[by[either] + 1] = True
+        doubted = doubted[:-1]
     served, lost, waiting = (sure & (fate == what) for what in (SERVED, LOST, WAITING))
+    if len(events) == 1:
+        kind = np.broadcast_to(np.int32(0), len(at))
     return Matched(
-        at[served],
-        kind[served],
-        by[served],
+        _those(at, served),
+        _those(kind, served),
+        _those(by, served),
         at[lost],
         kind[lost],
         at[waiting],
         kind[waiting],
-        np.flatnonzero(orphan & ~doubted[:-1]),
-        doubted[:-1],
+        np.flatnonzero(orphan & ~doubted),
+        doubted,
         lost_count,
         int((~sure).sum()),
-        merged,
+        merged if merged.any() else np.broadcast_to(np.False_, len(runs)),
     )
+
+
+def _those(column: Instants, which: npt.NDArray[np.bool_]) -> Instants:
+    """Part of a column, which is no copy where that is all of it."""
+    return column if which.all() else column[which]
 
 
 def _in_order(events: Sequence[Instants]) -> tuple[Instants, Instants]:
     """(all events in order of time, the kind of each)."""
+    if len(events) == 1:
+        return events[0], np.zeros(len(events[0]), np.int32)
     at = np.concatenate([np.zeros(0, np.int64), *events])
-    kind = np.concatenate([np.zeros(0, np.int64), *(np.full(len(each), k) for k, each in enumerate(events))])
+    kinds = (np.full(len(each), k, np.int32) for k, each in enumerate(events))
+    kind = np.concatenate([np.zeros(0, np.int32), *kinds])
     order = np.argsort(at, kind="stable")
     return at[order], kind[order]
 
@@ -228,7 +240,7 @@ def _serve(
     """(fate of every event, the run that served it, whether each run is an orphan, whether it may be several)."""
     count = len(at)
     merged = zeros_of(len(runs), np.bool_)
-    fate, by = zeros_of(count, np.int8), zeros(count)
+    fate, by = zeros_of(count, np.int8), zeros_of(count, np.int32)
     for event in range(count):
         by[event] = -1
     orphan = zeros_of(len(runs), np.bool_)

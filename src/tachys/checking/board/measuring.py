@@ -15,7 +15,7 @@ from tachys.checking.board.filling import FAR, Filled, fill
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
 from tachys.checking.board.matching import Matched, Merging, match
 from tachys.checking.board.metering import Metered, Seen, metered
-from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest
+from tachys.checking.board.nesting import FEW, ExecutionTimes, WhoRuns, nest, who_runs
 from tachys.checking.board.pairing import Paired, may_be_silent, pair_answers, pair_unit
 from tachys.checking.board.pins import PinSeen, look_at_pins
 from tachys.checking.board.unseen import stolen_in, unseen_routines, unseen_work
@@ -25,7 +25,7 @@ from tachys.checking.probes.lines import Bodies
 from tachys.checking.probes.readings import Readings
 from tachys.checking.probes.sharing import deal_shared
 from tachys.model.events import Event, Thing
-from tachys.model.nodes import Isr, Source, Step, Unit
+from tachys.model.nodes import Core, Isr, Source, Step, Unit
 from tachys.model.system import System
 from tachys.needs.seen import Delays
 from tachys.stretches import place_of
@@ -35,18 +35,25 @@ from tachys.worstcase.bounds import Bounds
 class Runs(Struct):
     """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told.
 
-    ``single`` says which whole bodies surely are one run each; no run was accepted before ``accepted``.
+    ``single`` says which whole bodies surely are one run each; no run was accepted before ``accepted``, which is known
+    where one run may serve several events.
     """
 
     isr: Isr
     matched: Matched | None = None
     latency: Delays | None = None
     response: Delays | None = None
-    span: Instants | None = None
     cost: ExecutionTimes | None = None
     grid: Grid | None = None
     single: npt.NDArray[np.bool_] | None = None
     accepted: Instants | None = None
+
+    def spans(self, bodies: Bodies | None) -> tuple[Instants, Instants] | None:
+        """(when it began, how long it lasted) of each whole body that is surely one run; None: no line shows them."""
+        if bodies is None or self.single is None:
+            return None
+        begun = bodies.start[bodies.whole][self.single]
+        return begun, bodies.end[bodies.whole][self.single] - begun
 
 
 class Steps(Struct):
@@ -74,9 +81,9 @@ class Flags(Struct):
 
 
 class Measurement(Struct):
-    """A capture as its model reads it. ``things`` are those with bodies, by the numbers that ``tops`` uses.
+    """A capture as its model reads it. ``things`` are those with bodies, by the numbers that :attr:`tops` uses.
 
-    ``busy``: when something ran, of all of it and of interrupts only.
+    ``busy``: when something ran, of all of it and of interrupts only. ``on_top``: what is kept of ``tops``.
     """
 
     system: System
@@ -84,7 +91,7 @@ class Measurement(Struct):
     capture: Capture
     shown: Readings
     things: list[Thing] = field(default_factory=list)
-    tops: WhoRuns = field(default_factory=lambda: WhoRuns(EMPTY, EMPTY, EMPTY))
+    on_top: WhoRuns | None = None
     isrs: dict[str, Runs] = field(default_factory=dict)
     steps: dict[str, Steps] = field(default_factory=dict)
     units: dict[str, Works] = field(default_factory=dict)
@@ -100,6 +107,28 @@ class Measurement(Struct):
     def resolution(self) -> int:
         """How far off the distance of two instants may be, in ps: by sampling and by printing."""
         return self.capture.known_to
+
+    @property
+    def tops(self) -> WhoRuns:
+        """Who was on top when; worked out as it is first asked for."""
+        if self.on_top is None:
+            self.on_top = who_runs(*self._nested())
+        return self.on_top
+
+    def let_go(self) -> None:
+        """Keep nothing that takes much memory and can be made again."""
+        if self.on_top is not None and len(self.on_top.at) > 2 * FEW:
+            self.on_top = None
+
+    def nest(self) -> list[ExecutionTimes]:
+        """The own times of the bodies of each of ``things``."""
+        self.on_top, owns = nest(*self._nested())
+        return owns
+
+    def _nested(self) -> tuple[Core, list[Bodies], list[int], int]:
+        bodies = [self.shown.bodies[thing] for thing in self.things]
+        urgency = [urgency_of(self.system, thing) for thing in self.things]
+        return self.system.core, bodies, urgency, self.resolution
 
     def stretched(self, value: int) -> int:
         """How much the analyser's own clock may make of a time, in ps."""
@@ -172,18 +201,16 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
             board.buffers[buffer.name] = filled
     board.clock = _clock(board)
     board.pins = look_at_pins(system, shown, board.resolution)
-    board.metered = metered(Seen(paper, capture, shown, board.things, board.tops))
+    if shown.current is not None:
+        board.metered = metered(Seen(paper, capture, shown, board.things, board.tops))
     return board
 
 
 def _nest(board: Measurement) -> None:
     board.things = [thing for thing in board.shown.bodies if thing.kind != "unit"]
-    bodies = [board.shown.bodies[thing] for thing in board.things]
-    urgency = [urgency_of(board.system, thing) for thing in board.things]
-    board.tops, owns = nest(board.system.core, bodies, urgency, board.resolution)
-    for thing, each, own in zip(board.things, bodies, owns, strict=True):
+    for thing, own in zip(board.things, board.nest(), strict=True):
         kind, name = thing.kind, thing.name
-        whole = _sure(board, thing, each, own)
+        whole = _sure(board, thing, own)
         if kind == "isr":
             board.isrs[name] = Runs(board.system.isr(name), cost=whole)
         elif kind == "step":
@@ -198,10 +225,11 @@ def without_least(own: ExecutionTimes, single: npt.NDArray[np.bool_]) -> Executi
     return replace(own, least=np.where(single, own.least, 0))
 
 
-def _sure(board: Measurement, thing: Thing, bodies: Bodies, own: ExecutionTimes) -> ExecutionTimes:
+def _sure(board: Measurement, thing: Thing, own: ExecutionTimes) -> ExecutionTimes:
     """The own times of whole bodies, with what sampling and routines that no line shows leave open."""
+    bodies = board.shown.bodies[thing]
     part = bodies.whole
-    ends = board.resolution * (1 + own.interrupted[part])
+    ends = board.resolution * (1 + own.interrupted[part].astype(np.int64))
     spans = bodies.end[part] - bodies.start[part]
     unseen = _unseen_on_top(board, thing, spans) + stolen_in(board.paper, spans)
     least = np.maximum(0, own.least[part] - ends - unseen)
@@ -233,7 +261,8 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
         known = [] if bodies is None else [_not_cleared(each, bodies, board.resolution) for each in known]
     if len(known) == len(events):
         lead, longest = acceptance_leads(board.system, routines, isr, starts, board.resolution)
-        found.accepted = starts - longest
+        if isr.serves_all:
+            found.accepted = starts - longest
         begin = board.capture.begin
         if several is not None and bodies is not None and bodies.cut_begin and len(bodies.end):
             begin = int(bodies.end[0])  # what came before may have been served in what was cut
@@ -298,11 +327,13 @@ def _longest_wait(board: Measurement, isr: Isr) -> int:
 
 
 def _take_single(found: Runs, bodies: Bodies, merged: npt.NDArray[np.bool_]) -> None:
-    """Spans are those of whole bodies that are one run; of the others no cost is known from below."""
-    count = bodies.whole.stop - bodies.whole.start
-    found.single = np.ones(max(0, count), np.bool_)
+    """Which whole bodies are one run, of which some may be ``merged``."""
+    count = max(0, bodies.whole.stop - bodies.whole.start)
+    if not merged.any():
+        found.single = np.broadcast_to(np.True_, count)
+        return
+    found.single = np.ones(count, np.bool_)
     found.single[: len(merged)] = ~merged[:count]
-    found.span = (bodies.end[bodies.whole] - bodies.start[bodies.whole])[found.single]
 
 
 def _several(board: Measurement, isr: Isr, bodies: Bodies | None) -> Merging | None:
@@ -352,10 +383,12 @@ def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
     if bodies is None:
         return None
     ended = bodies.end[bodies.whole]
-    done = (matched.run < len(ended)) & ~matched.merged[matched.run]
-    at = matched.event[done]
-    running = np.sort(np.concatenate([matched.event[matched.run >= len(ended)], matched.waiting]))
-    return Delays(at, ended[matched.run[done]] - at, matched.lost, running)
+    at, run = matched.event, matched.run
+    running = np.sort(np.concatenate([at[run >= len(ended)], matched.waiting]))
+    done = (run < len(ended)) & ~matched.merged[run]
+    if not done.all():
+        at, run = at[done], run[done]
+    return Delays(at, ended[run] - at, matched.lost, running)
 
 
 def _without_restarts(shown: Readings, unit: Unit, slack: int) -> None:

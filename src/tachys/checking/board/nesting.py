@@ -9,17 +9,21 @@ tell, the own time is known as a range.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 from msgspec import Struct
+from numpy.typing import NDArray
 
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
-from tachys.compiled import int64, kernel, zeros, zeros_of
+from tachys.compiled import int64, kernel, zeros
 from tachys.model.nodes import Core
 
 NOBODY = -1
+FEW = 1 << 15  # bodies of which it is kept who runs when, as their own times are made
+_SHORT = 1 << 15  # things that have a number of 16 bits
 
 
 class ExecutionTimes(Struct, frozen=True):
@@ -27,18 +31,18 @@ class ExecutionTimes(Struct, frozen=True):
 
     least: Instants
     most: Instants
-    interrupted: Instants
+    interrupted: NDArray[np.int32]
 
 
 class WhoRuns(Struct, frozen=True):
     """Which body is on top from each instant on: a place in the list of things, :data:`NOBODY` for none.
 
-    ``depth`` is how many lie on the stack.
+    ``ended``: at that instant one ended, and none began.
     """
 
     at: Instants
-    who: Instants
-    depth: Instants
+    who: NDArray[np.signedinteger]
+    ended: NDArray[np.bool_]
 
     def between(self, begin: int, end: int) -> list[tuple[int, int, int]]:
         """(begin, end, who) of the stretches from one instant to another, which add up to the whole."""
@@ -52,17 +56,55 @@ class WhoRuns(Struct, frozen=True):
 
 def nest(
     core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int
-) -> tuple[WhoRuns, list[ExecutionTimes]]:
-    """Put the bodies of things together, each with its urgency (0 first); ``slack`` ps is how far off a gap may be."""
-    counts = [len(each.start) for each in bodies]
-    first = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    starts = np.concatenate([np.zeros(0, np.int64), *(each.start for each in bodies)])
-    ends = np.concatenate([np.zeros(0, np.int64), *(each.end for each in bodies)])
-    costs = np.array([core.entry.least, core.entry.most, core.exit.least, core.exit.most, core.chain.least,
-                      core.chain.most, slack], np.int64)  # fmt: skip
-    at, who, deep, least, most, interrupted = _nest(first, starts, ends, np.array(urgency, np.int64), costs)
-    parts = zip(first[:-1].tolist(), first[1:].tolist(), strict=True)
-    return WhoRuns(at, who, deep), [ExecutionTimes(least[a:b], most[a:b], interrupted[a:b]) for a, b in parts]
+) -> tuple[WhoRuns | None, list[ExecutionTimes]]:
+    """Put the bodies of things together, each with its urgency (0 first); ``slack`` ps is how far off a gap may be.
+
+    Who runs when is told only of few: it takes more memory than all the rest, and :func:`who_runs` tells it later.
+    """
+    found = _Nested(bodies, tops=sum(len(each.start) for each in bodies) <= FEW, owns=True)
+    return found.put_together(core, urgency, slack), found.own_times()
+
+
+def who_runs(core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int) -> WhoRuns:
+    """Which of these bodies is on top when; see :func:`nest`."""
+    found = _Nested(bodies, tops=True, owns=False).put_together(core, urgency, slack)
+    assert found is not None
+    return found
+
+
+class _Nested:
+    """What is asked of some bodies: who is on top when (``tops``), their own times (``owns``)."""
+
+    def __init__(self, bodies: Sequence[Bodies], *, tops: bool, owns: bool) -> None:
+        self._bodies, self._tops = bodies, tops
+        self._first = np.cumsum([0, *(len(each.start) for each in bodies)])
+        count = int(self._first[-1])
+        self._who: NDArray[np.signedinteger]
+        self._who = np.zeros(2 * count * tops, np.int16 if len(bodies) < _SHORT else np.int32)
+        self._ended = np.zeros(2 * count * tops, np.bool_)
+        self._least, self._most = np.zeros(count * owns, np.int64), np.zeros(count * owns, np.int64)
+        self._interrupted = np.zeros(count * owns, np.int32)
+
+    def put_together(self, core: Core, urgency: Sequence[int], slack: int) -> WhoRuns | None:
+        """Look at all edges in order of time; who is on top when, if that was asked for."""
+        count = int(self._first[-1])
+        edges = np.empty(2 * count, np.int64)
+        for each, first, last in zip(self._bodies, self._first[:-1], self._first[1:], strict=True):
+            edges[first:last], edges[count + first : count + last] = each.start, each.end
+        costs = np.array([core.entry.least, core.entry.most, core.exit.least, core.exit.most, core.chain.least,
+                          core.chain.most, slack], np.int64)  # fmt: skip
+        urgencies = np.array(urgency, np.int64)
+        _nest(self._first, edges[:count], edges[count:], urgencies, costs, self._who, self._ended, self._least,
+              self._most, self._interrupted)  # fmt: skip
+        if not self._tops:
+            return None
+        edges.sort()
+        return WhoRuns(edges, self._who, self._ended)
+
+    def own_times(self) -> list[ExecutionTimes]:
+        """Those of each thing."""
+        parts = [slice(first, last) for first, last in pairwise(self._first.tolist())]
+        return [ExecutionTimes(self._least[part], self._most[part], self._interrupted[part]) for part in parts]
 
 
 @kernel()
@@ -87,11 +129,12 @@ def _next_edge(
 
 
 @kernel(weight=20)
-def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants) -> Any:
+def _nest(
+    first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants,
+    who: Any, ended_then: Any, least: Instants, most: Instants, interrupted: Any,
+) -> None:  # fmt: skip
     things, total = len(urgency), len(starts)
-    at, who, deep = zeros(2 * total), zeros_of(2 * total, np.int32), zeros_of(2 * total, np.int32)
-    least, most = zeros(total), zeros(total)
-    interrupted = zeros(total)
+    tops, owns = len(who) > 0, len(least) > 0
     begins, finishes = zeros(things), zeros(things)  # the next start and the next end of each thing
     for thing in range(things):
         begins[thing] = finishes[thing] = first[thing]
@@ -116,9 +159,10 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
             count = accepts[place]
             taken_least = count * (costs[0] + costs[2]) - saved_most[place]
             taken_most = count * (costs[1] + costs[3]) - saved_least[place]
-            least[body] = max(0, span - covered[place] - taken_most)
-            most[body] = max(0, span - covered[place] - taken_least)
-            interrupted[body] = count
+            if owns:
+                least[body] = max(0, span - covered[place] - taken_most)
+                most[body] = max(0, span - covered[place] - taken_least)
+                interrupted[body] = count
             for above in range(place, depth - 1):  # what lay above it, by the ties of sampling, stays
                 stack[above], owner[above] = stack[above + 1], owner[above + 1]
                 covered[above], accepts[above] = covered[above + 1], accepts[above + 1]
@@ -155,10 +199,9 @@ def _nest(first: Instants, starts: Instants, ends: Instants, urgency: Instants, 
                 covered[place] = starts[stack[place + 1]] - when
             depth += 1
             begins[thing] += 1
-        at[found] = when
-        deep[found] = depth
-        who[found] = owner[depth - 1] if depth > 0 else -1
-    return at, who, deep, least, most, interrupted
+        if tops:
+            ended_then[found] = ending
+            who[found] = owner[depth - 1] if depth > 0 else -1
 
 
 @kernel()

@@ -717,8 +717,8 @@ def _waits_held(board: Measurement, isr: Isr) -> _Held | None:
     # it is over as the body ends, or one entry before whatever comes on top of it
     place = np.minimum(first, len(tops.at) - 1)
     within = (first < len(tops.at)) & (tops.at[place] < at + after)
-    ended = within & (tops.depth[place] < tops.depth[before])
-    until = np.where(within, tops.at[place], at + after) - np.where(ended, 0, core.entry.most)
+    until = np.where(within, tops.at[place], at + after)
+    until -= np.where(within & tops.ended[place], 0, core.entry.most)
     length = until - at
     length -= np.where(at - tops.at[before] <= core.exit.most + core.entry.most + board.resolution, core.exit.most, 0)
     return _Held(at, holder[covered], length, _unseen(board, isr, length))

@@ -129,11 +129,9 @@ def symptoms_of(board: Measurement, paper: Bounds) -> Iterator[Symptom]:
             yield from found
         if runs.response is not None and not late:  # a response that is only late as its beginning was says no more
             yield from _outside(board, "response", about, runs.response.at, runs.response.after, bound.response)
-        bodies = board.shown.bodies.get(about)
-        if bodies is not None and runs.span is not None:
-            begun = bodies.start[bodies.whole]
-            yield from _outside(board, "span", about, begun if runs.single is None else begun[runs.single],
-                                runs.span, bound.span)  # fmt: skip
+        spans = runs.spans(board.shown.bodies.get(about))
+        if spans is not None:
+            yield from _outside(board, "span", about, *spans, bound.span)
     for name, works in board.units.items():
         unit = paper.units[name]
         if works.paired is not None and works.paired.judged and len(works.paired.lost) and not unit.lost:

@@ -93,6 +93,7 @@ def bind(system: System, capture: Capture) -> Readings:
     for thing in things_of(system):
         _pair_ends(shown, thing)
     leave_out_coarse(system, capture, shown)
+    shown.edges.clear()  # they were needed for that
     shown.note_unseen(system)
     return shown
 
