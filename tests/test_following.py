@@ -1,10 +1,13 @@
 """Needs followed through records drawn up by hand, lanes, and what figures are made of."""
 
+import random
 from fractions import Fraction
 
 import numpy as np
 import pytest
 
+from attack import attack, toml
+from soak import length_of, ways
 from tachys.capture.table import Capture, make_signal
 from tachys.drawing.figure import draw_scene_on, draw_scenes, new_figure
 from tachys.drawing.moment import play_moment
@@ -14,6 +17,7 @@ from tachys.drawing.text import text_lines
 from tachys.drawing.waveform import draw_waveform, waveform_lines
 from tachys.model.loading import read_model
 from tachys.needs.kinds import WithinNeed
+from tachys.simulation import engine
 from tachys.simulation import layout as at
 from tachys.simulation.busy import BusySpans
 from tachys.simulation.engine import Records, join, play_whole
@@ -125,6 +129,20 @@ def test_slices_tell_the_same_as_the_whole():
         watch.look(played)
         assert (watch.seen.count, watch.seen.total, watch.misses) == (once.seen.count, once.seen.total, once.misses)
         assert [miss.at for miss in watch.first] == [miss.at for miss in once.first]
+
+
+@pytest.mark.parametrize("seed", [*range(4_000_000, 4_000_008), *range(253_303_020_000, 253_303_020_004)])
+def test_slices_of_every_size_tell_the_same(monkeypatch, seed):
+    system = read_model(toml(attack(seed)), "m.toml")
+    dice, paper = random.Random(seed), bounds(system)
+    how, end = ways(dice, system), min(length_of(system, dice), 4000 * NS)
+    told = []
+    for room, turns in ((1 << 20, 1 << 20), (1 << 20, 1), (1 << 20, 7), (300, 1 << 20), (1, 1 << 20)):
+        monkeypatch.setattr(engine, "ROOM", room)
+        monkeypatch.setattr(engine, "TURNS", turns)
+        seen = simulate(system, end, how, bounds=paper).needs.values()
+        told.append([(each.verdict, each.value, each.misses, each.seen, each.first) for each in seen])
+    assert all(each == told[0] for each in told)
 
 
 def test_records_are_joined_in_order():

@@ -71,7 +71,8 @@ class PlayedSlice(Struct):
         new = Delays(found.at[keep], found.after[keep], lost, still)
         if self.whole:
             return new
-        oldest = int(still.min()) if len(still) else self.end + 1
+        told = int(records.time[-1]) + 1 if len(records.time) else kept.until  # not of the instant at which it stands
+        oldest = int(still.min()) if len(still) else told
         sure = new.at < oldest  # what came after the oldest that is open is told with it, in a later slice
         kept.until, kept.carried = oldest, records.since(oldest)
         return Delays(new.at[sure], new.after[sure], lost[lost < oldest])
