@@ -23,6 +23,7 @@ from tachys.simulation.busy import BusySpans
 from tachys.simulation.engine import Records, join, play_whole
 from tachys.simulation.follow import answers, event_times
 from tachys.simulation.index import index_of
+from tachys.simulation.kept import EVERYTHING
 from tachys.simulation.lanes import lanes
 from tachys.simulation.needs import PlayedSlice, watches
 from tachys.simulation.options import RunOptions
@@ -132,16 +133,22 @@ def test_slices_tell_the_same_as_the_whole():
 
 
 @pytest.mark.parametrize("seed", [*range(4_000_000, 4_000_008), *range(253_303_020_000, 253_303_020_004)])
-def test_slices_of_every_size_tell_the_same(monkeypatch, seed):
+def test_slices_of_every_size_and_all_records_tell_the_same(monkeypatch, seed):
     system = read_model(toml(attack(seed)), "m.toml")
     dice, paper = random.Random(seed), bounds(system)
     how, end = ways(dice, system), min(length_of(system, dice), 4000 * NS)
     told = []
+
+    def look():
+        seen = simulate(system, end, how, bounds=paper).needs.values()
+        told.append([(each.verdict, each.value, each.misses, each.seen, each.first) for each in seen])
+
     for room, turns in ((1 << 20, 1 << 20), (1 << 20, 1), (1 << 20, 7), (300, 1 << 20), (1, 1 << 20)):
         monkeypatch.setattr(engine, "ROOM", room)
         monkeypatch.setattr(engine, "TURNS", turns)
-        seen = simulate(system, end, how, bounds=paper).needs.values()
-        told.append([(each.verdict, each.value, each.misses, each.seen, each.first) for each in seen])
+        look()
+    monkeypatch.setattr(engine, "kept_for", lambda *_: EVERYTHING)
+    look()
     assert all(each == told[0] for each in told)
 
 

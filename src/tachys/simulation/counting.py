@@ -28,13 +28,17 @@ def observe(m: Ints, stat: int, ps: int, many: int) -> None:
 
 @kernel()
 def write(m: Ints, log: Ints, kind: int, index: int, cause: int) -> None:
-    """Add a record, if records are kept; never beyond the end of the log."""
-    if m[RECORD] != 0:
-        at = m[LOGGED]
-        if at + RECORD_SIZE > m[LOG_END]:
-            m[FAULT] = NO_ROOM
-            return
-        log[at] = m[NOW]
-        log[at + 1] = kind * KIND + index
-        log[at + 2] = cause
-        m[LOGGED] = at + RECORD_SIZE
+    """Add a record, if such are kept; never beyond the end of the log."""
+    if m[RECORD] == 0:
+        return
+    kept = m[m[RECORD] + kind]
+    if kept == NONE or (kept != EVERY and m[kept + index] == 0):
+        return
+    at = m[LOGGED]
+    if at + RECORD_SIZE > m[LOG_END]:
+        m[FAULT] = NO_ROOM
+        return
+    log[at] = m[NOW]
+    log[at + 1] = (kind << KIND) + index
+    log[at + 2] = cause
+    m[LOGGED] = at + RECORD_SIZE

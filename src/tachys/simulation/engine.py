@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -11,8 +11,10 @@ from numpy.typing import NDArray
 from tachys.errors import InputError, input_error
 from tachys.model.acts import Halt
 from tachys.model.system import System
+from tachys.needs.kinds import Need
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index, index_of
+from tachys.simulation.kept import EVERYTHING, kept_for
 from tachys.simulation.kernel import begin, play
 from tachys.simulation.memory import make_memory
 from tachys.simulation.options import RunOptions
@@ -48,25 +50,38 @@ class Records(Struct, frozen=True):
     index: NDArray[np.int32]
     cause: at.Ints
 
-    def since(self, instant: int) -> Records:
-        """Those from an instant on."""
-        first = int(np.searchsorted(self.time, instant))
-        return Records(self.time[first:], self.kind[first:], self.index[first:], self.cause[first:])
+    def since(self, place: int) -> Records:
+        """Those from a place on."""
+        return Records(self.time[place:], self.kind[place:], self.index[place:], self.cause[place:])
+
+
+NOTHING = Records(np.zeros(0, np.int64), np.zeros(0, np.uint8), np.zeros(0, np.int32), np.zeros(0, np.int64))
 
 
 class Run:
-    """One run of a system from time zero to ``end`` ps."""
+    """One run of a system from time zero to ``end`` ps.
+
+    What it is to ``record`` is everything, or that from which these ``needs`` are read.
+    """
 
     def __init__(
-        self, system: System, ways: RunOptions, end: int, *, record: bool, compiled: bool | None = None
+        self,
+        system: System,
+        ways: RunOptions,
+        end: int,
+        *,
+        record: bool,
+        needs: Sequence[Need] | None = None,
+        compiled: bool | None = None,
     ) -> None:
         self.system = system
         self.end = end
         self.ended = False
         self.index = index_of(system)
-        self.memory = make_memory(system, self.index, ways, end, record=record)
+        kept = {} if not record else EVERYTHING if needs is None else kept_for(system, self.index, needs)
+        self.memory = make_memory(system, self.index, ways, end, record=kept)
         spare = int(self.memory[at.AT_ONCE]) * at.RECORD_SIZE
-        self._log = np.zeros((ROOM * at.RECORD_SIZE if record else 0) + 2 * spare, np.int64)
+        self._log = np.zeros((ROOM * at.RECORD_SIZE if kept else 0) + 2 * spare, np.int64)
         self.memory[at.LOG_END], self.memory[at.LOG_FULL] = len(self._log), len(self._log) - spare
         self._plain = play.is_short(work_of(system, end)) if compiled is None else not compiled
         primed = np.array([unit.primed for unit in system.units], np.int64)
@@ -91,7 +106,8 @@ class Run:
             if self.memory[at.FAULT]:
                 raise _at_fault(self.system, int(self.memory[at.FAULT]), int(self.memory[at.NOW]))
             rows = self._log[: self.memory[at.LOGGED]].reshape(-1, at.RECORD_SIZE)
-            kind, index = (rows[:, 1] // at.KIND).astype(np.uint8), (rows[:, 1] % at.KIND).astype(np.int32)
+            what = rows[:, 1].copy()
+            kind, index = (what >> at.KIND).astype(np.uint8), (what & (1 << at.KIND) - 1).astype(np.int32)
             parts.append(Records(rows[:, 0].copy(), kind, index, rows[:, 2].copy()))
             self.memory[at.LOGGED] = 0  # after, not before: what happens at time zero is logged before the first slice
             if not self.memory[at.WITHIN]:

@@ -20,6 +20,7 @@ from tachys.simulation import layout as at
 from tachys.simulation.engine import Records
 from tachys.simulation.index import Index
 from tachys.simulation.layout import Ints
+from tachys.stretches import place_of
 
 Bools = NDArray[np.bool_]
 LOST_ON_WAY = -2
@@ -85,13 +86,13 @@ def of_body(records: Records, index: Index, kind: str, name: str) -> Bools:
 def answers(records: Records, system: System, index: Index, need: Following, *, whole: bool = True) -> Answers:
     """Follow every event of ``need.begins`` that is in the records; ``whole``: nothing follows on them."""
     hops = system.graph.chain(need.begins, need.ends)
-    began = event_times(records, index, need.begins)
+    now = places(records, index, need.begins)
+    began = records.time[now]
     if hops is None:
         ends = event_times(records, index, need.ends)
-        place = np.searchsorted(ends, began)
+        place = place_of(ends, began)
         found = place < len(ends)
         return Answers(began[found], ends[place[found]] - began[found], empty(), began[~found])
-    now = places(records, index, need.begins)
     for hop in hops:
         going = now >= 0
         now[going] = _hop(records, system, index, hop, now[going], need.age, whole)
@@ -169,11 +170,11 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
         events = np.sort(np.concatenate([np.repeat(found, items) for found, items in feeds]))
     else:  # it puts as many as it took, right behind its end
         ends = places(records, index, mover.end)
-        events = ends[np.searchsorted(ends, puts) - 1]
-    last = np.searchsorted(events, going, side="right") - 1
+        events = ends[place_of(ends, puts) - 1]
+    last = place_of(events, going, behind=True) - 1
     item = _at_place(puts, last)
     lost_yet = np.append(0, np.cumsum(_lost_items(records, of_buffer, puts)))
-    first = np.minimum(np.searchsorted(events, going), len(puts))
+    first = np.minimum(place_of(events, going), len(puts))
     gone = lost_yet[np.minimum(last + 1, len(puts))] > lost_yet[first]
     found = np.full(len(going), OPEN, np.int64)
     if mover is not None:  # a run that took nothing puts nothing
@@ -187,7 +188,7 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     begun = (records.kind == _STARTS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
     starts, known = np.flatnonzero(begun), taken >= 0
     if drain.kind != "unit" and (buffer.overwrites or drain.kind == "isr"):  # its first instruction is told before
-        taken[known] = starts[np.searchsorted(starts, taken[known]) - 1]
+        taken[known] = starts[place_of(starts, taken[known]) - 1]
     else:
         taken[known] = _end(records, begun, taken[known])
     if whole and buffer.overwrites and drain.kind != "unit":  # what is being copied in the end has been taken
@@ -220,14 +221,14 @@ def _ended(records: Records, system: System, kind: str, name: str, body: Bools, 
         found[np.isin(going + 1, silent)] = LOST_ON_WAY
     off = np.flatnonzero((records.kind == at.UNIT_OFF) & body) if kind == "unit" else empty()
     if len(off):  # what is cancelled has no answer, and lacks none
-        sooner = _at_place(off, np.searchsorted(off, going, side="right"))
+        sooner = _at_place(off, place_of(off, going, behind=True))
         found[(sooner >= 0) & ((found < 0) | (sooner < found))] = SUPERSEDED
     return found
 
 
 def _latest_before(asked: Ints, told: Ints) -> Ints:
     """Which of those that asked each of the records tells of: the latest before it of which none has told."""
-    places = np.searchsorted(asked, told) - 1
+    places = place_of(asked, told) - 1
     places = places[places >= 0]
     if len(places) < 2 or np.diff(places).min() > 0:
         return asked[places]
@@ -250,9 +251,9 @@ def _at_place(values: Ints, place: Ints) -> Ints:
 
 def _end(records: Records, ends: Bools, going: Ints, broken: Bools | None = None) -> Ints:
     """The first record of ``ends`` behind each place; lost where one of ``broken`` stands before it."""
-    found = _at_place(np.flatnonzero(ends), np.searchsorted(np.flatnonzero(ends), going, side="right"))
+    found = _at_place(np.flatnonzero(ends), place_of(np.flatnonzero(ends), going, behind=True))
     if broken is not None:
-        sooner = _at_place(np.flatnonzero(broken), np.searchsorted(np.flatnonzero(broken), going, side="right"))
+        sooner = _at_place(np.flatnonzero(broken), place_of(np.flatnonzero(broken), going, behind=True))
         found[(sooner >= 0) & ((found < 0) | (sooner < found))] = LOST_ON_WAY
     return found
 
@@ -263,8 +264,8 @@ def _by_cause(records: Records, asked: Ints, going: Ints, told: Ints, lost: Ints
     ``first``: how many begin at time zero before all of them, without a cause.
     """
     times, causes = records.time[going], records.cause[told]
-    again = np.searchsorted(asked, going) - np.searchsorted(records.time[asked], times)
-    place = np.searchsorted(causes, times) + again + first * (times == 0)
+    again = place_of(asked, going) - place_of(records.time[asked], times)
+    place = place_of(causes, times) + again + first * (times == 0)
     found = _at_place(told, place)
     wrong = _at_place(causes, place) != times
     found[wrong] = OPEN
@@ -276,7 +277,7 @@ def _by_cause(records: Records, asked: Ints, going: Ints, told: Ints, lost: Ints
 
 def _many(values: Ints, times: Ints) -> Ints:
     """How many of the sorted values are at each of the times."""
-    found: Ints = np.searchsorted(values, times, side="right") - np.searchsorted(values, times)
+    found: Ints = place_of(values, times, behind=True) - place_of(values, times)
     return found
 
 
@@ -286,11 +287,11 @@ def _taken(records: Records, index: Index, hop: Link, going: Ints, age: bool) ->
     of_flag = records.index == flag
     takes = np.flatnonzero((records.kind == at.FLAG_TAKEN) & of_flag)
     others = np.flatnonzero(records.kind != at.FLAG_TAKEN)  # those that a step takes at once stand in a row
-    following = np.append(others, len(records.kind) - 1)[np.searchsorted(others, takes)]
+    following = np.append(others, len(records.kind) - 1)[place_of(others, takes)]
     by_step = (records.kind[following] == at.STEP_START) & (records.index[following] == step)
     sets = ((records.kind == at.FLAG_SET) | (records.kind == at.FLAG_OVER)) & of_flag
     own = _end(records, sets, going)  # the record of the flag right behind the end of the routine
-    place = np.searchsorted(takes, own)
+    place = place_of(takes, own)
     found = _at_place(following, place)
     found[_at_place(by_step.astype(np.int64), place) == 0] = LOST_ON_WAY
     if age:  # of the sets before one take only the last counts

@@ -139,7 +139,7 @@ MOST, LEAST, UNIFORM, TRIANGULAR, MEASURED = range(5)
 DENSE, MEAN = range(2)
 NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
 
-# --- records of what happened: three words, time, kind·KIND + index, time of the cause -----------------------------
+# --- records of what happened: three words: time, kind and index, time of the cause -----------------------------
 # PASS: the first step of a pass runs; its cause is the beginning of the pass, whose overhead is load then
 # PIN_MOVED: its cause is the level; PIN_PULSED: its cause is when it comes back
 # HOLD_FROM, HOLD_TO: in its CPU time the body that was taken, or the work that began, holds off an urgency (the index)
@@ -147,8 +147,12 @@ NO_JITTER, DRAWN_JITTER, FIRST_LATE = range(3)
  FLAG_SET, FLAG_TAKEN, FLAG_OVER, STEP_PHASE, TAKEN, PASS, HOLD_FROM, HOLD_TO, ITEM_IN, ITEM_OUT, ITEM_LOST,
  ITEM_TAKEN, ASKED, ITEM_OVER, INNER, UNIT_OFF, CLEARED, UNIT_SILENT,
  PIN_MOVED, PIN_PULSED) = range(33)  # fmt: skip
-KIND = 1 << 20
+KIND = 20  # bits of an index
 RECORD_SIZE = 3
+# RECORD: where it says for each kind what is recorded of it: NONE, EVERY, or where it says that for each index (0:
+# nothing is recorded at all)
+NONE, EVERY = range(2)
+KINDS = PIN_PULSED + 1
 
 _FIELDS = {
     prefix: sorted((n for n, at in globals().items() if n.startswith(f"{prefix}_") and isinstance(at, int)),

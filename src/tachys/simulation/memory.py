@@ -17,6 +17,7 @@ from tachys.model.quantities import PS_PER_SECOND, ZERO, Range
 from tachys.model.system import System
 from tachys.simulation import layout as at
 from tachys.simulation.index import Index
+from tachys.simulation.kept import Kept
 from tachys.simulation.options import RunOptions
 
 _COSTS = {"most": at.MOST, "least": at.LEAST, "drawn": at.UNIFORM, "triangular": at.TRIANGULAR, "measured": at.MEASURED}
@@ -30,8 +31,8 @@ MOST_AT_ONCE = 1 << 22  # records that one act may add; one that adds more ends 
 FEW_LINES = 100  # with more of them the histograms are coarser
 
 
-def make_memory(system: System, index: Index, ways: RunOptions, end: int, *, record: bool) -> at.Ints:
-    """The memory of a run that ends at ``end`` ps. ``record``: keep a record of everything that happens.
+def make_memory(system: System, index: Index, ways: RunOptions, end: int, *, record: Kept) -> at.Ints:
+    """The memory of a run that ends at ``end`` ps, and of which records to keep.
 
     Raises:
         InputError: the model asks for more room than there is.
@@ -64,7 +65,7 @@ class _Builder:
         self.stat_size = at.T_BUCKETS + ((at.OCTAVES + 2) << self.bits)
         self.stats = {name: number for number, name in enumerate(index.statistics())}
 
-    def build(self, end: int, record: bool) -> at.Ints:
+    def build(self, end: int, record: Kept) -> at.Ints:
         system, words = self.system, self.words
         self._refuse_giants()
         for place, many in (
@@ -74,7 +75,8 @@ class _Builder:
             (at.N_BUFFERS, len(system.buffers)),
         ):  # fmt: skip
             words[place] = many
-        self._ways(end, record)
+        self._ways(end)
+        self._kept(record)
         self._items()
         self._watched()
         self._raises()
@@ -99,7 +101,7 @@ class _Builder:
     def _table(self, place: int, records: list[list[int]]) -> None:
         self.words[place] = self._put(word for record in records for word in record)
 
-    def _ways(self, end: int, record: bool) -> None:
+    def _ways(self, end: int) -> None:
         words, core, ways = self.words, self.system.core, self.ways
         overhead = self.system.loop.overhead if self.system.loop else ZERO
         words[at.END] = end
@@ -112,7 +114,7 @@ class _Builder:
         words[at.COSTS] = _COSTS[ways.costs]
         words[at.ARRIVALS] = at.DENSE if ways.arrivals == "gap" else at.MEAN
         words[at.JITTER] = _JITTER[ways.jitter]
-        words[at.RECORD], words[at.NESTING], words[at.LATE_ARRIVAL] = record, core.nesting, core.late_arrival
+        words[at.NESTING], words[at.LATE_ARRIVAL] = core.nesting, core.late_arrival
         for place, times in (
             (at.ENTRY_LEAST, core.entry), (at.EXIT_LEAST, core.exit), (at.CHAIN_LEAST, core.chain),
             (at.OVERHEAD_LEAST, overhead),
@@ -120,6 +122,16 @@ class _Builder:
             words[place], words[place + 1] = times.least, times.most
         for place in (at.DRAW_0, at.DRAW_1, at.DRAW_2, at.DRAW_3):
             words[place] = self.dice.getrandbits(32) | 1
+
+    def _kept(self, record: Kept) -> None:
+        if not record:
+            return
+        kinds = [at.NONE] * at.KINDS
+        names = self.index
+        most = max(map(len, (names.sources, names.units, names.rows, names.inner)))
+        for kind, indices in record.items():
+            kinds[kind] = at.EVERY if indices is None else self._put(int(each in indices) for each in range(most))
+        self.words[at.RECORD] = self._put(kinds)
 
     def _items(self) -> None:
         items = max(1, self.words[at.N_ITEMS])

@@ -16,7 +16,7 @@ from tachys.needs.seen import Broken, Delays, Following, Instants, Past, Taken
 from tachys.needs.verdicts import verdict_of
 from tachys.simulation import layout as at
 from tachys.simulation.busy import BusySpans
-from tachys.simulation.engine import Records, Run, join
+from tachys.simulation.engine import NOTHING, Records, Run, join
 from tachys.simulation.follow import answers, event_times, places
 from tachys.simulation.index import Index
 from tachys.simulation.memory import histogram_bits
@@ -26,16 +26,12 @@ from tachys.simulation.statistics import Counted, bucket_of, nothing_counted
 KEPT = 100  # misses whose instants are kept, of each need
 
 
-def needs_records(system: System) -> bool:
-    """Whether some need can only be seen in records of what happened."""
-    return any(need.of_records for need in system.needs)
-
-
 class _Following(Struct):
-    """What of a need is carried from slice to slice: the records from its oldest open event on."""
+    """What of a need is carried from slice to slice: its oldest open event came at ``until``, with so many records
+    ``before`` it."""
 
-    carried: Records | None = None
-    until: int = 0
+    until: int
+    before: int
 
 
 class PlayedSlice(Struct):
@@ -48,12 +44,20 @@ class PlayedSlice(Struct):
     whole: bool
     slack: int = 0
     zero: int | None = 0
+    _kept: Records = NOTHING  # with those of earlier slices from the oldest that is still open on
+    _before: int = 0  # how many records came before these
     _following: dict[str, _Following] = field(default_factory=dict)
     _causes: dict[Event, int] = field(default_factory=dict)
     _delays: dict[Event, Delays] = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        self._kept = self.records
+
     def next(self, records: Records, now: int, *, whole: bool) -> None:
         """Go on to the slice up to ``now``."""
+        needed = min((each.before for each in self._following.values()), default=self._before + len(self._kept.time))
+        kept, self._before = self._kept.since(needed - self._before), needed
+        self._kept = join([kept, records]) if len(kept.time) else records
         self.records, self.end, self.whole = records, now, whole
         self._delays.clear()
 
@@ -63,8 +67,10 @@ class PlayedSlice(Struct):
 
     def answers(self, need: Following) -> Delays | None:
         """The answers that are new in this slice; those still open are told with the last one."""
-        kept = self._following.setdefault(need.name, _Following())
-        records = self.records if kept.carried is None else join([kept.carried, self.records])
+        if need.name not in self._following:
+            self._following[need.name] = _Following(0, self._before + len(self._kept.time) - len(self.records.time))
+        kept = self._following[need.name]
+        records = self._kept.since(kept.before - self._before)
         found = answers(records, self.system, self.index, need, whole=self.whole)
         keep = found.at >= kept.until  # others were counted with an earlier slice
         lost, still = found.lost[found.lost >= kept.until], found.open[found.open >= kept.until]
@@ -74,7 +80,7 @@ class PlayedSlice(Struct):
         told = int(records.time[-1]) + 1 if len(records.time) else kept.until  # not of the instant at which it stands
         oldest = int(still.min()) if len(still) else told
         sure = new.at < oldest  # what came after the oldest that is open is told with it, in a later slice
-        kept.until, kept.carried = oldest, records.since(oldest)
+        kept.until, kept.before = oldest, kept.before + int(np.searchsorted(records.time, oldest))
         return Delays(new.at[sure], new.after[sure], lost[lost < oldest])
 
     def delays(self, event: Event) -> Delays | None:
@@ -218,7 +224,7 @@ class Watch(Struct):
             return
         seen = self.seen
         seen.count += len(values)
-        seen.total += sum(values.tolist())
+        seen.total += (int((values >> 32).sum()) << 32) + int((values & 0xFFFFFFFF).sum())  # 64 bits would not do
         seen.least, seen.most = min(seen.least, int(values.min())), max(seen.most, int(values.max()))
         np.add.at(seen.buckets, bucket_of(values, seen.bits), 1)
 

@@ -17,7 +17,7 @@ from tachys.needs.takers import share_of
 from tachys.simulation.engine import Run, work_of
 from tachys.simulation.kernel import play
 from tachys.simulation.layout import WAKE_UPS
-from tachys.simulation.needs import Watch, became, needs_records, watched, watches
+from tachys.simulation.needs import Watch, became, watched, watches
 from tachys.simulation.options import RunOptions
 from tachys.simulation.result import Simulated
 from tachys.simulation.statistics import (
@@ -93,7 +93,7 @@ def play_part(
     compiled: bool | None = None,
 ) -> RunPart:
     """One run. KeyboardInterrupt between slices leaves what was counted up to there."""
-    run = Run(system, ways, end, record=needs_records(system), compiled=compiled)
+    run = Run(system, ways, end, record=True, needs=system.needs, compiled=compiled)
     looking = watches(system, number)
     whole = False
     try:

@@ -72,11 +72,9 @@ def nothing_counted(bits: int) -> Counted:
 
 def bucket_of(values: at.Ints, bits: int) -> at.Ints:
     """The bucket of the histogram that each time in ps falls into, as the engine counts it."""
-    octaves = np.zeros(len(values), np.int64)
     rest = values >> (bits + 1)
-    while (more := rest > 0).any():
-        octaves += more
-        rest >>= 1
+    octaves = np.frexp(rest.astype(np.float64))[1].astype(np.int64)
+    octaves -= rest < (1 << octaves) >> 1  # what has more digits than a float was rounded up
     found: at.Ints = (octaves << bits) + (values >> octaves)
     return found
 

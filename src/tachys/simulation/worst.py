@@ -159,7 +159,8 @@ class _Hunt:
 
     def _try(self, ways: RunOptions) -> None:
         self.tried += 1
-        run = Run(self.system, ways, self.length, record=self.need is not None)
+        needs = [] if self.need is None else [self.need]
+        run = Run(self.system, ways, self.length, record=True, needs=needs)
         watch = None if self.need is None else watch_of(self.system, self.need)
         for _ in watched(run, [] if watch is None else [watch]):
             pass
