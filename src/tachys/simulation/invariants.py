@@ -74,6 +74,10 @@ def _lines(m: at.Ints) -> Iterator[str]:
         yield "the marks of a line are not those of its inputs"
     if (rows[:, at.R_WAITS] > rows[:, at.R_PENDING]).any():
         yield "an input waits more often than the hardware remembers"
+    words = m[m[at.WAITING] :][: len(lines) // at.LINES_A_WORD + 1]
+    noted = (words[:, None] >> np.arange(at.LINES_A_WORD) & 1).ravel()[: len(lines) + 1]
+    if (noted != np.append(held > 0, True)).any():
+        yield "not all lines that wait are noted, or others are"
     pending = np.flatnonzero(held)
     best = int(pending[0]) if len(pending) else len(lines)
     if best != m[at.BEST]:

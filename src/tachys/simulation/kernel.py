@@ -11,7 +11,7 @@ Uncompiled it does the same.
 # ruff: noqa: F403, F405, SIM102, SIM109
 from __future__ import annotations
 
-from tachys.compiled import bare, kernel
+from tachys.compiled import bare, bit_length, kernel
 from tachys.simulation.arriving import comes_too_soon, next_event, set_next
 from tachys.simulation.counting import observe, write
 from tachys.simulation.draws import draw31, draw_body, draw_cost
@@ -109,8 +109,9 @@ def pend(m: Ints, log: Ints, number: int) -> None:
     m[place + 1] = number
     m[line + L_HELD] = held + 1
     m[row + R_WAITS] += 1
-    if m[row + R_LINE] < m[BEST]:
-        m[BEST] = m[row + R_LINE]
+    number = m[row + R_LINE]
+    m[m[WAITING] + number // LINES_A_WORD] |= 1 << number % LINES_A_WORD
+    m[BEST] = min(m[BEST], number)
 
 
 @kernel()
@@ -334,15 +335,14 @@ def acceptable(m: Ints) -> bool:
 
 
 @kernel()
-def find_best(m: Ints, number: int) -> None:
+def wait_no_more(m: Ints, number: int) -> None:
     """A line no longer waits: if it was the best, the next that does is."""
+    word = m[WAITING] + number // LINES_A_WORD
+    m[word] &= ~(1 << number % LINES_A_WORD)
     if m[BEST] == number:
-        best, lines = number + 1, m[N_LINES]
-        line = m[LINES] + best * LINE_SIZE
-        while best < lines and m[line + L_HELD] == 0:
-            best += 1
-            line += LINE_SIZE
-        m[BEST] = best
+        while m[word] == 0:
+            word += 1
+        m[BEST] = (word - m[WAITING]) * LINES_A_WORD + bit_length(m[word] & -m[word]) - 1
 
 
 @kernel()
@@ -368,7 +368,7 @@ def push(m: Ints, log: Ints, number: int) -> None:
     m[line + L_HEAD] = head
     m[line + L_HELD] -= taken
     if m[line + L_HELD] == 0:
-        find_best(m, number)
+        wait_no_more(m, number)
     m[DEPTH] = depth
     m[FRAME] = frame
     m[frame + B_LINE] = number
@@ -478,7 +478,7 @@ def clear(m: Ints, log: Ints, number: int) -> None:
         write(m, log, CLEARED, m[entry + 1], m[entry])
         m[line + L_HEAD] = m[line + L_HEAD] + 1 if m[line + L_HEAD] + 1 < m[line + L_SIZE] else 0
     m[line + L_HELD] = 0
-    find_best(m, number)
+    wait_no_more(m, number)
 
 
 @kernel()

@@ -46,7 +46,9 @@ PASS_STATS = 77
 BUFFERS, N_BUFFERS, PUT_LEFT = range(78, 81)
 LEFT, STOPPED, SHALLOW = range(81, 84)  # STOPPED: the halt whose clocks stand still, or 0; SHALLOW: it is plain
 PINS, N_PINS, COUNTERS, N_COUNTERS = range(84, 88)
-SCALARS = 88
+WAITING = 88  # where it says, a bit each, which lines wait; behind them one that always does
+LINES_A_WORD = 32
+SCALARS = 89
 
 # --- fields of the records, each in its order: the size of a record follows from its last field, its filling from
 # their names (:func:`record`) ---

@@ -82,6 +82,9 @@ class _Builder:
         self._raises()
         self._table(at.SOURCES, [self._source(source) for source in system.sources])
         self._table(at.UNITS, [self._unit(unit) for unit in system.units])
+        words[at.WAITING] = self._put(
+            [0] * (len(system.isrs) // at.LINES_A_WORD) + [1 << len(system.isrs) % at.LINES_A_WORD]
+        )
         self._table(at.LINES, [self._line(isr) for isr in system.isrs])
         self._table(at.ROWS, [row for number in range(len(system.isrs)) for row in self._rows(number)])
         self._table(at.STEPS, [self._step(step) for step in system.steps])
