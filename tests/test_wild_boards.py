@@ -69,6 +69,25 @@ def test_a_right_model_is_not_blamed_by_samples_that_are_too_slow(rate, monkeypa
     } == {}
 
 
+@pytest.mark.parametrize("board", [first + number for first in (0, INSIDE, MEETS) for number in range(300, 304)])
+def test_when_a_capture_begins_and_in_which_order_its_lines_come_changes_nothing(board):
+    case = wild(board)
+    capture, system = case.capture(), read_model(case.model, "wild.toml")
+    later = 9 * 10**17 // capture.resolution * capture.resolution
+    signals = {name: replace(line, at=line.at + later) for name, line in reversed(capture.signals.items())}
+    moved = replace(capture, signals=signals, begin=capture.begin + later, end=capture.end + later)
+
+    def told(result, since):
+        return (
+            [(found.code, found.about, found.text, found.at and found.at - since) for found in result.findings],
+            [(n.verdict, n.value, [(miss.at - since, miss.value, miss.causes) for miss in n.misses])
+             for n in result.needs.values()],
+            {repr((figure.about, figure.key, figure.urgency, figure.measured)) for figure in result.figures},
+        )  # fmt: skip
+
+    assert told(check(system, moved), later) == told(check(system, capture), 0)
+
+
 # --- wrong models ---------------------------------------------------------------------------------------------------
 
 _COST = re.compile(r'cost = \["(\d+) us", "(\d+) us"\]')

@@ -67,7 +67,7 @@ def lattice(instants: Instants, about: float) -> Lattice | None:
     """
     count, period = min(len(instants), _FIRST), about
     while True:
-        part = instants[:count]
+        part = instants[:count] - instants[0]
         number, spread = numbered(part, period)
         if spread > _ALL_ROUND:
             return None
