@@ -43,7 +43,7 @@ from tachys.worstcase.bounds import Bounds
 
 MOST_PARTS = 200  # of a record with gaps, the longest of them
 WHOLE = 1 << 24  # changes that are still looked at in one go: what is measured of each takes up to 24 bytes
-PIECE = 5_000_000  # changes in each piece of what is larger
+PIECE = 10_000_000  # changes in each piece of what is larger
 
 
 def check(
