@@ -12,7 +12,10 @@ import captures
 import numpy as np
 
 from tachys.capture.table import Capture, Signal, merged
+from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
+from tachys.demo import board
+from tachys.demo.analyser import to_vcd
 from tachys.model.loading import read_model
 
 US = 10**6
@@ -57,6 +60,17 @@ def capture() -> Capture:
         begin = events + 3 * US // 8
         signals[f"B{k}"] = line(f"B{k}", begin, dice.integers(32, 64, len(events)) * US // 8)
     return Capture("long.vcd", signals, 0, length, US // 8)
+
+
+def faulty(times: int) -> Capture:
+    """The example's faulty board so many times over, with some 40 misses in each."""
+    once, signals = read_vcd([to_vcd(board.record(faulty=True)).encode()], "faulty.vcd"), {}
+    for name, each in once.signals.items():
+        at = np.concatenate([each.at + k * once.length for k in range(times)])
+        value, known = np.tile(each.value, times), np.tile(each.known, times)
+        keep = np.append(True, value[1:] != value[:-1])
+        signals[name] = Signal(name, each.width, at[keep], value[keep], known[keep])
+    return Capture("faulty.vcd", signals, 0, times * once.length, once.resolution)
 
 
 def write_vcd(path: Path, seen: Capture, times: int) -> None:
