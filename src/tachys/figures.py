@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from math import inf
+from typing import cast
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from tachys.frames import Seconds, in_seconds
 
@@ -54,8 +56,10 @@ class Figure(Struct, frozen=True):
 
     @property
     def parts(self) -> Parts:
-        """What the most is made of, in the order in which it happens in the worst case."""
-        return self.made_of() if callable(self.made_of) else self.made_of
+        """What the most is made of, in the order in which it happens in the worst case; worked out once."""
+        if callable(self.made_of):
+            force_setattr(self, "made_of", self.made_of())
+        return cast(Parts, self.made_of)
 
     @property
     def rank(self) -> float:

@@ -73,6 +73,11 @@ class System(Struct, frozen=True, dict=True):
         return f"<System {self.title or 'without a title'}: {parts}>"
 
     @cached_property
+    def sleepers(self) -> frozenset[Thing]:
+        """The steps in which the core sleeps."""
+        return frozenset(step.thing for step in self.steps if step.halt is not None)
+
+    @cached_property
     def waking(self) -> int:
         """The longest time in ps from what wakes the core to when it takes interrupts."""
         return max((step.halt.late for step in self.steps if step.halt is not None), default=0)

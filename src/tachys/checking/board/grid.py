@@ -22,6 +22,7 @@ _FEWEST = 8  # instants of which a grid is made
 _MOST_THIRDS = 200  # that are cut off
 _FIRST = 64  # instants to which a period is fitted first
 _ALL_ROUND = 0.8  # of a period: where phases take up more, they tell nothing
+_MANY = 1 << 14  # events: of more only those on their hull are looked at again and again
 _HALF = 0.5  # of a period: delays that take up more may belong to other releases
 _ALONE = 0.03  # of a period
 _PLAIN = 0.25  # of a period that is not the expected one: nine in ten of them take up no more
@@ -117,8 +118,7 @@ def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None
     # a start that lies alone below the others belongs to the release before, and is late; without it the hull lies
     # higher, and delays are smaller only
     kept = np.flatnonzero(rest >= np.percentile(rest, 5) - stray - _ALONE * found.period)
-    corners = np.zeros(len(kept), np.int64)
-    hull = kept[corners[: _lower_hull(number[kept], rest[kept], corners)]]
+    hull = kept[_lowest(number[kept], rest[kept])]
     sure = rest[~moved]  # what is later may be taken for the next one, early, unless that has a start of its own
     told = float(sure.max() - sure.min()) <= _HALF * found.period
     # whatever the true grid is, as it lies below all starts it nowhere lies above the hull
@@ -142,9 +142,15 @@ def _one_each(number: Instants) -> tuple[Instants, npt.NDArray[np.bool_]]:
     return number, moved
 
 
+def _lowest(x: Instants, y: Instants) -> Instants:
+    """The places of the corners of the lower convex hull of points in order of x."""
+    corners = np.zeros(len(x), np.int64)
+    return corners[: _lower_hull(x, y, corners)]
+
+
 @kernel(weight=3)
 def _lower_hull(x: Instants, y: Instants, hull: Instants) -> int:
-    """Put the places of the corners of the lower convex hull of points in order of x into ``hull``: how many it has."""
+    """Put the places of the corners into ``hull``: how many there are."""
     size = 0
     for place in range(len(x)):
         while size >= 2:
@@ -165,6 +171,10 @@ def jitter_of(instants: Instants, number: Instants, least: float, most: float) -
     what is left makes less than a picosecond over all of the events.
     """
     base, many = instants - instants[0], max(1, int(number[-1]))
+    if len(base) > _MANY:  # what lies within the hull never makes the band wider
+        rest = base - np.rint(number * ((least + most) / 2)).astype(np.int64)
+        corners = np.concatenate([_lowest(number, rest), _lowest(number, -rest)])
+        base, number = base[corners], number[corners]
 
     def width(period: float) -> float:
         rest = base - number * period

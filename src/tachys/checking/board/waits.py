@@ -45,7 +45,6 @@ class Cause(Struct, frozen=True):
 def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> list[WaitPart]:
     """The wait of a thing, such as "isr.tick" or "step.log", for its first instruction at ``end``."""
     core, level = board.system.core, urgency_of(board.system, waiting)
-    sleepers = {step.thing for step in board.system.steps if step.halt is not None}
     wake = board.system.waking
     found: list[WaitPart] = []
     last_set = _last_set(board, waiting, end)
@@ -62,7 +61,7 @@ def stretches_of(board: Measurement, begin: int, end: int, waiting: Thing) -> li
         enters = level != BACKGROUND and (last == end or following not in (NOBODY, None))
         spent = bool(found) and found[-1].how == "ran" and found[-1].what.kind == "isr"
         overhead = (core.entry.most if enters else 0) + (core.exit.most if spent else 0)
-        overhead += wake if not name or name in sleepers else 0
+        overhead += wake if not name or name in board.system.sleepers else 0
         if overhead and last - first <= overhead + board.resolution:
             found.append(WaitPart(first, last, "entry and exit", Thing("")))
         elif enters and core.entry.most:
