@@ -11,7 +11,7 @@ from pathlib import Path
 import captures
 import numpy as np
 
-from tachys.capture.table import Capture, Signal, merged
+from tachys.capture.table import Capture, Signal, in_order
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.demo import board
@@ -75,7 +75,7 @@ def faulty(times: int) -> Capture:
 
 def write_vcd(path: Path, seen: Capture, times: int) -> None:
     """A capture so many times over, one behind the other, as a dump."""
-    at, which, values, _ = merged(seen)
+    at, which, values, _ = map(np.concatenate, zip(*in_order(seen), strict=True))
     keep = at > 0
     codes = [chr(33 + number) for number in range(len(seen.signals))]
     text = [

@@ -1,4 +1,7 @@
-"""Commands run in this process, as the program runs them: a test of what they print needs no new process."""
+"""Commands run in this process, as the program runs them: a test of what they print needs no new process.
+
+And captures as the bytes of a file.
+"""
 
 import contextlib
 import io
@@ -8,6 +11,7 @@ from unittest import mock
 
 import pytest
 
+from tachys.capture.writing import write_capture
 from tachys.cli.main import main
 
 
@@ -22,3 +26,10 @@ def tachys(folder, *arguments, stdin=""):
     ):  # fmt: skip
         main()
     return SimpleNamespace(returncode=ended.value.code or 0, stdout=out.getvalue(), stderr=err.getvalue())
+
+
+def capture_bytes(capture, output):
+    """A capture as it is written to a file of that name."""
+    stream = io.BytesIO()
+    write_capture(capture, output, stream)
+    return stream.getvalue()

@@ -8,12 +8,11 @@ import pytest
 from msgspec.structs import replace
 
 from boards import BOARD, first
-from calling import tachys
+from calling import capture_bytes, tachys
 from planted import ANALYSER, CYCLE, MS, US, _apart
 from tachys.capture.csv import read_csv
 from tachys.capture.table import Signal
 from tachys.capture.vcd import read_vcd
-from tachys.capture.writing import capture_bytes
 from tachys.checking.checking import check
 from tachys.checking.correct.fitting import fit
 from tachys.cli.check import figure_row

@@ -16,14 +16,13 @@ from xml.etree import ElementTree
 
 import pytest
 
-from calling import tachys
+from calling import capture_bytes, tachys
 from tachys.capture import opening
 from tachys.capture.csv import CsvShape, read_csv
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.inspecting import spans
 from tachys.capture.reading import read_capture
 from tachys.capture.vcd import read_vcd
-from tachys.capture.writing import capture_bytes
 from tachys.checking.checking import check
 from tachys.demo import board
 from tachys.demo.analyser import to_csv

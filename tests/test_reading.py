@@ -3,7 +3,10 @@
 import gzip
 import io
 import random
+import tracemalloc
 from fractions import Fraction
+from functools import partial
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -13,15 +16,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from calling import capture_bytes
 from tachys.capture import columns as columns_module
-from tachys.capture import opening, statistics, table
+from tachys.capture import opening, statistics, table, writing
 from tachys.capture.csv import read_csv
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.inspecting import add_bus, held_values, inspect, levels_at, masked, period_of, spans, window
 from tachys.capture.reading import read_capture
-from tachys.capture.table import Capture, Signal, make_signal
+from tachys.capture.table import Capture, Signal, in_order, make_signal
 from tachys.capture.vcd import read_vcd
-from tachys.capture.writing import FORMS, capture_bytes
+from tachys.capture.writing import FORMS, write_capture
 from tachys.errors import InputError
 
 UNKNOWN = -1  # stands where a value is not known
@@ -93,6 +97,29 @@ def test_what_is_written_is_read_back_the_same(tmp_path, form, pack):
     assert same(capture, again)
     assert (again.begin, again.end) == (capture.begin, capture.end)
     assert same(capture, read_capture("-", stream=io.BytesIO(path.read_bytes())))
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_whatever_is_held_while_it_is_written_the_same_is_written(monkeypatch, form):
+    capture = simple()
+    told = read_capture("-", stream=io.BytesIO(capture_bytes(capture, "x" + form)))
+    for at_once in (1, 3, 50):
+        monkeypatch.setattr(writing, "_AT_ONCE", at_once)
+        monkeypatch.setattr("tachys.capture.parquet.in_order", partial(in_order, size=at_once))
+        assert same(told, read_capture("-", stream=io.BytesIO(capture_bytes(capture, "x" + form))))
+
+
+def test_a_long_capture_is_written_block_by_block():
+    at, count = 1000 * np.arange(200_000), 200_000
+    signals = {
+        f"D{k}": Signal(f"D{k}", 1, at, (np.arange(count) % 2).astype(np.int8), np.ones(count, np.bool_))
+        for k in range(5)
+    }
+    tracemalloc.start()
+    write_capture(Capture("c", signals, 0, 1000 * count, 1000), "x.vcd", SimpleNamespace(write=lambda piece: None))
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert most < 48 << 20  # 290 MB as a whole
 
 
 def test_parquet_and_event_streams_hold_the_same(tmp_path):

@@ -4,12 +4,12 @@ import struct
 
 import pytest
 
+from calling import capture_bytes
 from tachys.capture.csv import read_csv
 from tachys.capture.inspecting import add_bus, held_values, levels_at, masked
 from tachys.capture.parquet import read_parquet
 from tachys.capture.table import Capture, make_signal
 from tachys.capture.vcd import read_vcd
-from tachys.capture.writing import capture_bytes
 from tachys.errors import InputError
 
 WIDE = [0, 2**64 - 1, None, 2**63, 1, 2**62 + 3, 2**64 - 2, None]

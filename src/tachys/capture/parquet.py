@@ -5,13 +5,13 @@ from __future__ import annotations
 import io
 import json
 from collections.abc import Iterable
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 from msgspec.structs import replace
 
 from tachys.capture.sampling import Resolution, step_of
-from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, merged, timed
+from tachys.capture.table import MOST_BITS, Capture, Instants, Known, Signal, bits_used, in_order, timed
 from tachys.errors import input_error
 from tachys.frames import parquet_library
 
@@ -21,23 +21,24 @@ _COLUMNS = ("time_ps", "signal", "value")
 _VERSIONS = ("capture/1", "capture/2")  # the first had no nulls: -1 was what is not known
 
 
-def parquet_bytes(capture: Capture, file: str) -> bytes:
-    """A capture as a Parquet file; ``file`` is only shown.
+def write_parquet(capture: Capture, file: str, stream: BinaryIO) -> None:
+    """Write a capture as a Parquet file; ``file`` is only shown.
 
     Raises:
         InputError: the package for it is not installed.
     """
     pa, pq = parquet_library(file)
-    at, which, values, known = merged(capture)
-    names = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), pa.array(list(capture.signals)))
-    table = pa.table({"time_ps": at, "signal": names, "value": pa.array(values.view(np.uint64), mask=~known)})
     about = {"tachys": "capture/2", "begin_ps": str(capture.begin), "end_ps": str(capture.end),
              "resolution_ps": str(capture.resolution), "rounding_ps": str(capture.rounding),
              "told": str(int(capture.told)),
              "reals": json.dumps([name for name, signal in capture.signals.items() if signal.real])}  # fmt: skip
-    sink = io.BytesIO()
-    pq.write_table(table.replace_schema_metadata(about), sink, compression="zstd")
-    return sink.getvalue()
+    kinds = (pa.int64(), pa.dictionary(pa.int32(), pa.string()), pa.uint64())
+    columns, names = pa.schema(list(zip(_COLUMNS, kinds, strict=True)), metadata=about), pa.array(list(capture.signals))
+    with pq.ParquetWriter(stream, columns, compression="zstd") as writer:
+        for at, which, values, known in in_order(capture):
+            signal = pa.DictionaryArray.from_arrays(pa.array(which.astype(np.int32)), names)
+            value = pa.array(values.astype(np.int64).view(np.uint64), mask=~known)
+            writer.write_table(pa.table([pa.array(at), signal, value], schema=columns))
 
 
 def read_parquet(chunks: Iterable[bytes], file: str) -> Capture:

@@ -168,12 +168,22 @@ def blocks(count: int, size: int = BLOCK) -> Iterator[tuple[int, int]]:
         yield first, min(first + size, count)
 
 
-def merged(capture: Capture) -> tuple[Instants, Instants, Values, Known]:
-    """(instants, numbers of signals, values, which are known) of all changes, in order of time."""
+def in_order(capture: Capture, size: int = BLOCK) -> Iterator[tuple[Instants, Instants, Values, Known]]:
+    """(instants, numbers of signals, values, which are known) of all changes in order of time, block by block.
+
+    What happens at one instant stands in one block.
+    """
     signals = list(capture.signals.values())
-    at = np.concatenate([np.zeros(0, np.int64), *(signal.at for signal in signals)])
-    which = np.concatenate([np.zeros(0, np.int64), *(np.full(len(s.at), n) for n, s in enumerate(signals))])
-    values = np.concatenate([np.zeros(0, np.int64), *(signal.value for signal in signals)])
-    known = np.concatenate([np.zeros(0, np.bool_), *(signal.known for signal in signals)])
-    order = np.argsort(at, kind="stable")
-    return at[order], which[order], values[order], known[order]
+    size, hands = max(1, size // max(1, len(signals))), [0] * len(signals)
+    while any(hand < len(signal.at) for signal, hand in zip(signals, hands, strict=True)):
+        reached = [int(s.at[hand + size]) for s, hand in zip(signals, hands, strict=True) if hand + size < len(s.at)]
+        until = min(reached, default=np.iinfo(np.int64).max)
+        ends = [int(np.searchsorted(signal.at, until, side="right")) for signal in signals]
+        parts = [slice(first, last) for first, last in zip(hands, ends, strict=True)]
+        at, values, known = (
+            np.concatenate([column[part] for column, part in zip(columns, parts, strict=True)])
+            for columns in ([s.at for s in signals], [s.value for s in signals], [s.known for s in signals])
+        )
+        which = np.repeat(np.arange(len(signals)), [len(s.at[part]) for s, part in zip(signals, parts, strict=True)])
+        order, hands = np.argsort(at, kind="stable"), ends
+        yield at[order], which[order], values[order], known[order]

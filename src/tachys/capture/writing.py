@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
+from contextlib import ExitStack
+from itertools import islice
 from pathlib import Path
+from typing import BinaryIO, cast
 
 import numpy as np
 from msgspec.structs import replace
 
 from tachys.capture.eventstream import NUMBER_BITS
-from tachys.capture.parquet import parquet_bytes
-from tachys.capture.table import Capture, merged, unsigned
+from tachys.capture.parquet import write_parquet
+from tachys.capture.table import Capture, in_order, unsigned
 from tachys.errors import input_error
 
+_AT_ONCE = 1 << 16  # changes, and lines, that are held while it is written
 FORMS = (".vcd", ".csv", ".parquet", ".events")
 
 
@@ -30,8 +34,8 @@ def form_of(output: str) -> str:
     return form
 
 
-def capture_bytes(capture: Capture, output: str) -> bytes:
-    """A capture in the form that the ending of ``output`` tells (``.gz`` behind it packs).
+def write_capture(capture: Capture, output: str, stream: BinaryIO) -> None:
+    """Write a capture in the form that the ending of ``output`` tells (``.gz`` behind it packs), block by block.
 
     Raises:
         InputError: the ending tells no form, or Parquet is not installed.
@@ -39,12 +43,16 @@ def capture_bytes(capture: Capture, output: str) -> bytes:
     import gzip
 
     form = form_of(output)
-    if form == ".parquet":
-        data = parquet_bytes(capture, output)
-    else:
-        writer = {".vcd": _vcd, ".csv": _csv, ".events": _events}[form]
-        data = "".join(writer(capture)).encode()
-    return gzip.compress(data, mtime=0) if output.endswith(".gz") else data
+    with ExitStack() as closed:
+        if output.endswith(".gz"):
+            packed = gzip.GzipFile("", "wb", 6, stream, mtime=0)  # the level of gzip itself
+            stream = cast(BinaryIO, closed.enter_context(packed))
+        if form == ".parquet":
+            write_parquet(capture, output, stream)
+            return
+        text = {".vcd": _vcd, ".csv": _csv, ".events": _events}[form](capture)
+        while piece := "".join(islice(text, _AT_ONCE)):
+            stream.write(piece.encode())
 
 
 def identifier(number: int) -> str:
@@ -104,9 +112,9 @@ def _csv(capture: Capture) -> Iterator[str]:
 
 def _changes(capture: Capture) -> Iterator[tuple[int, int, int | None]]:
     """(instant, number of the signal, the bits of its value or None) of all changes, in order of time."""
-    at, which, values, known = merged(capture)
-    for time, number, bits, told in zip(at.tolist(), which.tolist(), values.tolist(), known.tolist(), strict=True):
-        yield time, number, bits if told else None
+    for columns in in_order(capture, _AT_ONCE):
+        for time, number, bits, told in zip(*(column.tolist() for column in columns), strict=True):
+            yield time, number, bits if told else None
 
 
 def _real(bits: int) -> float:

@@ -34,9 +34,9 @@ def convert_command(
 
     A dump of memory may be binary, S-records or hex records.
     """
-    from tachys.capture.writing import capture_bytes, form_of
+    from tachys.capture.writing import form_of, write_capture
     from tachys.cli.output import say
-    from tachys.files import write_whole
+    from tachys.files import written_whole
 
     form_of(output)
     if model is not None and given.how.packets is None:
@@ -44,7 +44,8 @@ def convert_command(
     else:
         read = given.read(capture, strict=strict)
         read = read if model is None else _named(read, model)
-    write_whole(output, capture_bytes(read, output))
+    with written_whole(output) as stream:
+        write_capture(read, output, stream)
     changes = sum(len(signal.at) for signal in read.signals.values())
     signals = count_text(len(read.signals), "signal")
     say(f"{output}: {signals}, {count_text(changes, 'change')}, {time_text(read.length)}", *read.remarks)

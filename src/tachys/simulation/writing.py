@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 
-from tachys.capture.parquet import parquet_bytes
+from tachys.capture.parquet import write_parquet
 from tachys.capture.vcd import read_vcd
 from tachys.errors import input_error
 from tachys.model.system import System
@@ -46,4 +47,8 @@ def timeline_bytes(system: System, ways: RunOptions, window: tuple[int, int], ou
     if form == ".csv":
         return to_csv(lines, *window).encode()
     text = to_vcd(lines, *window).encode()
-    return text if form == ".vcd" else parquet_bytes(read_vcd([text], output), output)
+    if form == ".vcd":
+        return text
+    made = io.BytesIO()
+    write_parquet(read_vcd([text], output), output, made)
+    return made.getvalue()
