@@ -36,10 +36,11 @@ class AllBodies(Struct, frozen=True):
         """Those of a system."""
         seen = [(isr.urgency, shown.bodies[isr.thing]) for isr in system.isrs if isr.thing in shown.bodies]
         ends = np.concatenate([EMPTY, *(bodies.end for _, bodies in seen)])
-        counts = np.cumsum([len(bodies.end) for _, bodies in seen])
-        ends[
-            [last - 1 for last, (_, bodies) in zip(counts, seen, strict=True) if bodies.cut_end and len(bodies.end)]
-        ] = NEVER
+        behind = 0
+        for _, bodies in seen:
+            behind += len(bodies.end)
+            if bodies.cut_end and len(bodies.end):
+                ends[behind - 1] = NEVER
         order = np.argsort(ends, kind="stable")
         ends = ends[order]
         begins = np.concatenate([EMPTY, *(bodies.start for _, bodies in seen)])[order]
@@ -91,7 +92,10 @@ def _put_off(
     begins: Instants, ends: Instants, urgency: Instants, own: int, starts: Instants, costs: Instants, least: Instants,
     most: Instants,
 ) -> None:  # fmt: skip
-    """Lengthen the leads of runs that were accepted, but put off by more urgent ones before their first instruction."""
+    """Lengthen the leads of runs that were accepted, but put off by more urgent ones before their first instruction.
+
+    The bodies in order of their ends, the runs in order of their starts.
+    """
     over_least, over_most, apart, apart_most, chained, chained_least, entered, chain_from, chain_to = costs
     place, last = 0, -1
     for run in range(len(starts)):

@@ -37,7 +37,7 @@ class ExecutionTimes(Struct, frozen=True):
 class WhoRuns(Struct, frozen=True):
     """Which body is on top from each instant on: a place in the list of things, :data:`NOBODY` for none.
 
-    ``ended``: at that instant one ended, and none began.
+    ``ended``: that a body ends there, and none begins, is what changes.
     """
 
     at: Instants
