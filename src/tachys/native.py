@@ -64,8 +64,8 @@ def keep(machine: Machine, folder: Path, stem: str) -> bool:
         folder.mkdir(parents=True, exist_ok=True)
         part.write_bytes(_digest(whole) + b"\n" + whole)
         part.replace(path)
-        for older in folder.glob(f"{stem.partition('-')[0]}-*.{end}"):
-            if older != path:
+        for older in folder.glob(f"{stem.partition('-')[0]}-*.{_processor()}.code"):
+            if not older.name.startswith(f"{stem}."):  # of other files or numbers, whatever it takes
                 older.unlink(missing_ok=True)
     except OSError:
         with suppress(OSError):
