@@ -168,3 +168,19 @@ def test_what_comes_closer_together_is_named_and_written():
     again = fit(BOARD + text, "m.toml", [result.capture], "today")
     assert 'gap = "89.' in again.text
     assert not check(read_model(again.text, "m.toml"), result.capture).findings
+
+
+def test_they_do_not_hold_each_other_off_where_a_busy_window_is_shorter_than_their_distance():
+    # each alone is done after 30 us: if they come further apart than that, none finds the other
+    for gap, tx in (("86 us", 30), ("30.001 us", 30), ("30 us", 40), ("1 ns", 40)):
+        found = bounds(read_model(NODE.replace('gap = "86 us"', f'gap = "{gap}"'), "m.toml")).isrs
+        assert found["tx"].response.most == found["tx"].span.most == tx * US
+        assert found["rx"].response.most == 10 * US
+    # without nesting rx waits for what of tx has begun, though that came long before
+    flat = NODE.replace("levels = 3", "levels = 3\nnesting = false")
+    assert bounds(read_model(flat, "m.toml")).isrs["rx"].response.most == (55 + 10) * US
+    # what comes of something else may find any of them
+    two = NODE.replace('on = "source.tx"', 'on = ["source.tx", "source.key"]').replace(
+        '[isr.key]\non = "source.key"', '[isr.key]\non = "source.tx"'
+    )
+    assert bounds(read_model(two, "m.toml")).isrs["tx"].response.most > 40 * US

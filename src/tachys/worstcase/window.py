@@ -51,6 +51,7 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
     ``alone``: its own end brings about its next event, so that none can ever find another waiting.
     """
     isr = load.lines[rank].isr
+    load = _without_kept_apart(system, load, rank)
     least_latency = system.core.least_latency
     least_response = least_latency + isr.shortest
     window = _Window(system, load, rank)
@@ -86,6 +87,23 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
         in_a_row=in_a_row,
         inner=inner,
     )
+
+
+def _without_kept_apart(system: System, load: Workload, rank: int) -> Workload:
+    """The work without what comes of events that keep further apart from its own than any of its windows lasts.
+
+    A window in which the line runs holds an event of its own, and so none of these.
+    """
+    own = {each.event for each in load.lines[rank].inputs}
+    aparts = [apart for apart in system.aparts if own <= set(apart.of)]
+    if not aparts or system.core.late_arrival:
+        return load
+    try:
+        length = _Window(system, load, rank).length()
+    except NoBound:
+        return load
+    others = {event for apart in aparts if apart.gap > length for event in apart.of} - own
+    return load.without(system, others) if others else load
 
 
 class _Worst(Struct):
@@ -143,11 +161,8 @@ class _Window:
         Raises:
             NoBound: it has no end, or none within reason.
         """
-        self.load.refuse_overload(self.rank, delayed=self.blocker.total > 0, what="it and the lines before it")
-        block = self.blocker.total
-        length = self.load.close(block, self.end, least=1)
         self._longest_wait = 0
-        stock = self._stock(length)
+        stock = self._stock(self.length())
         total = sum(most for _, most in stock)
         if total > MOST_ACTIVATIONS:
             raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
@@ -155,6 +170,15 @@ class _Window:
         if len(self.line.inputs) > 1:
             waiting = [each.curve.most_within(self._longest_wait) for each in self._marks]
             self.pending_needed = max(waiting, default=1)
+
+    def length(self) -> int:
+        """How long it lasts, in ps.
+
+        Raises:
+            NoBound: it has no end, or none within reason.
+        """
+        self.load.refuse_overload(self.rank, delayed=self.blocker.total > 0, what="it and the lines before it")
+        return self.load.close(self.blocker.total, self.end, least=1)
 
     def _follow(self, stock: list[tuple[int, int]], total: int) -> None:
         """Go through the activations; more and more of those that cannot be worse than one before are passed over."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from array import array
 from bisect import bisect_right
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from fractions import Fraction
 from functools import cached_property
 from typing import Any
@@ -101,7 +101,7 @@ class InterruptLine(Struct, frozen=True, dict=True):
     def rows(self) -> tuple[Input, ...]:
         """All that takes time: its inputs, and what each n-th run costs more."""
         nth = self.isr.nth
-        if nth is None or not nth.cost.most:
+        if nth is None or not nth.cost.most or not self.inputs:
             return self.inputs
         return (*self.inputs, Input(Event(""), thinned(self.curve, nth.n), nth.cost.most, 0))
 
@@ -265,6 +265,13 @@ class Workload:
         self._together = [] if system.core.late_arrival else list(self._kept_apart(system))
         if self._together:  # they are not told by a sum
             self._exactly = -1
+
+    def without(self, system: System, events: Collection[Event]) -> Workload:
+        """The same, where none of these events come."""
+        lines = [
+            replace(line, inputs=tuple(each for each in line.inputs if each.event not in events)) for line in self.lines
+        ]
+        return Workload(system, lines, [each for _, each in self.rows[: self.head]])
 
     def _kept_apart(self, system: System) -> Iterator[tuple[list[NDArray[np.int64]], int]]:
         """(of each event its rows; their common gap in ps) of sources that keep apart."""
