@@ -31,6 +31,16 @@ def system() -> System:
     return read_model(text, "bench")
 
 
+def crowd(count: int) -> System:
+    """So many routines, each on a level of its own, that take half of the core together."""
+    text = f'tachys = 1\n[core]\nclock = "480 MHz"\nlevels = {count}\nentry = "12 cycles"\nexit = "10 cycles"\n'
+    for level in range(count):
+        period = 100 * count + 7 * level
+        text += f'[source.s{level}]\nevery = "{period} us"\n[isr.r{level}]\non = "source.s{level}"\nlevel = {level}\n'
+        text += f'cost = "{period / 2 / count:.3f} us"\npending = 2\n'
+    return read_model(text, "crowd")
+
+
 def simpy_activations(length_us: float) -> int:
     """The same in SimPy: a preemptive resource, a process a routine."""
     env = simpy.Environment()
@@ -63,13 +73,14 @@ def simpy_activations(length_us: float) -> int:
     return done
 
 
-def ours(length_us: int) -> int:
+def ours(length_us: int, model: System | None = None) -> int:
     """Activations that the engine plays in statistics mode."""
-    run = Run(system(), RunOptions(costs="most", phases="together"), length_us * 10**6, record=False)
+    model = model or system()
+    run = Run(model, RunOptions(costs="most", phases="together"), length_us * 10**6, record=False, compiled=True)
     for _ in run.slices():
         pass
     seen = counted(run.memory, run.index)
-    return sum(seen[f"isr.r{level}.span"].count for level in range(len(PERIODS_US)))
+    return sum(seen[f"{isr.thing}.span"].count for isr in model.isrs)
 
 
 def example(system: System, length: int, *, needs: bool) -> None:
