@@ -9,7 +9,7 @@ from tachys.capture.inspecting import changes_of, pieces
 from tachys.capture.reading import read_capture
 from tachys.capture.table import Capture, Signal
 from tachys.checking import checking
-from tachys.checking.board import measuring, nesting
+from tachys.checking.board import nesting
 from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement
 from tachys.checking.out.explaining import explain_finding
@@ -85,7 +85,6 @@ def test_who_ran_when_is_made_again_as_it_was(monkeypatch, seed):
     system, capture = read_model(board.model, "wild.toml"), board.capture()
     before = check(system, capture)
     monkeypatch.setattr(nesting, "FEW", 0)
-    monkeypatch.setattr(measuring, "FEW", 0)
     after = check(system, capture)
     assert (after.needs, after.findings, repr(after.figures)) == (before.needs, before.findings, repr(before.figures))
 

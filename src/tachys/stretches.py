@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from tachys.compiled import bare, int64, kernel
 
 Instants = NDArray[np.int64]
+NEVER = 1 << 62  # an instant behind all others, to which a time can still be added
 MANY = 1 << 16  # from how many on it pays to walk
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
-from contextlib import ExitStack
+from contextlib import nullcontext
 from itertools import islice
 from pathlib import Path
 from typing import BinaryIO, cast
@@ -43,16 +43,14 @@ def write_capture(capture: Capture, output: str, stream: BinaryIO) -> None:
     import gzip
 
     form = form_of(output)
-    with ExitStack() as closed:
-        if output.endswith(".gz"):
-            packed = gzip.GzipFile("", "wb", 6, stream, mtime=0)  # the level of gzip itself
-            stream = cast(BinaryIO, closed.enter_context(packed))
+    packs = output.endswith(".gz")  # at the level of gzip itself
+    with gzip.GzipFile("", "wb", 6, stream, mtime=0) if packs else nullcontext(stream) as into:
         if form == ".parquet":
-            write_parquet(capture, output, stream)
+            write_parquet(capture, output, cast(BinaryIO, into))
             return
         text = {".vcd": _vcd, ".csv": _csv, ".events": _events}[form](capture)
         while piece := "".join(islice(text, _AT_ONCE)):
-            stream.write(piece.encode())
+            into.write(piece.encode())
 
 
 def identifier(number: int) -> str:

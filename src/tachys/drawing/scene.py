@@ -286,7 +286,7 @@ def lost_of(board: Measurement, thing: Thing) -> Instants:
 
 def state_on_top(system: System, thing: Thing) -> State:
     """What a thing does while nothing runs on top of it: a step that halts is asleep then."""
-    return "sleeps" if thing.kind == "step" and system.step(thing.name).halt is not None else "runs"
+    return "sleeps" if thing in system.sleepers else "runs"
 
 
 def _fill(board: Measurement, lane: Lane, begin: int, end: int) -> None:

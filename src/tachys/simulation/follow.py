@@ -105,13 +105,13 @@ def answers(records: Records, system: System, index: Index, need: Following, *, 
 def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool, whole: bool) -> Ints:
     """Where each event, at its place, was answered over one hop; OPEN or LOST_ON_WAY where it was not."""
     kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
-    body = of_body(records, index, kind, name)
     if hop.kind == "sets":
         return _taken(records, index, hop, going, age)
     if hop.kind == "drains":
         return _drained(records, system, index, hop, going, whole)
     if hop.after in index.inner:
         return _inner(records, system, index, hop, going, age, whole)
+    body = of_body(records, index, kind, name)
     if hop.kind == "ends":
         return _ended(records, system, kind, name, body, going)
     if kind == "unit":
@@ -221,7 +221,7 @@ def _ended(records: Records, system: System, kind: str, name: str, body: Bools, 
         found[np.isin(going + 1, silent)] = LOST_ON_WAY
     off = np.flatnonzero((records.kind == at.UNIT_OFF) & body) if kind == "unit" else empty()
     if len(off):  # what is cancelled has no answer, and lacks none
-        sooner = _at_place(off, place_of(off, going, behind=True))
+        sooner = _next(off, going)
         found[(sooner >= 0) & ((found < 0) | (sooner < found))] = SUPERSEDED
     return found
 
@@ -249,11 +249,16 @@ def _at_place(values: Ints, place: Ints) -> Ints:
     return found
 
 
+def _next(told: Ints, going: Ints) -> Ints:
+    """The first of those that are told of behind each place."""
+    return _at_place(told, place_of(told, going, behind=True))
+
+
 def _end(records: Records, ends: Bools, going: Ints, broken: Bools | None = None) -> Ints:
     """The first record of ``ends`` behind each place; lost where one of ``broken`` stands before it."""
-    found = _at_place(np.flatnonzero(ends), place_of(np.flatnonzero(ends), going, behind=True))
+    found = _next(np.flatnonzero(ends), going)
     if broken is not None:
-        sooner = _at_place(np.flatnonzero(broken), place_of(np.flatnonzero(broken), going, behind=True))
+        sooner = _next(np.flatnonzero(broken), going)
         found[(sooner >= 0) & ((found < 0) | (sooner < found))] = LOST_ON_WAY
     return found
 

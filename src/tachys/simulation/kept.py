@@ -17,9 +17,10 @@ from tachys.simulation.index import Index
 
 Kept = Mapping[int, frozenset[int] | None]  # of which kinds, and of which things of each; None: of all
 EVERYTHING: Kept = dict.fromkeys(range(at.KINDS))
-_OF_LOAD = (at.ACCEPT, at.BACK, at.HALTS, at.STEP_PHASE, at.STEP_END, at.PASS)
+_OF_LOAD = (at.ACCEPT, at.BACK, at.HALTS, at.STEP_PHASE, at.PASS)
 _OF_LANES = (at.WAKES, at.HOLD_FROM, at.HOLD_TO, at.ASKED, at.PIN_MOVED, at.PIN_PULSED)
 _OF_UNITS = (at.UNIT_START, at.UNIT_END, at.UNIT_LOST, at.UNIT_OFF, at.UNIT_SILENT)
+_BY_THEMSELVES = ("source", "unit", "isr", "step", "flag")
 _OF_STEPS = (at.STEP_START, at.STEP_END, at.FLAG_SET, at.FLAG_TAKEN, at.FLAG_OVER)
 
 
@@ -28,11 +29,10 @@ def kept_for(system: System, index: Index, needs: Sequence[Need]) -> Kept:
     needs = [need for need in needs if need.of_records]
     if not needs:
         return {}
-    of_load: Kept = dict.fromkeys(_OF_LOAD if any(need.window is not None for need in needs) else ())
+    of_load: Kept = dict.fromkeys((*_OF_LOAD, at.STEP_END) if any(need.window is not None for need in needs) else ())
     things = _looked_at(system, needs)
-    if any(thing.kind in ("buffer", "loop") for thing in things):  # items come and go with everything
-        others = dict.fromkeys(set(EVERYTHING) - set(_OF_LANES) - set(_OF_LOAD) | {at.STEP_END})
-        return {**others, **of_load}
+    if any(thing.kind not in _BY_THEMSELVES for thing in things):  # items come and go with everything
+        return {**dict.fromkeys(set(EVERYTHING) - {*_OF_LANES, *_OF_LOAD}), **of_load}
     kept: dict[int, frozenset[int] | None] = {at.SOURCE: _numbers(index.sources, things, "source")}
     kept |= dict.fromkeys(_OF_UNITS, _numbers(index.units, things, "unit"))
     rows = [(number, system.isr(name)) for number, (name, _) in enumerate(index.rows) if Thing(f"isr.{name}") in things]

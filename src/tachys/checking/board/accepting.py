@@ -16,15 +16,14 @@ from tachys.checking.probes.readings import Readings
 from tachys.compiled import kernel
 from tachys.model.nodes import Isr
 from tachys.model.system import System
-from tachys.stretches import place_of
+from tachys.stretches import NEVER, place_of
 
 EMPTY = np.zeros(0, np.int64)
-NEVER = np.iinfo(np.int64).max
 
 
 class AllBodies(Struct, frozen=True):
     """The bodies of all routines that are seen, in order of their ends, with how urgent each is; what goes on as the
-    capture ends, ends :data:`NEVER`."""
+    capture ends, ends :data:`~tachys.stretches.NEVER`."""
 
     begins: Instants
     ends: Instants
@@ -69,10 +68,9 @@ def acceptance_leads(
         least = np.where(chained, core.chain.least, core.least_latency)
     longest = np.where(chained, max(core.chain.most, core.entry.most), core.entry.most)
     least, most = np.maximum(0, least - slack), longest + slack
-    entered = max(core.entry.most, core.chain.most)
     costs = np.array([
         core.exit.least - slack, core.exit.most + slack,
-        core.chain.most + core.entry.most + slack, core.entry.most + entered + slack,
+        core.chain.most + core.entry.most + slack, core.entry.most + max(core.entry.most, core.chain.most) + slack,
         core.chain.most + slack if core.chain.most + slack < core.entry.least else -1,
         core.entry.least + core.least_latency - slack,
         core.entry.least - slack, core.chain.least - slack - (core.chain.most - core.chain.least),

@@ -24,10 +24,9 @@ from tachys.compiled import kernel, zeros
 from tachys.model.events import Thing
 from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.system import System
-from tachys.stretches import place_of
+from tachys.stretches import NEVER, place_of
 
 OPEN, LOST, UNSURE = -1, -2, -3
-FAR = 1 << 62
 
 
 class Filled(Struct, frozen=True):
@@ -95,7 +94,7 @@ class Filled(Struct, frozen=True):
         run = of_run[told]
         first = np.searchsorted(run, run)
         place, many = np.arange(len(run)) - first + 1, np.searchsorted(run, run, side="right") - first
-        ends = np.minimum(self.ends[run], FAR // 2)
+        ends = np.minimum(self.ends[run], NEVER // 2)
         gone = self.starts[run] + (ends - self.starts[run]) // many * place
         still = self.puts[of_run == OPEN]
         if self.buffer.overwrites:  # what was lost has been in until its place was wanted
@@ -109,7 +108,7 @@ class Filled(Struct, frozen=True):
 
     def _one_by_one(self) -> tuple[Instants, Instants]:
         """As ``level_steps``, where each run takes one if there is one, whichever that is."""
-        puts, ends = self.puts[self.run != LOST], self.ends[self.ends < FAR]
+        puts, ends = self.puts[self.run != LOST], self.ends[self.ends < NEVER]
         at = np.concatenate([puts, ends])
         step = np.concatenate([np.ones(len(puts), np.int64), np.full(len(ends), -1)])
         order = np.lexsort((-step, at))
@@ -146,7 +145,7 @@ def fill(
         return None  # it seems to run all the time, and may well be several runs
     ends = None if asked else shown.instants.get(drain.end)
     if len(merged) and merged[0] not in starts:  # what had begun before the capture may be several that begin within it
-        until = FAR if ends is None or not len(ends) else int(ends[0])
+        until = NEVER if ends is None or not len(ends) else int(ends[0])
         puts = puts[puts > until + resolution]
     known = starts if ends is None else _ends_of(starts, ends)
     run, lost, levels, least, taken = _play(
@@ -183,7 +182,7 @@ def _moved(other: Filled | None) -> Instants | None:
     """When items came that a routine has moved on, as many as it surely took of the ``other``; None: it is not seen."""
     if other is None:
         return None
-    ended = other.ends < FAR
+    ended = other.ends < NEVER
     return np.repeat(other.ends[ended], other.least[ended])
 
 
@@ -191,7 +190,7 @@ def _more_moved(other: Filled | None) -> tuple[Instants, Instants]:
     """(when a routine may have moved on more than it surely took, how many)."""
     if other is None:
         return EMPTY, EMPTY
-    more = (other.most > other.least) & (other.ends < FAR)
+    more = (other.most > other.least) & (other.ends < NEVER)
     return other.ends[more], (other.most - other.least)[more]
 
 
@@ -218,7 +217,7 @@ def _copies(drain: Isr | Step) -> tuple[int, int, int]:
 def _ends_of(starts: Instants, ends: Instants) -> Instants:
     """The end of each run; that of one that goes on as the capture ends lies behind it."""
     place = place_of(ends, starts, behind=True)
-    beyond = np.append(ends, np.int64(FAR))
+    beyond = np.append(ends, np.int64(NEVER))
     found: Instants = beyond[place]
     return found
 
@@ -242,7 +241,7 @@ def _play(
     gone, pushed, spoilt = 0, 0, 0
     unsure, took_unsure = 0, 0  # of those that wait, of those that the run took
     for place in range(count + 1):
-        now = puts[place] if place < count else FAR
+        now = puts[place] if place < count else NEVER
         while number + 1 < runs and starts[number + 1] <= now + off:
             number += 1
             while extra < len(more_at) and more_at[extra] <= starts[number] + off:

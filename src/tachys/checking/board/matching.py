@@ -121,9 +121,9 @@ def match(
     if len(events) == 1:
         kind = np.broadcast_to(np.int32(0), len(at))
     return Matched(
-        _those(at, served),
-        _those(kind, served),
-        _those(by, served),
+        those(at, served),
+        those(kind, served),
+        those(by, served),
         at[lost],
         kind[lost],
         at[waiting],
@@ -136,7 +136,7 @@ def match(
     )
 
 
-def _those(column: Instants, which: npt.NDArray[np.bool_]) -> Instants:
+def those(column: Instants, which: npt.NDArray[np.bool_]) -> Instants:
     """Part of a column, which is no copy where that is all of it."""
     return column if which.all() else column[which]
 

@@ -11,11 +11,11 @@ from msgspec.structs import replace
 
 from tachys.capture.table import Capture, Instants
 from tachys.checking.board.accepting import EMPTY, AllBodies, acceptance_leads
-from tachys.checking.board.filling import FAR, Filled, fill
+from tachys.checking.board.filling import Filled, fill
 from tachys.checking.board.grid import ClockError, Grid, clock_error, hidden_grid, jitter_of, regular
-from tachys.checking.board.matching import Matched, Merging, match
+from tachys.checking.board.matching import Matched, Merging, match, those
 from tachys.checking.board.metering import Metered, Seen, metered
-from tachys.checking.board.nesting import FEW, ExecutionTimes, WhoRuns, nest, who_runs
+from tachys.checking.board.nesting import ExecutionTimes, WhoRuns, nest, who_runs
 from tachys.checking.board.pairing import Paired, may_be_silent, pair_answers, pair_unit
 from tachys.checking.board.pins import PinSeen, look_at_pins
 from tachys.checking.board.unseen import stolen_in, unseen_routines, unseen_work
@@ -28,7 +28,7 @@ from tachys.model.events import Event, Thing
 from tachys.model.nodes import Core, Isr, Source, Step, Unit
 from tachys.model.system import System
 from tachys.needs.seen import Delays
-from tachys.stretches import place_of
+from tachys.stretches import NEVER, place_of
 from tachys.worstcase.bounds import Bounds
 
 
@@ -117,7 +117,7 @@ class Measurement(Struct):
 
     def let_go(self) -> None:
         """Keep nothing that takes much memory and can be made again."""
-        if self.on_top is not None and len(self.on_top.at) > 2 * FEW:
+        if self.on_top is not None and self.on_top.are_many:
             self.on_top = None
 
     def nest(self) -> list[ExecutionTimes]:
@@ -300,9 +300,9 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
 def _not_cleared(events: Instants, bodies: Bodies, off: int) -> Instants:
     """The events that may have a run: none that came during one; about its end those that alone can be the next."""
     run = place_of(bodies.end - off, events, behind=True)  # the first that has not surely ended before
-    starts, ends = np.append(bodies.start, [FAR, FAR]), np.append(bodies.end, FAR)
+    starts, ends = np.append(bodies.start, [NEVER, NEVER]), np.append(bodies.end, NEVER)
     outside, near = events < starts[run], events > ends[run] - off
-    sole = (np.append(events[1:], FAR) > starts[run + 1]) & (starts[run + 1] < FAR)
+    sole = (np.append(events[1:], NEVER) > starts[run + 1]) & (starts[run + 1] < NEVER)
     found: Instants = events[outside | (near & sole)]
     return found
 
@@ -386,8 +386,7 @@ def _response(matched: Matched, bodies: Bodies | None) -> Delays | None:
     at, run = matched.event, matched.run
     running = np.sort(np.concatenate([at[run >= len(ended)], matched.waiting]))
     done = (run < len(ended)) & ~matched.merged[run]
-    if not done.all():
-        at, run = at[done], run[done]
+    at, run = those(at, done), those(run, done)
     return Delays(at, ended[run] - at, matched.lost, running)
 
 

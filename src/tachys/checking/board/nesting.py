@@ -44,6 +44,11 @@ class WhoRuns(Struct, frozen=True):
     who: NDArray[np.signedinteger]
     ended: NDArray[np.bool_]
 
+    @property
+    def are_many(self) -> bool:
+        """Whether they are of more bodies than it is kept of."""
+        return len(self.at) > 2 * FEW
+
     def between(self, begin: int, end: int) -> list[tuple[int, int, int]]:
         """(begin, end, who) of the stretches from one instant to another, which add up to the whole."""
         first = int(np.searchsorted(self.at, begin, side="right"))

@@ -11,9 +11,9 @@ from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
 from tachys.compiled import kernel, zeros
 from tachys.model.nodes import Unit
+from tachys.stretches import NEVER
 
 DROP, RESTART, QUEUE = range(3)
-NEVER = 1 << 62
 _MODES = {"drop": DROP, "restart": RESTART, "queue": QUEUE}
 
 

@@ -22,14 +22,13 @@ from tachys.checking.probes.lines import Bodies, edges_of, line_of, stretches
 from tachys.errors import input_error
 from tachys.model.loading import read_model
 from tachys.model.nodes import Probe
-from tachys.stretches import joined
+from tachys.stretches import NEVER, joined
 
 _FEWEST = 3  # edges of a line of which something is said
 _ROUNDS = 6  # of widening what the capture refutes
 _ONE_WIDTH = 0.02  # pulses whose widths spread by less are of one width
 _REGULAR = 0.25  # distances that stray by less of a period are those of a timer
 _FOLLOWED = 0.8  # so many events of a line are followed at once, where it causes another
-_NEVER = np.int64(1) << 62
 
 
 class _Part(Struct):
@@ -182,8 +181,8 @@ def _find_causes(parts: list[_Part]) -> None:
 
 def _follows(events: Instants, begun: Instants, known_to: int) -> tuple[float, int, float]:
     """(share of events that are followed before the next one, the least delay, how many would be by chance)."""
-    after = np.append(begun, _NEVER)[np.searchsorted(begun, events - known_to)] - events
-    near = after[after < _NEVER // 2]
+    after = np.append(begun, NEVER)[np.searchsorted(begun, events - known_to)] - events
+    near = after[after < NEVER // 2]
     if len(near) < _FEWEST:
         return 0.0, 0, 1.0
     window = float(np.quantile(near, 0.8)) + known_to

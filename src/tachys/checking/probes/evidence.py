@@ -20,6 +20,7 @@ from tachys.checking.probes.lines import Bodies, Levels, LineReading, edges_of, 
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Probe, Source
 from tachys.model.quantities import time_in_words
+from tachys.stretches import NEVER
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
 
@@ -29,7 +30,6 @@ _STRONG, _FAULT, _AT_MOST = 8.0, 3.0, 20.0
 _CLOCK = 3e-4  # how far the clocks of board and analyser may differ
 _OFF = 0.02  # so many may lie outside of a figure of the model that is not quite right
 _CHAIN = 25.0  # the most that one line following another says
-_NEVER = np.int64(1) << 62
 
 
 Kind = Literal["pace", "width", "order"]  # one wrong figure of a model can speak in one of the first two
@@ -370,7 +370,7 @@ def _weigh_cause(found: Evidence, one: Line, first: Meaning, other: Line, second
     causes, effects = causes[causes < end], effects[effects <= end]
     if len(causes) < 3 or len(effects) < 3:
         return
-    after = np.append(effects, _NEVER)[np.searchsorted(effects, causes + delay.least - one.slack)] - causes
+    after = np.append(effects, NEVER)[np.searchsorted(effects, causes + delay.least - one.slack)] - causes
     every = max(1.0, float(effects[-1] - effects[0]) / len(effects))
     wide = float(delay.prompt - delay.least + 2 * one.slack)
     many = len(after)
