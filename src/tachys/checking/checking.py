@@ -218,7 +218,7 @@ def _isr(board: Measurement, name: str) -> IsrCheck:
         name, latency, response,
         seen(spans[1], board.resolution) if spans is not None else None,
         _own(runs.cost, board.resolution),
-        runs.matched.lost_count if runs.matched else None,
+        None if (lost := runs.lost()) is None else lost[1],
         None if starts is None else len(starts),
         len(runs.matched.orphans) if runs.matched else 0,
         runs.matched.left_out if runs.matched else 0,

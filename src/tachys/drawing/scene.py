@@ -274,8 +274,7 @@ def lost_of(board: Measurement, thing: Thing) -> Instants:
     """The instants of the events that a routine, or the starts that a unit, was seen to lose."""
     lost: Instants | None = None
     if thing.kind == "isr":
-        matched = board.isrs[thing.name].matched
-        lost = None if matched is None else matched.lost
+        lost, _ = board.isrs[thing.name].lost() or (None, 0)
     elif thing.kind == "buffer":
         lost = board.lost_items(thing.name)
     elif thing.kind == "unit" and thing.name in board.units:

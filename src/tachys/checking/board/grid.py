@@ -25,6 +25,7 @@ _ALL_ROUND = 0.8  # of a period: where phases take up more, they tell nothing
 _MANY = 1 << 14  # events: of more only those on their hull are looked at again and again
 _HALF = 0.5  # of a period: delays that take up more may belong to other releases
 _ALONE = 0.03  # of a period
+_FEW = 0.1  # of the starts: so many may be late by more than half a period
 _PLAIN = 0.25  # of a period that is not the expected one: nine in ten of them take up no more
 
 
@@ -39,6 +40,11 @@ class Grid(Struct, frozen=True):
     delay: Instants
     told: bool = True
 
+    @property
+    def skipped(self) -> Instants:
+        """How many releases lie between that of each start and that of the start before it."""
+        return np.maximum(0, np.diff(self.number, prepend=self.number[:1] - 1) - 1)
+
 
 class Lattice(Struct, frozen=True):
     """Instants along a grid of ``period`` ps; ``number`` is the place of each on it, from 0."""
@@ -47,10 +53,11 @@ class Lattice(Struct, frozen=True):
     number: Instants
 
 
-def numbered(instants: Instants, period: float) -> tuple[Instants, float]:
+def numbered(instants: Instants, period: float, few: float = 0) -> tuple[Instants, float]:
     """(which place of a grid of that period each instant belongs to, the share of a period that their phases take up).
 
-    They lie behind their places: the circle of phases is cut where it is emptiest.
+    They lie behind their places: the circle of phases is cut where it is emptiest. Of many, a share of ``few`` may have
+    any phase.
     """
     phase = np.mod(instants - instants[0], period)
     ordered = np.sort(phase)
@@ -58,18 +65,25 @@ def numbered(instants: Instants, period: float) -> tuple[Instants, float]:
     widest = int(np.argmax(gaps))
     cut = float(ordered[(widest + 1) % len(ordered)])
     number = np.floor((instants - instants[0] - cut + period * 1e-9) / period).astype(np.int64)
-    return number - number[0], 1 - float(gaps[widest]) / period
+    spread = 1 - float(gaps[widest]) / period
+    most = len(ordered) - int(few * len(ordered)) if len(ordered) >= _FIRST else len(ordered)
+    if most < len(ordered):
+        around = np.append(ordered, ordered[: most - 1] + period)
+        spread = min(spread, float((around[most - 1 :] - ordered).min()) / period)
+    return number - number[0], spread
 
 
-def lattice(instants: Instants, about: float) -> Lattice | None:
+def lattice(instants: Instants, about: float, few: float = 0) -> Lattice | None:
     """Instants along a grid of about that period, in ps; None where they lie along none, or too many share a place.
+
+    A share of ``few`` may stray.
 
     The period is fitted to the first of them, and to twice as many at each turn, so that places are never off by one.
     """
     count, period = min(len(instants), _FIRST), about
     while True:
         part = instants[:count] - instants[0]
-        number, spread = numbered(part, period)
+        number, spread = numbered(part, period, few)
         if spread > _ALL_ROUND:
             return None
         middle = number.mean()
@@ -81,18 +95,21 @@ def lattice(instants: Instants, about: float) -> Lattice | None:
         count = min(len(instants), 2 * count)
 
 
-def regular(instants: Instants, nominal: float) -> Lattice | None:
-    """Instants along a grid of the ``nominal`` period in ps if they can be, else of a plain one of their own."""
+def regular(instants: Instants, nominal: float, few: float = 0) -> Lattice | None:
+    """Instants along a grid of the ``nominal`` period in ps if they can be, else of a plain one of their own.
+
+    A share of ``few`` may stray.
+    """
     if len(instants) < 3:
         return None
-    found = lattice(instants, nominal)
+    found = lattice(instants, nominal, few)
     if found is not None:
         every = int(np.gcd.reduce(found.number))
         if every > 1 and len(instants) >= _FEWEST:  # one in two of a grid is a grid of its own
             return Lattice(found.period * every, found.number // every)
         if _spread(instants, found) <= _PLAIN * found.period:
             return found
-    own = lattice(instants, float(np.median(np.diff(instants))))
+    own = lattice(instants, float(np.median(np.diff(instants))), few)
     spare = None if own is None else _spread(instants, own)
     if own is None or spare is None or spare > _PLAIN * own.period:
         return found
@@ -110,7 +127,7 @@ def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None
 
     ``nominal`` in ps is the modelled period, which is only where the search begins; releases ``stray`` so much.
     """
-    found = regular(starts, nominal) if len(starts) >= _FEWEST else None
+    found = regular(starts, nominal, _FEW) if len(starts) >= _FEWEST else None
     if found is None:
         return None
     number, moved = _one_each(found.number)
@@ -119,8 +136,11 @@ def hidden_grid(starts: Instants, nominal: float, stray: int = 0) -> Grid | None
     # higher, and delays are smaller only
     kept = np.flatnonzero(rest >= np.percentile(rest, 5) - stray - _ALONE * found.period)
     hull = kept[_lowest(number[kept], rest[kept])]
-    sure = rest[~moved]  # what is later may be taken for the next one, early, unless that has a start of its own
-    told = float(sure.max() - sure.min()) <= _HALF * found.period
+    late = rest > rest[kept].min() + _HALF * found.period
+    # what is so late may be taken for the next one, early, unless that has a start of its own
+    followed = np.append((np.diff(number) == 1) & ~late[1:], False)
+    doubtful = rest[~moved & ~(late & followed)]
+    told = float(doubtful.max() - doubtful.min()) <= _HALF * found.period and bool(late.mean() <= _FEW)
     # whatever the true grid is, as it lies below all starts it nowhere lies above the hull
     delay = np.maximum(0, np.floor(rest - np.interp(number, number[hull], rest[hull])).astype(np.int64))
     place = max(0, int(np.searchsorted(number[hull], number[-1] / 2, side="right")) - 1)

@@ -31,12 +31,14 @@ from tachys.needs.seen import Delays
 from tachys.stretches import NEVER, place_of
 from tachys.worstcase.bounds import Bounds
 
+_MOST_SKIPPED = 10  # releases without a run, for each with one: beyond that a routine is taken not to follow them
+
 
 class Runs(Struct):
     """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told.
 
     ``single`` says which whole bodies surely are one run each; no run was accepted before ``accepted``, which is known
-    where one run may serve several events.
+    where one run may serve several events. ``unserved``: releases that no line shows and that surely had no run.
     """
 
     isr: Isr
@@ -47,6 +49,16 @@ class Runs(Struct):
     grid: Grid | None = None
     single: npt.NDArray[np.bool_] | None = None
     accepted: Instants | None = None
+    unserved: Instants | None = None
+
+    def lost(self, event: Event | None = None) -> tuple[Instants, int] | None:
+        """(when events were lost, how many), of one that it serves or of all; None: it cannot be told."""
+        if self.matched is None:
+            return None if self.unserved is None else (self.unserved, len(self.unserved))
+        if event is None:
+            return self.matched.lost, self.matched.lost_count
+        lost = self.matched.lost[self.matched.lost_kind == self.isr.on.index(event)]
+        return lost, len(lost)
 
     def spans(self, bodies: Bodies | None) -> tuple[Instants, Instants] | None:
         """(when it began, how long it lasted) of each whole body that is surely one run; None: no line shows them."""
@@ -147,6 +159,25 @@ class Measurement(Struct):
         """When items of a buffer were lost: as a line tells, or as it surely follows; None where nothing tells."""
         told, filled = self.events(f"buffer.{buffer}.lost"), self.buffers.get(buffer)
         return told if told is not None or filled is None else filled.lost
+
+    def known_since(self, thing: Thing) -> int | None:
+        """Since when all lines that show a thing are known; None where one of them is not, later on."""
+        since = self.capture.begin
+        for line in self.shown.through.get(thing, ()):
+            signal = self.capture.signals.get(line)
+            unknown = EMPTY if signal is None else np.flatnonzero(~signal.known)
+            if signal is None or not len(unknown):
+                continue
+            if unknown[-1]:  # before its first level no line of a simulator is known
+                return None
+            since = max(since, int(signal.at[1]) if len(signal.at) > 1 else self.capture.end)
+        return since
+
+    def shows_each(self, isr: Isr) -> bool:
+        """Whether every run of a routine shows by itself."""
+        single = self.isrs[isr.name].single
+        alone = single is None or bool(single.all())
+        return alone and isr.cost.least > self.resolution and self.known_since(isr.thing) is not None
 
     @property
     def switched_on(self) -> int | None:
@@ -291,10 +322,36 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
         source = board.system.source(isr.on[0][7:])
         if source.steady is not None:
             found.grid = hidden_grid(starts, float(source.steady), source.jitter)
-        if found.grid is not None and found.grid.told:  # the release may itself have come late, by its jitter
-            after = np.maximum(0, found.grid.delay - source.jitter)
-            found.latency = Delays(starts - after, after, relative=True)
+        if found.grid is not None and found.grid.told:
+            _behind_hidden(board, found, found.grid, source.jitter, starts)
     return found
+
+
+def _behind_hidden(board: Measurement, found: Runs, grid: Grid, jitter: int, starts: Instants) -> None:
+    """How long after releases that no line shows a routine began, and which of them had no run.
+
+    A start that is late beyond its bound, with releases before it that have none, took the mark of the first of these;
+    the others found it set. Those before one that is in time are left out: their source may have been switched off.
+    """
+    after = np.maximum(0, grid.delay - jitter)  # the release may itself have come late
+    lost: Instants | None = None
+    isr, bodies = found.isr, board.shown.bodies.get(found.isr.thing)
+    plain = isr.pending == 1 and not isr.serves_all and not isr.clears
+    dealt = any(isr.thing in group for group, _ in board.shown.shared)
+    if plain and bodies is not None and not dealt and board.shows_each(isr):
+        longest, skipped = _longest_wait(board, isr), grid.skipped
+        sure = np.where(after > longest + board.slack(longest), skipped, 0)
+        if int(skipped.sum()) <= _MOST_SKIPPED * len(starts) and (sure.any() or not skipped.any()):
+            after = after + np.floor(sure * grid.period).astype(np.int64)
+            lost = _releases(starts - grid.delay, sure, grid.period)
+    found.unserved = lost
+    found.latency = Delays(starts - after, after, EMPTY if lost is None else lost, relative=True)
+
+
+def _releases(own: Instants, many: Instants, period: float) -> Instants:
+    """The last so many releases up to the ``own`` of each start, of a period in ps."""
+    back = np.concatenate([EMPTY, *(np.arange(count)[::-1] for count in many[many > 0].tolist())])
+    return np.repeat(own, many) - np.floor(back * period).astype(np.int64)
 
 
 def _not_cleared(events: Instants, bodies: Bodies, off: int) -> Instants:

@@ -435,7 +435,7 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
         yield _drained(board, about, isr.drains, Range(first.least, first.most + isr.longer), own, "cost")
     elif isr.pause.most:
         yield _paused(board, isr, own)
-    elif isr.serves_all or not _each_seen(board, isr):
+    elif isr.serves_all or not board.shows_each(isr):
         yield _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
     else:
         yield from _in_rhythm(board, isr, own)
@@ -477,14 +477,6 @@ def _moments(board: Measurement, isr: Isr, own: ExecutionTimes | None) -> Iterat
                        (int(after.min()) + slack, sure_most), why=name)  # fmt: skip
         worst = int(np.argmax(after)) if made.beyond else int(np.argmin(after))
         yield replace(made, at=int(starts[inside][worst]))
-
-
-def _each_seen(board: Measurement, isr: Isr) -> bool:
-    """Whether every run of a routine shows by itself, so that each n-th can be told."""
-    single, lines = board.isrs[isr.name].single, board.shown.through.get(isr.thing, ())
-    signals = [board.capture.signals[line] for line in lines if line in board.capture.signals]
-    alone = single is None or bool(single.all())
-    return alone and isr.cost.least > board.resolution and all(signal.known.all() for signal in signals)
 
 
 def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Compared]:

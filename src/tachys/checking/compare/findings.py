@@ -15,6 +15,7 @@ import numpy as np
 from msgspec import Struct
 
 from tachys.capture.table import Instants
+from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
 from tachys.checking.board.unseen import hidden_pass, unseen_routines, unseen_work
@@ -118,9 +119,9 @@ def symptoms_of(board: Measurement, paper: Bounds) -> Iterator[Symptom]:
     """Everything measured that lies beyond or below its bound."""
     for name, runs in board.isrs.items():
         bound, about = paper.isrs[name], runs.isr.thing
-        if runs.matched is not None and runs.matched.lost_count and not bound.lost:
-            first = int(runs.matched.lost[0]) if len(runs.matched.lost) else None
-            yield Symptom("lost-unexpected", about, 0, runs.matched.lost_count, first)
+        lost, count = runs.lost() or (EMPTY, 0)
+        if count and not bound.lost:
+            yield Symptom("lost-unexpected", about, 0, count, int(lost[0]) if len(lost) else None)
         late = False
         if runs.latency is not None:
             found = list(_outside(board, "latency", about, runs.latency.at, runs.latency.after, bound.latency,

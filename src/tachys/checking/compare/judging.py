@@ -78,8 +78,7 @@ class BoardSeen(Struct):
         """(when events of a thing were lost, how many): of a source where it is taken; None where no line tells."""
         board, name = self.board, thing.name
         if thing.kind == "isr":
-            matched = board.isrs[name].matched
-            return None if matched is None else (matched.lost, matched.lost_count)
+            return board.isrs[name].lost()
         if thing.kind == "unit" and board.system.unit(name).asked_at:
             filled = board.buffers.get(board.system.unit(name).drains or "")
             return None if filled is None else (filled.starved, len(filled.starved))
@@ -106,10 +105,10 @@ class BoardSeen(Struct):
         parts = []
         for body in self.board.system.graph.begun_by.get(event, ()):
             if body.kind == "isr":
-                matched = self.board.isrs[body.name].matched
-                if matched is None:
+                found = self.board.isrs[body.name].lost(event)
+                if found is None:
                     return None
-                parts.append(matched.lost[matched.lost_kind == body.on.index(event)])
+                parts.append(found[0])
             else:
                 paired = self.board.units[body.name].paired
                 if paired is None or not paired.judged:

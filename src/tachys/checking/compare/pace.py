@@ -124,16 +124,14 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
     gap = paper.reach.gap(event)
     if gap is None or _may_vanish(board, event):
         return None
-    lines = [board.capture.signals[line] for line in board.shown.through.get(event.thing, ()) if line in
-             board.capture.signals]  # fmt: skip
-    if not all(line.known.all() for line in lines):
+    capture, known_since = board.capture, board.known_since(event.thing)
+    if known_since is None:
         return None
-    capture = board.capture
     # what may be several runs in one may hold the last of them at its end
     bodies, until = board.shown.bodies.get(event.thing), seen
     if bodies is not None and event.kind in ("isr", "step") and may_merge(board, event.thing):
         until = bodies.end[int(bodies.cut_begin) :][: len(seen)]
-    begins = np.append(np.int64(_runs_from(board, seen)), until)
+    begins = np.append(np.int64(max(known_since, _runs_from(board, seen))), until)
     if until is not seen and bodies is not None and bodies.cut_begin and len(bodies.end):
         begins[0] = max(int(begins[0]), int(bodies.end[0]))  # so may what had begun before the capture
     apart = np.append(seen, np.int64(capture.end)) - begins
