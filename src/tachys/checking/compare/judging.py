@@ -188,6 +188,9 @@ def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause,
     if thing.kind == "buffer":
         drain, begin = board.wanted_before(thing.name, miss.at)
         return causes_of(stretches_of(board, begin, miss.at, drain), None, board.system)
+    if thing.kind == "source":
+        begun = board.system.graph.begun_by.get(Event(thing), ())
+        thing = begun[0].thing if len(begun) == 1 else thing
     starts = board.events(thing.start) if thing.kind == "isr" and miss.kind == "lost" else None
     if starts is None:
         return ()
