@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+RELOADING = 256_000_000_000  # from here on routines reload timers; less that the seed of what they stand in
 WAVERING = 128_000_000_000  # from here on entries, exits and waking take now less, now more; less that the same
 STEALING = 64_000_000_000  # from here on units take the bus from the core; less that the seed of what they stand in
 KEPT_APART = 32_000_000_000  # from here on sources keep apart; less that the seed of what they stand in
@@ -851,6 +852,31 @@ class Wavering(Attack):
         return model
 
 
+class Reloading(Attack):
+    """A model of another attack, with timers that routines reload from within."""
+
+    def reloading(self, model):
+        """That model."""
+        units = model.setdefault("unit", {})
+        for number in range(self.one(0, 1, 1, 2)):
+            name = f"l{number}"
+            units[name] = {"on": f"isr.{name}.{self.one('start', 'end')}", "takes": self.span(90, NS), "primed": True}
+            model["isr"][name] = {"on": f"unit.{name}{self.one('', '', '.start')}", "cost": self.span(),
+                                  "level": self.dice.randrange(model["core"]["levels"])}  # fmt: skip
+            if self.chance(0.3):
+                units[name]["busy"] = self.one("drop", "restart", "queue")
+        for unit in units.values():
+            kind, name, moment = (*str(unit.get("on", "")).split("."), "", "")[:3]
+            isr = model["isr"].get(name, {}) if kind == "isr" and moment in ("start", "end") else {}
+            cost = isr.get("cost")
+            if isr and not isinstance(cost, dict) and self.chance(0.8):
+                least = int(cost[0] if isinstance(cost, list) else cost)
+                ends = sorted(self.one(0, least, self.dice.randint(0, least)) for _ in range(2))
+                isr.setdefault("moments", {})["again"] = [Time(each) for each in ends]
+                unit["on"] = f"isr.{name}.again"
+        return model
+
+
 class KeptApart(Attack):
     """A model of another attack, some sources of which are never closer than a gap together."""
 
@@ -897,6 +923,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= RELOADING:
+        return Reloading(seed).reloading(attack(seed - RELOADING))
     if seed >= WAVERING:
         return Wavering(seed).wavering(attack(seed - WAVERING))
     if seed >= STEALING:

@@ -259,7 +259,7 @@ def _remarks(
         yield "begins high: its first pulse is not whole"
     if plain and signal.value[-1] == 1:
         yield "ends high: its last pulse is not whole"
-    if any(not signal.known[first:last].all() for first, last in blocks(len(signal.value))):
+    if any(not signal.known[max(1, first) : last].all() for first, last in blocks(len(signal.value))):  # as it goes on
         yield "unknown (x, z) in places"
     if twin is not None:
         yield f"the same as {twin}"
