@@ -163,7 +163,7 @@ class Buffer(Named, frozen=True):
     has been put for ``quiet`` ps, or while one is in that makes a whole number of ``asks_each`` and no run has taken.
     One that ``overwrites`` loses the oldest in place of the newest. Of one with ``room_in`` a routine takes no more
     than have room in that other buffer, and it does not ask while none has. One without ``overruns`` has been shown to
-    lose none.
+    lose none. No more than ``holds`` are in at once, where that has been shown.
     """
 
     kind: ClassVar[str] = "buffer"
@@ -176,6 +176,7 @@ class Buffer(Named, frozen=True):
     overwrites: bool = False
     room_in: str | None = None
     overruns: bool = True
+    holds: int | None = None
 
     @property
     def lost(self) -> Event:

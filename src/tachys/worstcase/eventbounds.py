@@ -68,7 +68,9 @@ class EventBounds(Struct, frozen=True, dict=True):
         least = self.events.rings.rounds[event]
         parts: list[Part] = []
         for body, moment in self.events.rings.turns[event.thing].items():
-            figure = law_of(self.system, body).passes(self, moment)
+            law = law_of(self.system, body)
+            own = body == event.thing
+            figure = law.passes_from(self, event, moment) if own else law.passes(self, moment)
             if figure.most is None:
                 return Figure(least, None, reason=figure.reason)
             parts += figure.parts
@@ -84,7 +86,7 @@ class EventBounds(Struct, frozen=True, dict=True):
 
     def _rate_of(self, body: Thing, rates: dict[Thing, Fraction]) -> Fraction:
         if self.events.rings.passes_end(body):
-            turn = self._round(body.start).most
+            turn = self._round(Event(f"{body}.end")).most
             return Fraction(0) if turn is None else Fraction(1, turn)
         return law_of(self.system, body).rate(self, rates)
 

@@ -174,6 +174,12 @@ class Law(Struct, frozen=True):
         """How long the token of a ring takes from its cause to its start or end."""
         return Figure(0, None, reason=f"{self.node.thing} is no part of a ring")
 
+    def passes_from(self, found: Finished, event: Event, moment: str) -> Figure:
+        """How long the token of a ring is in it, from its ``event`` on to the moment from which the ring goes on, and
+        from its cause to that event again.
+        """
+        return self.passes(found, moment)
+
     def delay(self, found: Finished, event: Event) -> Figure:
         """How late an event is against what causes it."""
         raise NotImplementedError

@@ -453,8 +453,9 @@ class IsrLaw(Law, frozen=True):
         return curves.moved(event, given, isr.pending * len(isr.on) + 1, distance)
 
     def least_way(self, moment: str) -> int:
-        """An entry, and for its end its cost."""
-        return self.system.core.least_latency + (self.node.shortest if moment == "end" else 0)
+        """An entry, and for its end its cost, for a moment what is before that."""
+        within = {"end": self.node.shortest} | {name: at.least for name, at in self.node.moments}
+        return self.system.core.least_latency + within.get(moment, 0)
 
     @property
     def least_again(self) -> int:
@@ -488,11 +489,22 @@ class IsrLaw(Law, frozen=True):
         return bounds.lost_reason if bounds.lost else None
 
     def passes(self, found: Finished, moment: str) -> Figure:
-        """Its latency or response."""
+        """Its latency, its response, or the time to what lies within it."""
         bounds = found.isrs[self.node.name]
         if bounds.lost:
             return Figure(0, None, reason=f"an activation of {self.node.thing} may be lost")
-        return bounds.latency if moment == "start" else bounds.response
+        return bounds.until(moment)
+
+    def passes_from(self, found: Finished, event: Event, moment: str) -> Figure:
+        """From its start it may be held up twice: on the way to where the token leaves it, and as that comes back."""
+        through = self.passes(found, moment)
+        if through.most is None or event.moment != "start" or moment == "start":
+            return through
+        bounds = found.isrs[self.node.name]
+        within = bounds.within(moment)
+        if within.most is None:
+            return within
+        return summed(through.least, [*bounds.latency.parts, *within.parts])
 
     def delay(self, found: Finished, event: Event) -> Figure:
         """Its latency or response, or the time to what lies within it."""
@@ -552,8 +564,10 @@ class StepLaw(Law, frozen=True):
         if step.every is not None:
             promises += self.timed(curves)
         if step.polls and not curves.tangled(step.thing):
-            drains = step.drains  # what takes few at once may have a row of runs to do as a window begins
-            begun = 1 if drains is None else -(-self.system.buffer(drains.buffer).depth // drains.most)
+            drains, begun = step.drains, 1
+            if drains is not None:  # what takes few at once may have a row of runs to do as a window begins
+                buffer = self.system.buffer(drains.buffer)
+                begun = -(-(buffer.depth if buffer.holds is None else buffer.holds) // drains.most)
             promises.append(moved(curves.openings(step), extra=begun))
             reacts = curves.delays.reacts.get(step.name)
             if reacts is not None:  # each run takes a set of its own, no later behind that than it reacts

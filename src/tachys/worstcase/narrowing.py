@@ -1,7 +1,9 @@
-"""What the bounds of buffers say of the system: how many a run takes, how long a put blocks, which depth would do.
+"""What the bounds of buffers say of the system: how many a run takes, how many are in, how long a put blocks.
 
-All bounds are found for runs that take no more, and puts that block no longer, than they themselves say, from below: by
-induction over time, since what begins hangs on what has ended before it.
+They also say which depth would do.
+
+All bounds are found for runs that take no more, buffers that hold no more, and puts that block no longer, than they
+themselves say, from below: by induction over time, since what begins hangs on what has ended before it.
 """
 
 from __future__ import annotations
@@ -23,30 +25,37 @@ MOST_DEPTH = 10**6
 
 
 def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> BuffersOnPaper:
-    """What is ``found`` of the system in which no run takes more items, no put blocks longer, than bounds say, and no
-    buffer loses an item of which bounds say that it loses none.
+    """What is ``found`` of the system in which no run takes more items, no put blocks longer, no more are in than
+    bounds say, and no buffer loses an item of which bounds say that it loses none.
     """
     if not system.buffers:
         return found(system)
     caps = {name: _drain_of(drain).most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
     items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
+    rooms = {name: system.buffer(name).depth for name, drain in system.graph.drain.items() if isinstance(drain, Step)}
+    levels = dict.fromkeys(rooms, 1)
     blocks = _blocks(system, None)
-    least, spilling = dict(items), frozenset[str]()
+    least, spilling = (dict(items), dict(levels)), frozenset[str]()
     for turn in range(MOST_TURNS):
-        paper = found(_with(system, items, blocks, spilling))
-        taken = {name: paper.bounds(paper.system.buffer(name)).taken for name in caps}
-        wanted = {name: min(cap, max(items[name], taken[name])) for name, cap in caps.items()}
+        paper = found(_with(system, items, levels, blocks, spilling))
+        seen = {name: paper.bounds(paper.system.buffer(name)) for name in caps}
+        wanted = {name: min(cap, max(items[name], seen[name].taken)) for name, cap in caps.items()}
+        held = {name: min(room, max(levels[name], _held(seen[name].level, room))) for name, room in rooms.items()}
         longer = {each: max(blocks[each], most) for each, most in _blocks(paper.system, paper).items()}
-        if wanted == items and longer == blocks:
+        if (wanted, held) != (items, levels):
+            items, levels = (wanted, held) if turn < MOST_TURNS - 2 else (caps, rooms)
+        elif longer != blocks:
+            (items, levels), blocks = least, longer
+        else:
             spills = {name for name in system.graph.heeded if paper.bounds(paper.system.buffer(name)).lost}
             if spills <= spilling:
                 return paper
-            items, blocks, spilling = least, _blocks(system, None), spilling | spills
-        elif wanted == items:
-            items, blocks = least, longer
-        else:
-            items = wanted if turn < MOST_TURNS - 2 else caps
-    return found(_with(system, caps, dict.fromkeys(blocks, LONGEST_PS), frozenset(system.graph.heeded)))
+            (items, levels), blocks, spilling = least, _blocks(system, None), spilling | spills
+    return found(_with(system, caps, rooms, dict.fromkeys(blocks, LONGEST_PS), frozenset(system.graph.heeded)))
+
+
+def _held(level: int | None, room: int) -> int:
+    return room if level is None else level
 
 
 def _drain_of(drain: Unit | Isr | Step) -> Drain:
@@ -56,9 +65,15 @@ def _drain_of(drain: Unit | Isr | Step) -> Drain:
 
 
 def _with(
-    system: System, items: dict[str, int], blocks: dict[tuple[str, int], int], spilling: frozenset[str]
+    system: System,
+    items: dict[str, int],
+    levels: dict[str, int],
+    blocks: dict[tuple[str, int], int],
+    spilling: frozenset[str],
 ) -> System:
-    """The system in which each drain takes at most so many, each put blocks at most so long, these buffers spill."""
+    """The system in which each drain takes at most so many, in each buffer are at most so many at once, each put blocks
+    at most so long, and these buffers spill.
+    """
 
     def act(step: Step, place: int, each: Act) -> Act:
         if isinstance(each, Drain):
@@ -74,7 +89,9 @@ def _with(
         for isr in system.isrs
     )  # fmt: skip
     proved = set(system.graph.heeded) - spilling
-    buffers = tuple(replace(buffer, overruns=buffer.name not in proved) for buffer in system.buffers)
+    buffers = tuple(
+        replace(buffer, overruns=buffer.name not in proved, holds=levels.get(buffer.name)) for buffer in system.buffers
+    )
     if system.loop is None:
         return replace(system, isrs=isrs, buffers=buffers)
     steps = tuple(replace(step, acts=tuple(act(step, *each) for each in enumerate(step.acts))) for step in system.steps)

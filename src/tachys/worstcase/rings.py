@@ -2,9 +2,9 @@
 
 A ring in which a single primed unit starts the only token, and every member has one cause and one effect in the ring,
 turns no faster than the least time of a whole round. That holds for the events that the token passes: the start of
-every member, and its end where the ring goes on from there; an end off the ring (the ring goes on from the start) only
-follows one that is on it. Of any other ring only that is known what holds for each member by itself: a unit ends no
-sooner after its last end than it takes, a routine costs what it costs.
+every member, and its end or the moment within it from which the ring goes on; an end off the ring (the ring goes on
+from the start, or from within) only follows one that is on it. Of any other ring only that is known what holds for each
+member by itself: a unit ends no sooner after its last end than it takes, a routine costs what it costs.
 """
 
 from __future__ import annotations
@@ -62,7 +62,8 @@ def find_rings(system: System, *, plain: bool = False) -> Rings:
         least = sum(laws[body].least_way(moment) for body, moment in left.items())
         if least:
             for body, moment in left.items():
-                rounds |= dict.fromkeys((body.start, Event(f"{body}.{moment}")), max(least, laws[body].least_again))
+                passed = (body.start, Event(f"{body}.{moment}"))
+                rounds |= {event: max(least, laws[body].apart(event)) for event in passed}
             turns |= dict.fromkeys(left, left)
         else:
             tangled |= set(group)
@@ -81,7 +82,7 @@ def _left(
     if sum(law_of(system, body).begins_alone for body in group) != 1:
         return {}
     goes_on = {causes[body][0].thing: causes[body][0].moment for body in group}
-    return goes_on if set(goes_on.values()) <= {"start", "end"} else {}  # from within a routine not each run may go on
+    return {} if "nth" in goes_on.values() else goes_on  # not each run goes on from there
 
 
 def _components(below: dict[Thing, list[Thing]]) -> list[list[Thing]]:
