@@ -138,7 +138,7 @@ def counts_within(curve: Curve, windows: Column) -> Column:
 
 
 class LookedUp:
-    """How many events of a curve come at most in a window: looked up among its least spans once it is asked often."""
+    """How many events of a curve come at most in a window, looked up among its least spans once it is asked often."""
 
     def __init__(self, curve: Curve) -> None:
         self.curve = curve
@@ -156,5 +156,16 @@ class LookedUp:
         count = self.curve.most_within(ps)
         self._asked += 1
         if self._asked > SELDOM + count // 500 and count < MOST_LOOKED_UP:  # until then that would take longer
-            self._spans = array("q", least_spans(self.curve, count + count // 4 + SELDOM).tobytes())
+            self._keep(count + count // 4 + SELDOM)
         return count
+
+    def least_spans(self, count: int) -> Column:
+        """Of the curve; the longest column is kept, and a longer one made with room for more."""
+        if count > MOST_LOOKED_UP:
+            return least_spans(self.curve, count)
+        if count > len(self._spans):
+            self._keep(count + len(self._spans) // 4)
+        return np.frombuffer(self._spans, np.int64, count) if count else np.zeros(0, np.int64)
+
+    def _keep(self, count: int) -> None:
+        self._spans = array("q", least_spans(self.curve, count).tobytes())

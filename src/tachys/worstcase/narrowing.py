@@ -40,7 +40,7 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
         paper = found(_with(system, items, levels, blocks, spilling))
         seen = {name: paper.bounds(paper.system.buffer(name)) for name in caps}
         wanted = {name: min(cap, max(items[name], seen[name].taken)) for name, cap in caps.items()}
-        held = {name: min(room, max(levels[name], _held(seen[name].level, room))) for name, room in rooms.items()}
+        held = {name: _held(levels[name], seen[name].level, room) for name, room in rooms.items()}
         longer = {each: max(blocks[each], most) for each, most in _blocks(paper.system, paper).items()}
         if (wanted, held) != (items, levels):
             items, levels = (wanted, held) if turn < MOST_TURNS - 2 else (caps, rooms)
@@ -54,8 +54,11 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
     return found(_with(system, caps, rooms, dict.fromkeys(blocks, LONGEST_PS), frozenset(system.graph.heeded)))
 
 
-def _held(level: int | None, room: int) -> int:
-    return room if level is None else level
+def _held(tried: int, level: int | None, room: int) -> int:
+    """How many to try next; what grows again is not followed further."""
+    if level is not None and level <= tried:
+        return tried
+    return room if level is None or tried > 1 else min(level, room)
 
 
 def _drain_of(drain: Unit | Isr | Step) -> Drain:

@@ -38,7 +38,7 @@ from tachys.worstcase.arrivals import (
     tightest,
 )
 from tachys.worstcase.blocking import Blockers, after_body
-from tachys.worstcase.lookup import LookedUp, least_spans
+from tachys.worstcase.lookup import LookedUp
 
 MOST_ROUNDS = 20_000
 QUICK_ROUNDS = 50
@@ -259,8 +259,9 @@ class Workload:
         self._exactly = min(self._exactly, _EXACT // self._most_den - self._most_jitter - 2)
         self._room = np.empty(len(rows))
         self._by_range: dict[tuple[int, int], _Rows] = {}
-        whole = zip(rows, odd, strict=True)
-        self._counters = [(LookedUp(each.curve) if is_odd else each.curve).most_within for (_, each), is_odd in whole]
+        self._kept = [LookedUp(each.curve) for _, each in rows]
+        which = zip(self._kept, odd, strict=True)
+        self._counters = [(kept if is_odd else kept.curve).most_within for kept, is_odd in which]
         self._one_by_one = list(zip(self._counters, self.taken.tolist(), strict=True))
         self._together = [] if system.core.late_arrival else list(self._kept_apart(system))
         if self._together:  # they are not told by a sum
@@ -446,8 +447,8 @@ class Workload:
 
     def _came(self, counts: NDArray[np.int64], begin: int = 0) -> NDArray[np.int64]:
         """When so many activations of each row from ``begin`` on come at the soonest, row by row."""
-        rows = self.rows[begin : begin + len(counts)]
-        return np.concatenate([least_spans(each.curve, int(n)) for (_, each), n in zip(rows, counts, strict=True)])
+        rows = range(begin, begin + len(counts))
+        return np.concatenate([self._kept[row].least_spans(n) for row, n in zip(rows, counts.tolist(), strict=True)])
 
     def _tabulate(self, rows: _Rows, until: int, end: int, begin: int) -> None:
         """Put all that comes before ``until`` in order, where rows are asked so often that this is sooner done."""
