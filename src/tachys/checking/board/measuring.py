@@ -24,6 +24,7 @@ from tachys.checking.probes.buscodes import BACKGROUND, urgency_of
 from tachys.checking.probes.lines import Bodies
 from tachys.checking.probes.readings import Readings
 from tachys.checking.probes.sharing import deal_shared
+from tachys.checking.probes.written import take_off_what_ran_on_top
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Core, Isr, Source, Step, Unit
 from tachys.model.system import System
@@ -209,6 +210,7 @@ def measure(system: System, paper: Bounds, capture: Capture, stranger: str | Non
     """
     shown = bind(system, capture)
     deal_shared(system, shown, capture.known_to)
+    take_off_what_ran_on_top(system, shown, capture.known_to)
     if stranger is not None:
         shown.bodies[Thing(f"line.{stranger}")] = shown.foreign[stranger]
     board = Measurement(system, paper, capture, shown)
