@@ -73,3 +73,19 @@ def test_a_warning_says_where_and_what_to_do():
                  if r.code == "interrupt-storm"]  # fmt: skip
     assert (str(remark.place), remark.key) == ("m.toml:9", "isr.a")
     assert "filter it in hardware" in remark.mend
+
+
+WOKEN = TICK + LOOP + NAP + '[step.s]\ncost = "9 us"\n'
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        WOKEN + 'every = { n = 10, of = "isr.t.end" }\n',  # the core is awake as its routine ends
+        WOKEN + 'every = { n = 10, of = "source.t" }\n',
+        WOKEN.replace('cost = "2 us"', 'cost = "2 us"\nnth = { n = 10, cost = "1 us", sets = ["f"] }', 1)
+        + 'polls = "f"\n',
+    ],
+)
+def test_a_tick_that_is_counted_wakes_for_something(text):
+    assert {remark.code for remark in lint(bounds(read_model(HEAD + text, "m.toml")))} == set()

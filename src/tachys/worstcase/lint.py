@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from tachys.errors import Place, Remark
+from tachys.model.events import Event
+from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.quantities import time_in_words as shown
 from tachys.model.system import System
@@ -98,7 +100,7 @@ def _needless_routines(found: Bounds) -> Found:
     for isr in found.system.isrs:
         limit, latency = limits.get(isr.name), found.isrs[isr.name].latency.most
         delays = any(True for _ in found.system.isrs[isr.rank + 1 :])
-        if limit is None or latency is None or not delays or isr.sets:
+        if limit is None or latency is None or not delays or _sets(isr):
             continue
         if latency + 2 * whole + isr.cost.most <= limit and isr.cost.most > found.system.core.entry.most:
             yield (
@@ -106,6 +108,11 @@ def _needless_routines(found: Bounds) -> Found:
                 f"it has {shown(limit)}, and a pass of the loop takes at most {shown(whole)}: a step would do",
                 "let the routine set a flag, and do the work in a step that polls it",
             )  # fmt: skip
+
+
+def _sets(isr: Isr) -> tuple[str, ...]:
+    """The flags that its runs set, each or each n-th."""
+    return (*isr.sets, *(() if isr.nth is None else isr.nth.sets))
 
 
 def _unshown_needs(found: Bounds) -> Found:
@@ -130,6 +137,7 @@ def _needless_waking(found: Bounds) -> Found:
         return
     polled = {flag for step in system.steps for flag in (*step.polls, *(wait.on.name for wait in step.waits))}
     raised = system.graph.begun_by.keys() | system.graph.feeds.keys() | system.graph.asked_at.keys()
+    counted = {unit.counts.of for unit in system.units if unit.counts is not None}
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}
     for isr in system.isrs:
@@ -139,7 +147,9 @@ def _needless_waking(found: Bounds) -> Found:
                 rates[isr.name] = min(rates.get(isr.name, 2**62), int(source.steady))
     for name, period in rates.items():
         isr = system.isr(name)
-        useful = polled.intersection(isr.sets) or raised & {isr.start, isr.end} or isr.drains is not None
+        own = {isr.start, isr.end, *isr.inner}
+        useful = polled.intersection(_sets(isr)) or (raised | counted) & own or counted.intersection(isr.on)
+        useful = useful or isr.drains is not None
         fastest = all(period <= other for other in rates.values())
         if not useful and fastest and (not timers or min(timers) > period):
             then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"
@@ -195,6 +205,12 @@ def _storms(found: Bounds) -> Found:
         )  # fmt: skip
 
 
+def _counted(system: System, event: Event) -> Event:
+    """What a unit that counts comes with: the event that it counts."""
+    unit = system.unit(event.name) if event.kind == "unit" else None
+    return event if unit is None or unit.counts is None else unit.counts.of
+
+
 def _bits_that_do_not_wake(found: Bounds) -> Found:
     """What hardware brings to a step while the core may be halted: no routine comes with it."""
     system = found.system
@@ -206,7 +222,8 @@ def _bits_that_do_not_wake(found: Bounds) -> Found:
         if system.graph.drain[buffer.name].kind == "step"
     ]
     for thing, does, events in told if sleeps else ():
-        silent = [event for event in events if not system.graph.begun_by.get(event)]
+        silent = [event for event in events if not system.graph.begun_by.get(_counted(system, event))]
+        silent = [event for event in silent if _counted(system, event).kind in ("source", "unit")]  # else it is awake
         if silent:
             yield (
                 thing, "does-not-wake",

@@ -399,5 +399,6 @@ def _lost_wake_ups(board: Measurement) -> Iterator[Finding]:
             slept += [each for each, left in zip(idle, free.tolist(), strict=True) if left > round_]
         if slept:
             most, at = max(slept)
-            text = sentence("lost-wake-up", f"{len(slept)} times, step.{sleeper.name} halts with flag.{name} set")
+            often = "once" if len(slept) == 1 else f"{len(slept)} times"
+            text = sentence("lost-wake-up", f"{often}, step.{sleeper.name} halts with flag.{name} set")
             yield Finding("lost-wake-up", sleeper.thing, text, None, most, (), (Thing(f"flag.{name}"),), at)

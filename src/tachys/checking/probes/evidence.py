@@ -143,6 +143,8 @@ class Expected:
         self.system = paper.system
         self._distances: dict[Event, tuple[int, int | None]] = {}
         self._linked: dict[Thing, tuple[Thing, ...]] = {}
+        self._written = {Thing(each.shows[0]): (each.after, each.before_end) for each in self.system.probes
+                         if len(each.shows) == 1 and each.edge is None}  # fmt: skip
 
     @cached_property
     def meanings(self) -> tuple[Meaning, ...]:
@@ -188,8 +190,20 @@ class Expected:
         """The source, where the thing is one."""
         return self.system.source(thing.name) if thing.kind == "source" else None
 
+    def written(self, thing: Thing) -> tuple[int, int]:
+        """How long after its first and before its last instruction it writes its pin, in ps."""
+        return self._written.get(thing, (0, 0))
+
     def widths(self, thing: Thing) -> tuple[int, int, int | None] | None:
-        """(least, most when nothing interrupts, most at all) of its bodies in ps; None where it has none."""
+        """(least, most when nothing interrupts, most at all) that its line is active in ps; None where it has none."""
+        found, out = self._bodies(thing), sum(self.written(thing))
+        if found is None:
+            return None
+        least, alone, most = found
+        return max(0, least - out), max(0, alone - out), None if most is None else max(0, most - out)
+
+    def _bodies(self, thing: Thing) -> tuple[int, int, int | None] | None:
+        """The same of its bodies."""
         paper = self.paper
         if thing.kind == "isr":
             cost = self.system.isr(thing.name).cost
@@ -364,8 +378,8 @@ def _weigh_cause(found: Evidence, one: Line, first: Meaning, other: Line, second
     delay = _delay(first.thing, second.thing, expected)
     if delay is None:
         return
-    causes = one.ends(first) if first.edge is None else one.starts(first)
-    effects = other.starts(second)
+    causes = one.ends(first) + expected.written(first.thing)[1] if first.edge is None else one.starts(first)
+    effects = other.starts(second) - (expected.written(second.thing)[0] if second.edge is None else 0)
     end = min(one.end, other.end) - (delay.most or 0)
     causes, effects = causes[causes < end], effects[effects <= end]
     if len(causes) < 3 or len(effects) < 3:
