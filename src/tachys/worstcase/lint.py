@@ -148,8 +148,8 @@ def _needless_waking(found: Bounds) -> Found:
     for name, period in rates.items():
         isr = system.isr(name)
         own = {isr.start, isr.end, *isr.inner}
-        useful = polled.intersection(_sets(isr)) or (raised | counted) & own or counted.intersection(isr.on)
-        useful = useful or isr.drains is not None
+        looked_at = polled.intersection(_sets(isr)) or (raised | counted) & own or counted.intersection(isr.on)
+        useful = bool(looked_at) or isr.drains is not None
         fastest = all(period <= other for other in rates.values())
         if not useful and fastest and (not timers or min(timers) > period):
             then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"
