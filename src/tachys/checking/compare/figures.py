@@ -26,7 +26,7 @@ from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
 from tachys.model.nodes import Apart, Counts, Isr, ReadCounter, Source, Step, Unit
-from tachys.model.quantities import Range, time_in_words
+from tachys.model.quantities import ZERO, Range, time_in_words
 from tachys.stretches import place_of
 from tachys.words import PICO
 from tachys.worstcase.arrivals import source_curve
@@ -91,6 +91,7 @@ class Compared(Struct, frozen=True):
         return self.sure_most is not None and self.high is not None and self.sure_most > self.high
 
 
+_FEWEST_WAYS = 8  # through a unit that no line shows
 LOOKED_AT = 1000  # operations that took too long, one by one
 
 
@@ -247,7 +248,8 @@ def _unit(board: Measurement, unit: Unit) -> Compared:
     takes = None if paired is None else paired.takes if paired.takes is not None else paired.after
     limit = None if unit.stands_still else unit.takes.most
     if takes is None or not len(takes):
-        return _not_shown(about, "takes", unit.takes.least, limit, "no line shows its start and end")
+        unseen = _not_shown(about, "takes", unit.takes.least, limit, "no line shows its start and end")
+        return _from_neighbours(board, unit) or unseen
     least, most = int(takes.min()), int(takes.max())
     measured = Measured(least, most, len(takes), board.resolution)
     slack = board.slack(most)
@@ -262,6 +264,37 @@ def _unit(board: Measurement, unit: Unit) -> Compared:
     ]
     fits = all(least <= limit + slack and most >= unit.takes.least - slack for least, most in awake)
     return replace(found, asleep=any(most for _, most in slept) and fits)
+
+
+def _from_neighbours(board: Measurement, unit: Unit) -> Compared | None:
+    """What a unit without a line takes, where even the quickest way through it refutes the model; else None.
+
+    From what starts it, or the routine within which that lies, to the one routine that serves its end; each start has
+    one of its own behind it. However quick, that may have been held off for as long as its bound says.
+    """
+    ends = [body for body in board.system.graph.begun_by.get(unit.end, ()) if isinstance(body, Isr)]
+    plain = unit.busy == "drop" and unit.drains is None and not unit.stands_still and not unit.may_stay_silent
+    if not plain or len(unit.on) != 1 or unit.primed or len(ends) != 1 or unit.on[0].kind == "buffer":
+        return None
+    (isr,), (cause,) = ends, unit.on
+    begun, begin = board.events(cause), ZERO
+    if begun is None and cause.kind == "isr" and cause.moment in dict(board.system.isr(cause.name).moments):
+        begun, way = board.events(cause.thing.start), board.paper.isrs[cause.name].within(cause.moment)
+        begin = ZERO if way.most is None else Range(way.least, way.most)
+        begun = None if way.most is None else begun
+    starts, latency = board.events(isr.start), board.paper.isrs[isr.name].latency
+    if begun is None or starts is None or latency.most is None or isr.on != (unit.end,) or isr.serves_all:
+        return None
+    begun, starts = begun[begun < starts[-1:].max(initial=0)], starts[starts > begun[:1].min(initial=0)]
+    if len(begun) < _FEWEST_WAYS or len(begun) != len(starts) or (starts[:-1] > begun[1:]).any():
+        return None
+    after = int((starts - begun).min())
+    least, most = max(0, after - latency.most - begin.most), max(0, after - begin.least)
+    slack = board.slack(after)
+    measured = Measured(least, most, len(begun), board.resolution)
+    found = _judged(unit.thing, "takes", unit.takes.least, unit.takes.most, measured, (most + slack, least - slack),
+                    why=f"as the quickest way from {cause} to {isr.start} tells")  # fmt: skip
+    return found if found.state is Agreement.REFUTES else None
 
 
 def _slept(board: Measurement, begin: int, end: int) -> tuple[int, int]:
