@@ -110,13 +110,11 @@ def test_no_more_are_told_than_were_lost_and_no_wait_is_longer_than_it_was(seed)
 
 
 def test_most_of_what_was_lost_is_told():
-    boards = [
-        board for seed in range(40) if (board := Locked(seed)).analyser.sample < US
-    ]  # else two runs look like one
-    lost = [(len(board.lost), board.result.isrs["pulse"].lost or 0) for board in boards if len(board.lost) > 20]
+    fine = [board for seed in range(40) if (board := Locked(seed)).analyser.sample < US]  # else two runs look like one
+    lost = [(len(board.lost), board.result.isrs["pulse"].lost or 0) for board in fine if len(board.lost) > 20]
     assert len(lost) > 15
     assert sum(told for _, told in lost) > 0.6 * sum(were for were, _ in lost)
-    many = max(boards, key=lambda board: board.result.isrs["pulse"].lost or 0).result
+    many = max(fine, key=lambda board: board.result.isrs["pulse"].lost or 0).result
     assert (many.needs["kept"].verdict, many.needs["soon"].verdict) == (Verdict.MISSED, Verdict.MISSED)
     assert {miss.causes[0].what for miss in many.needs["kept"].misses} == {"step.write"}
 

@@ -5,6 +5,7 @@ from functools import cache
 
 import pytest
 
+from calling import tachys
 from planted import US
 from tachys.capture.vcd import read_vcd
 from tachys.checking.board.measuring import measure
@@ -107,13 +108,12 @@ class Board:
         self.system = read_model(MODEL.format(lead=self.lead, trail=self.trail, chain=chain, events=text), "pins.toml")
 
     def pin(self, name):
-        at = {"on": [], "off": []}
-        for mark, instant in self.truth.marks:
-            who, _, which = mark.partition(".")
-            if who == name:
-                at[which].append(instant)
         if name == "edge":
             return busy(self.truth, name)
+        at = {
+            which: [instant for mark, instant in self.truth.marks if mark == f"{name}.{which}"]
+            for which in ("on", "off")
+        }
         return [change for on, off in zip(at["on"], at["off"], strict=False) for change in ((on, 1), (off, 0))]
 
 
@@ -143,3 +143,11 @@ def test_a_right_model_of_such_a_board_is_not_blamed(seed):
     result = check(board.system, board.capture)
     assert [(each.code, each.about, each.text) for each in result.findings] == []
     assert [each.about for each in result.figures if each.state is Agreement.REFUTES] == []
+
+
+@pytest.mark.parametrize(("lead", "trail"), [(1, 3), (12, 14)])  # of the longer ones a whole routine finds room before
+def test_a_play_writes_its_pins_as_a_board_does(lead, trail, tmp_path):
+    (tmp_path / "pins.toml").write_text(MODEL.format(lead=lead, trail=trail, chain=400, events=""))
+    played = tachys(tmp_path, "simulate", "pins.toml", "--for", "300 ms", "--probes", "-o", "played.vcd")
+    assert played.returncode == 0, played.stderr
+    assert "nothing refuted" in tachys(tmp_path, "check", "pins.toml", "played.vcd").stdout

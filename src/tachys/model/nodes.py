@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from tachys.dividers.counter import Counter, Setting
 from tachys.dividers.serial import SerialSetting
 from tachys.model.acts import Act, Drain, Guard, Halt, Put, Wait, Work
-from tachys.model.events import Body, Event, Named
+from tachys.model.events import Body, Event, Named, Thing
 from tachys.model.quantities import YEAR, ZERO, Range
 
 
@@ -601,3 +601,8 @@ class Probe(Struct, frozen=True):
     shortest: int = 0
     also: tuple[str, ...] = ()
     meter: Meter | None = None
+
+    @property
+    def body(self) -> Thing | None:
+        """What it alone shows from first to last instruction; None of events, buses and lines that several share."""
+        return Thing(self.shows[0]) if len(self.shows) == 1 and self.edge is None else None

@@ -15,6 +15,7 @@ from tachys.simulation.lanes import Lanes
 from tachys.simulation.memory import PULSE
 
 Change = tuple[int, int]  # instant in ps, level
+_NOT_ITS_OWN = ("aside", "waits", "enters", "leaves")  # states of a thing in which it gets on no further
 
 
 class TraceSignal(Struct, frozen=True):
@@ -45,9 +46,38 @@ def _flags(system: System) -> list[str]:
 
 
 def _body(lanes: Lanes, who: str, after: int = 0, before_end: int = 0) -> list[tuple[int, int]]:
-    """From first to last instruction of a thing, put aside or not, as a pin that is written in it shows it."""
+    """From first to last instruction of a thing, put aside or not, as a pin that is written in it shows it.
+
+    It is written ``after`` so much of its own time, and ``before_end``: while it is put aside nothing of that goes by.
+    """
     spans = lanes.bodies.get(who, [])
-    return [(begin + after, end - before_end) for begin, end in spans if end - before_end > begin + after]
+    if not after and not before_end:
+        return [(begin, end) for begin, end in spans if end > begin]
+    own = [(each.begin, each.end) for each in lanes.of(who) if each.state not in _NOT_ITS_OWN]
+    back = [(-end, -begin) for begin, end in reversed(own)]
+    rises = _written([begin for begin, _ in spans], own, after, lanes.begin)
+    falls = _written([-end for _, end in reversed(spans)], back, before_end, -lanes.end)
+    written = zip(rises, (-each for each in reversed(falls)), strict=True)
+    return [(rise, fall) for rise, fall in written if fall > rise]
+
+
+def _written(begins: list[int], own: list[tuple[int, int]], after: int, since: int) -> list[int]:
+    """When bodies that begin so, in order of time, have spent so much of their ``own`` time, known ``since`` then."""
+    if not after:
+        return begins
+    found, place = list[int](), 0
+    for begin in begins:
+        now, left = begin, after
+        while place < len(own) and own[place][1] <= begin:
+            place += 1
+        for number in range(place, len(own)) if begin >= since else ():
+            now = max(own[number][0], begin)
+            if left <= own[number][1] - now:
+                break
+            left -= own[number][1] - now
+            now = own[number][1]
+        found.append(now + left)
+    return found
 
 
 def _pulses(lanes: Lanes, event: Event) -> list[tuple[int, int]]:

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from tachys.errors import Place, Remark
 from tachys.model.events import Event
-from tachys.model.nodes import Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.quantities import time_in_words as shown
 from tachys.model.system import System
@@ -100,7 +99,7 @@ def _needless_routines(found: Bounds) -> Found:
     for isr in found.system.isrs:
         limit, latency = limits.get(isr.name), found.isrs[isr.name].latency.most
         delays = any(True for _ in found.system.isrs[isr.rank + 1 :])
-        if limit is None or latency is None or not delays or _sets(isr):
+        if limit is None or latency is None or not delays or isr.sets or (isr.nth and isr.nth.sets):
             continue
         if latency + 2 * whole + isr.cost.most <= limit and isr.cost.most > found.system.core.entry.most:
             yield (
@@ -108,11 +107,6 @@ def _needless_routines(found: Bounds) -> Found:
                 f"it has {shown(limit)}, and a pass of the loop takes at most {shown(whole)}: a step would do",
                 "let the routine set a flag, and do the work in a step that polls it",
             )  # fmt: skip
-
-
-def _sets(isr: Isr) -> tuple[str, ...]:
-    """The flags that its runs set, each or each n-th."""
-    return (*isr.sets, *(() if isr.nth is None else isr.nth.sets))
 
 
 def _unshown_needs(found: Bounds) -> Found:
@@ -138,6 +132,7 @@ def _needless_waking(found: Bounds) -> Found:
     polled = {flag for step in system.steps for flag in (*step.polls, *(wait.on.name for wait in step.waits))}
     raised = system.graph.begun_by.keys() | system.graph.feeds.keys() | system.graph.asked_at.keys()
     counted = {unit.counts.of for unit in system.units if unit.counts is not None}
+    followed = raised | counted | {event for flag in polled for event in system.graph.sets_of(flag)}
     timers = [int(step.every.least) for step in system.steps if step.every is not None]
     rates: dict[str, int] = {}
     for isr in system.isrs:
@@ -148,8 +143,7 @@ def _needless_waking(found: Bounds) -> Found:
     for name, period in rates.items():
         isr = system.isr(name)
         own = {isr.start, isr.end, *isr.inner}
-        looked_at = polled.intersection(_sets(isr)) or (raised | counted) & own or counted.intersection(isr.on)
-        useful = bool(looked_at) or isr.drains is not None
+        useful = followed & own or counted.intersection(isr.on) or isr.drains is not None
         fastest = all(period <= other for other in rates.values())
         if not useful and fastest and (not timers or min(timers) > period):
             then = f"the loop's shortest timer is {shown(min(timers))}" if timers else "the loop has no timer"
@@ -205,10 +199,11 @@ def _storms(found: Bounds) -> Found:
         )  # fmt: skip
 
 
-def _counted(system: System, event: Event) -> Event:
-    """What a unit that counts comes with: the event that it counts."""
+def _comes_with_a_routine(system: System, event: Event) -> bool:
+    """Whether a routine serves an event, or what a unit counts that ends with it, or that is something of the core."""
     unit = system.unit(event.name) if event.kind == "unit" else None
-    return event if unit is None or unit.counts is None else unit.counts.of
+    cause = event if unit is None or unit.counts is None else unit.counts.of
+    return cause.kind in ("isr", "step") or bool(system.graph.begun_by.get(cause))
 
 
 def _bits_that_do_not_wake(found: Bounds) -> Found:
@@ -222,8 +217,7 @@ def _bits_that_do_not_wake(found: Bounds) -> Found:
         if system.graph.drain[buffer.name].kind == "step"
     ]
     for thing, does, events in told if sleeps else ():
-        silent = [event for event in events if not system.graph.begun_by.get(_counted(system, event))]
-        silent = [event for event in silent if _counted(system, event).kind in ("source", "unit")]  # else it is awake
+        silent = [event for event in events if not _comes_with_a_routine(system, event)]
         if silent:
             yield (
                 thing, "does-not-wake",

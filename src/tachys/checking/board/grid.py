@@ -76,9 +76,8 @@ def numbered(instants: Instants, period: float, few: float = 0) -> tuple[Instant
 def lattice(instants: Instants, about: float, few: float = 0) -> Lattice | None:
     """Instants along a grid of about that period, in ps; None where they lie along none, or too many share a place.
 
-    A share of ``few`` may stray.
-
-    The period is fitted to the first of them, and to twice as many at each turn, so that places are never off by one.
+    A share of ``few`` may stray. The period is fitted to the first of them, and to twice as many at each turn, so that
+    places are never off by one.
     """
     count, period = min(len(instants), _FIRST), about
     while True:

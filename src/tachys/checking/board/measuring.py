@@ -163,15 +163,12 @@ class Measurement(Struct):
 
     def known_since(self, thing: Thing) -> int | None:
         """Since when all lines that show a thing are known; None where one of them is not, later on."""
-        since = self.capture.begin
-        for line in self.shown.through.get(thing, ()):
-            signal = self.capture.signals.get(line)
-            unknown = EMPTY if signal is None else np.flatnonzero(~signal.known)
-            if signal is None or not len(unknown):
-                continue
-            if unknown[-1]:  # before its first level no line of a simulator is known
+        since, signals = self.capture.begin, self.capture.signals
+        for line in (signals[name] for name in self.shown.through.get(thing, ()) if name in signals):
+            if not line.known[1:].all():
                 return None
-            since = max(since, int(signal.at[1]) if len(signal.at) > 1 else self.capture.end)
+            if not line.known[:1].all():  # before its first level no line of a simulator is known
+                since = max(since, int(line.at[1]) if len(line.at) > 1 else self.capture.end)
         return since
 
     def shows_each(self, isr: Isr) -> bool:
@@ -352,8 +349,10 @@ def _behind_hidden(board: Measurement, found: Runs, grid: Grid, jitter: int, sta
 
 def _releases(own: Instants, many: Instants, period: float) -> Instants:
     """The last so many releases up to the ``own`` of each start, of a period in ps."""
-    back = np.concatenate([EMPTY, *(np.arange(count)[::-1] for count in many[many > 0].tolist())])
-    return np.repeat(own, many) - np.floor(back * period).astype(np.int64)
+    behind = np.repeat(np.cumsum(many), many)  # of all starts up to its own
+    back = behind - 1 - np.arange(len(behind))
+    found: Instants = np.repeat(own, many) - np.floor(back * period).astype(np.int64)
+    return found
 
 
 def _not_cleared(events: Instants, bodies: Bodies, off: int) -> Instants:

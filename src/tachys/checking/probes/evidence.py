@@ -143,8 +143,7 @@ class Expected:
         self.system = paper.system
         self._distances: dict[Event, tuple[int, int | None]] = {}
         self._linked: dict[Thing, tuple[Thing, ...]] = {}
-        self._written = {Thing(each.shows[0]): (each.after, each.before_end) for each in self.system.probes
-                         if len(each.shows) == 1 and each.edge is None}  # fmt: skip
+        self._written = {each.body: (each.after, each.before_end) for each in self.system.probes if each.body}
 
     @cached_property
     def meanings(self) -> tuple[Meaning, ...]:

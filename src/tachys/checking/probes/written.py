@@ -20,14 +20,10 @@ from tachys.stretches import joined, place_of
 
 def take_off_what_ran_on_top(system: System, shown: Readings, off: int) -> None:
     """Put beginnings and ends of bodies to where their first and last instructions are; times are known to ``off``."""
-    probes = {
-        thing: probe
-        for probe in system.probes
-        if probe.edge is None and (probe.after or probe.before_end)
-        for thing in shown.bodies
-        if probe.shows == (thing,) and thing.kind in ("isr", "step")
-    }
     levels = {thing: urgency_of(system, thing) for thing in shown.bodies if thing.kind in ("isr", "step")}
+    probes = {
+        probe.body: probe for probe in system.probes if probe.body in levels and (probe.after or probe.before_end)
+    }
     begins, ends = np.zeros((2, 0), np.int64)
     lowest = max((levels[thing] for thing in probes), default=-1)
     for level in sorted({each for each in levels.values() if each <= lowest}):
