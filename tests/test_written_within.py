@@ -23,7 +23,7 @@ tachys = 1
 [core]
 clock = "50 MHz"
 levels = 3
-entry = "12 cycles"
+entry = "{entry} cycles"
 exit = "8 cycles"
 chain = "{chain} ns"
 [capture]
@@ -73,9 +73,9 @@ EVENTS = '[probe.EV{k}]\nshows = "source.{name}"\nedge = "rise"\n'
 class Board:
     """Three routines on three levels each with a pin that it writes itself, and a step."""
 
-    def __init__(self, seed: int) -> None:
+    def __init__(self, seed: int, entry: int = 12, said: int = 12) -> None:
         dice = random.Random(seed)
-        self.lead, self.trail, shown = dice.choice([1, 3, 8]), dice.choice([1, 3, 8]), dice.random() < 0.5
+        self.lead, self.trail, shown = dice.choice([1, 3, 8]), dice.choice([1, 3, 8]), dice.random() < 0.5 or entry < 12
         chain = dice.choice([400, 300])
         arrivals = {}
         for name, gap in (("edge", 60 * US), ("byte", 75 * US)):
@@ -93,7 +93,7 @@ class Board:
             for level, (name, (on, off)) in enumerate(within.items())
         )  # fmt: skip
         task = Task("show", (Burns((80 * US, 80 * US)),), every=2000 * US)
-        plan = Plan(routines, (task,), US, True, 240 * NS, 160 * NS, chain * NS)
+        plan = Plan(routines, (task,), US, True, entry * 20 * NS, 160 * NS, chain * NS)
         self.truth = Machine(plan, seed).run(UNTIL)
         self.analyser = Analyser(50_000, 0, 12_000 * US, 120_000 * US, 1000)
         lines = {name.upper(): self.pin(name) for name in within}
@@ -105,7 +105,7 @@ class Board:
         )
         seen = {name: self.analyser.sampled(line) for name, line in lines.items()}
         self.capture = read_vcd([to_vcd(Recording(seen, self.analyser, self.truth)).encode()], "pins.vcd")
-        self.system = read_model(MODEL.format(lead=self.lead, trail=self.trail, chain=chain, events=text), "pins.toml")
+        self.system = read_model(MODEL.format(lead=self.lead, trail=self.trail, chain=chain, events=text, entry=said), "pins.toml")
 
     def pin(self, name):
         if name == "edge":
@@ -145,9 +145,25 @@ def test_a_right_model_of_such_a_board_is_not_blamed(seed):
     assert [each.about for each in result.figures if each.state is Agreement.REFUTES] == []
 
 
+@pytest.mark.parametrize("seed", range(10))
+def test_an_entry_that_is_shorter_than_a_sample_leaves_each_run_its_event(seed):
+    board = Board(seed, 2, 2)
+    result = check(board.system, board.capture)
+    assert [(each.code, each.about, each.text) for each in result.findings] == []
+    assert sum(each.lost or 0 for each in result.isrs.values()) == 0
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_an_entry_that_is_modelled_too_long_is_called_so_and_nothing_is_lost_or_late(seed):
+    board = Board(seed, 2, 12)
+    result = check(board.system, board.capture)
+    assert {each.code for each in result.findings} == {"latency-below-bound"}
+    assert sum(each.lost or 0 for each in result.isrs.values()) == 0
+
+
 @pytest.mark.parametrize(("lead", "trail"), [(1, 3), (12, 14)])  # of the longer ones a whole routine finds room before
 def test_a_play_writes_its_pins_as_a_board_does(lead, trail, tmp_path):
-    (tmp_path / "pins.toml").write_text(MODEL.format(lead=lead, trail=trail, chain=400, events=""))
+    (tmp_path / "pins.toml").write_text(MODEL.format(lead=lead, trail=trail, chain=400, events="", entry=12))
     played = tachys(tmp_path, "simulate", "pins.toml", "--for", "300 ms", "--probes", "-o", "played.vcd")
     assert played.returncode == 0, played.stderr
     assert "nothing refuted" in tachys(tmp_path, "check", "pins.toml", "played.vcd").stdout
