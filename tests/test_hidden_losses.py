@@ -6,6 +6,7 @@ from functools import cache
 import numpy as np
 import pytest
 
+from calling import tachys
 from planted import US
 from tachys.capture.vcd import read_vcd
 from tachys.checking.board.grid import hidden_grid
@@ -139,3 +140,41 @@ def test_releases_without_a_run_by_hand(starts, skipped):
     grid = hidden_grid(np.array(starts, np.int64), 100.0)
     assert grid is not None
     assert grid.skipped.tolist() == skipped
+
+
+CROWDED = """
+tachys = 1
+[core]
+clock = "8 MHz"
+levels = 2
+entry = "8 cycles"
+exit = "4 cycles"
+[source.beat]
+timer = {{ clock = "core", width = 16, prescale = 8, count = 2000 }}
+[source.call]
+gap = "700 us"
+[isr.call]
+on = "source.call"
+level = 0
+cost = "5 us"
+[isr.beat]
+on = "source.beat"
+level = 1
+cost = "{cost} us"
+[probe.beat]
+shows = "isr.beat"
+[probe.call]
+shows = "isr.call"
+"""
+
+
+@pytest.mark.parametrize("cost", [1995, 2000, 2257, 4100])
+def test_a_routine_that_runs_on_without_a_pause_says_nothing_of_its_timer(cost, tmp_path):
+    """Its releases are lost, or wait, so that its own pace is another one."""
+    (tmp_path / "board.toml").write_text(CROWDED.format(cost=cost))
+    (tmp_path / "model.toml").write_text(CROWDED.format(cost=260))
+    assert tachys(tmp_path, "simulate", "board.toml", "--for", "1 s", "--probes", "-o", "board.vcd").returncode == 0
+    told = tachys(tmp_path, "check", "model.toml", "board.vcd", "--figures").stdout
+    assert "1. isr.beat: its own running time is longer than modelled" in told
+    assert "2. " not in told
+    assert "its routine runs on without a pause" in told

@@ -15,6 +15,7 @@ from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.load import busiest_windows, load_seen
 from tachys.checking.board.measuring import Measurement, measure
 from tachys.checking.board.nesting import ExecutionTimes
+from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Compared, compare_figures
 from tachys.checking.compare.findings import find_all
 from tachys.checking.compare.judging import judge
@@ -121,6 +122,11 @@ def _between(capture: Capture, resets: Instants) -> list[Capture]:
 def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult:
     board = measure(system, paper, capture)
     figures = compare_figures(board)
+    entered = tuple(each for each in figures if (each.about, each.key) == ("core", "entry"))
+    if entered:  # it is taken off wherever something ran on top
+        system = replace(system, core=corrected(system, entered).core)
+        board = measure(system, paper, capture)
+        figures = (*compare_figures(board), *entered)
     board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)
     findings = find_all(board, figures, strangers)
     fallen = fallen_proofs(board, figures, strangers) | undone(board, findings)

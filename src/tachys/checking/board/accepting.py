@@ -53,6 +53,7 @@ def acceptance_leads(
     """How many ps before its first instruction each run was accepted, at least and at most; gaps may be ``slack`` off.
 
     The most is what put-off runs have; where nothing of the kind can have been, it is the least and ``slack`` twice.
+    The least is below zero where a run may be seen before its event: an entry shorter than what sampling leaves open.
     """
     core = system.core
     if core.late_arrival:
@@ -67,7 +68,7 @@ def acceptance_leads(
     else:
         least = np.where(chained, core.chain.least, core.least_latency)
     longest = np.where(chained, max(core.chain.most, core.entry.most), core.entry.most)
-    least, most = np.maximum(0, least - slack), longest + slack
+    least, most = least - slack, longest + slack
     costs = np.array([
         core.exit.least - slack, core.exit.most + slack,
         core.chain.most + core.entry.most + slack, core.entry.most + max(core.entry.most, core.chain.most) + slack,

@@ -81,9 +81,16 @@ def match(
     be told what it waited for. ``longest`` is the most time from acceptance to first instruction of each run: events
     whose run hangs on where between the two the core accepted are left out, but ``lost_count`` counts them. Of runs
     that may be ``several`` nothing is concluded for events that came meanwhile, nor for those behind them for a while.
+    A lead below zero lets an event count for a run that is seen so long before it.
     """
     at, kind = _in_order(events)
     leads = np.full(len(runs), lead, np.int64) if isinstance(lead, int) else lead
+    early = max(0, -int(leads.min())) if len(leads) else 0
+    if early:  # no run is before its event then
+        runs, leads = runs + early, leads + early
+        longest = None if longest is None else longest + early
+        hidden_until = None if hidden_until is None else hidden_until + early
+        several = None if several is None else Merging(several.ends + early, several.may, several.wait)
     most = pending + 1 if len(events) == 1 else 2
     ends = runs if several is None else several.ends
     may = np.zeros(len(runs), np.bool_) if several is None else several.may

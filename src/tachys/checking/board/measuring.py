@@ -39,7 +39,8 @@ class Runs(Struct):
     """What was measured of one routine. ``cost`` holds [least, most] of every whole run; None: it cannot be told.
 
     ``single`` says which whole bodies surely are one run each; no run was accepted before ``accepted``, which is known
-    where one run may serve several events. ``unserved``: releases that no line shows and that surely had no run.
+    where one run may serve several events. ``unserved``: releases that no line shows and that surely had no run;
+    ``crowded``: it runs on without a pause, so that nothing is known of such releases.
     """
 
     isr: Isr
@@ -51,6 +52,7 @@ class Runs(Struct):
     single: npt.NDArray[np.bool_] | None = None
     accepted: Instants | None = None
     unserved: Instants | None = None
+    crowded: bool = False
 
     def lost(self, event: Event | None = None) -> tuple[Instants, int] | None:
         """(when events were lost, how many), of one that it serves or of all; None: it cannot be told."""
@@ -304,9 +306,13 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
 
         found.matched = matched(lead)
         broken = _contradictions(board, isr, found.matched, starts)
-        if broken and lead.any():  # the core may be faster than its entry is modelled to be
-            sooner = matched(np.zeros_like(lead))
-            found.matched = sooner if _contradictions(board, isr, sooner, starts) < broken else found.matched
+        if broken:  # the core may be faster than its entry is modelled to be
+            core = board.system.core  # by which what ran on top was taken off, too
+            for by in (0, core.entry.most, 4 * (core.entry.most + core.exit.most)):
+                sooner = matched(np.full_like(lead, -board.resolution - by))
+                left = _contradictions(board, isr, sooner, starts)
+                if left < broken:
+                    found.matched, broken = sooner, left
         if bodies is not None and several is not None:
             began = bodies.start[bodies.whole]
             early = began <= begin + _longest_wait(board, isr)  # what came before the capture may be in it
@@ -315,15 +321,31 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
             merged[: len(told)] |= told
             _take_single(found, bodies, merged)
         at, run = found.matched.event, found.matched.run
-        found.latency = Delays(at, starts[run] - at, found.matched.lost, found.matched.waiting)
+        after = starts[run] - at
+        after = np.maximum(after, np.minimum(0, after + board.resolution))  # it is not before its event
+        found.latency = Delays(at, after, found.matched.lost, found.matched.waiting)
         found.response = _response(found.matched, bodies)
     elif len(events) == 1 and isr.on[0].kind == "source":
         source = board.system.source(isr.on[0][7:])
-        if source.steady is not None:
+        found.crowded = bodies is not None and source.steady is not None and _crowded(board, source, bodies)
+        if source.steady is not None and not found.crowded:
             found.grid = hidden_grid(starts, float(source.steady), source.jitter)
         if found.grid is not None and found.grid.told:
             _behind_hidden(board, found, found.grid, source.jitter, starts)
     return found
+
+
+def _crowded(board: Measurement, source: Source, bodies: Bodies) -> bool:
+    """Whether a routine mostly begins right behind its own end, or lasts for a period of its source.
+
+    It loses releases then, and its starts tell nothing of when they are.
+    """
+    core, between = board.system.core, bodies.start[1:] - bodies.end[:-1]
+    at_once = max(core.chain.most, core.exit.most + core.entry.most) + board.resolution
+    lasts = bodies.end[bodies.whole] - bodies.start[bodies.whole]
+    assert source.period_least is not None
+    a_period = lasts >= float(source.period_least)
+    return 2 * int((between <= at_once).sum()) > len(between) or 2 * int(a_period.sum()) > len(lasts)
 
 
 def _behind_hidden(board: Measurement, found: Runs, grid: Grid, jitter: int, starts: Instants) -> None:

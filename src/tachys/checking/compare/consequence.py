@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from tachys.checking.compare.figures import MILLION, Compared, Measured
 from tachys.model.acts import Drain, Guard, Put
-from tachys.model.nodes import Amperes, Isr, Nth, Period, Source, Step, Unit
+from tachys.model.nodes import Amperes, Core, Isr, Nth, Period, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range
 from tachys.model.system import System
 from tachys.words import PICO
@@ -31,10 +31,7 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
             state = figure.key.partition(".")[2] or str(figure.about)
             currents[state] = _more_current(currents.get(state, NOTHING), figure.measured)
         elif kind == "core":
-            core = (
-                replace(core, exit=_wider(core.exit, figure)) if figure.key == "exit"
-                else replace(core, chain=_wider(core.chain, figure))
-            )  # fmt: skip
+            core = _core(core, figure)
         elif kind == "apart":
             gap = max(1, figure.measured.least - figure.measured.resolution)
             aparts[name] = replace(aparts[name], gap=min(aparts[name].gap, gap))
@@ -54,6 +51,16 @@ def corrected(system: System, figures: tuple[Compared, ...]) -> System:
     return replace(system, core=core, sources=tuple(sources.values()), units=tuple(units.values()),
                    isrs=tuple(isrs.values()), loop=loop, currents=currents, aparts=tuple(aparts.values()),
                    pins=pins)  # fmt: skip
+
+
+def _core(core: Core, figure: Compared) -> Core:
+    if figure.key == "exit":
+        return replace(core, exit=_wider(core.exit, figure))
+    if figure.key == "chain":
+        return replace(core, chain=_wider(core.chain, figure))
+    entry = _wider(core.entry, figure)
+    chained = min(core.chain.least, core.exit.least + entry.least)  # unless it says so, it is an exit and an entry
+    return replace(core, entry=entry, chain=Range(chained, core.chain.most))
 
 
 def _more_current(old: Amperes, measured: Measured) -> Amperes:

@@ -27,7 +27,7 @@ from tachys.model.acts import Drain, Guard
 from tachys.model.events import Thing
 from tachys.model.nodes import Apart, Counts, Isr, ReadCounter, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range, time_in_words
-from tachys.stretches import place_of
+from tachys.stretches import NEVER, place_of
 from tachys.words import PICO
 from tachys.worstcase.arrivals import source_curve
 from tachys.worstcase.supply import currents_of
@@ -109,7 +109,7 @@ def compare_figures(board: Measurement) -> tuple[Compared, ...]:
     for step in board.system.steps:
         found += _step(board, step, waits)
     found += [_looks(board, counter) for counter in board.system.counters]
-    found += [*_currents(board), *_switching(board)]
+    found += [*_currents(board), *_switching(board), *_entered(board)]
     passed = _pass(board)
     return (*found, passed) if passed else tuple(found)
 
@@ -146,6 +146,8 @@ def _source(board: Measurement, source: Source) -> Iterator[Compared]:
     if ticks is None or len(ticks.at) < 3:
         seen = ticks is not None or board.events(about) is not None
         why = "too few events, or no grid in them" if seen else "no line shows it"
+        if any(board.isrs[isr.name].crowded for isr in board.system.isrs if source.event in isr.on):
+            why = "no line shows it, and its routine runs on without a pause: releases are lost"
         yield _not_shown(about, "period", int(source.period_least), None, why)
         return
     yield _period(board, source, about, ticks)
@@ -366,6 +368,37 @@ def _switching(board: Measurement) -> Iterator[Compared]:
         measured = Measured(seen.least, seen.most, seen.times, board.resolution)
         sure = seen.least + board.slack(seen.least), surely
         yield _judged(Thing("core"), key, old.least, old.most, measured, sure, why=why)
+
+
+def _entered(board: Measurement) -> Iterator[Compared]:
+    """An entry that is shorter than modelled, where the quick starts of all routines with a line say so; else nothing.
+
+    Quick is what begins within an entry of its event, and not right behind another, where a chain may have been.
+    """
+    core, least, quick, ends = board.system.core, NEVER, 0, None
+    for name, runs in board.isrs.items() if not core.late_arrival else ():
+        delays, starts = runs.latency, board.events(runs.isr.start)
+        if delays is None or delays.relative or starts is None or not len(delays.at):
+            continue
+        if board.paper.isrs[name].latency.least <= int(delays.after.min()) + board.resolution and not quick:
+            return  # the first of them is as modelled
+        slack = board.slack(core.entry.most)
+        waits = np.flatnonzero(delays.after <= core.entry.most + slack)
+        if ends is None:
+            bodies = [board.shown.bodies[isr.thing] for isr in board.system.isrs if isr.thing in board.shown.bodies]
+            ends = np.sort(np.concatenate([np.zeros(0, np.int64), *(each.ended for each in bodies)]))
+        begun = delays.at[waits] + delays.after[waits]
+        alone = place_of(ends, begun + slack) == place_of(ends, begun - core.chain.most - slack)
+        after = delays.after[waits[alone]]
+        if len(after) < _FEWEST_WAYS:
+            continue
+        if 2 * int((after + slack < core.entry.least).sum()) < len(after):
+            return
+        least, quick = min(least, int(after.min())), quick + len(after)
+    if quick:
+        seen, off = max(0, least), board.slack(core.entry.least)
+        measured = Measured(seen, seen, quick, off)
+        yield _judged(Thing("core"), "entry", core.entry.least, core.entry.most, measured, (seen + off, 0))
 
 
 def _answers(board: Measurement, unit: Unit) -> Iterator[Compared]:

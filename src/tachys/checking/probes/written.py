@@ -7,6 +7,7 @@ between: then all that it took, its entry and exit too, lies there as well.
 from __future__ import annotations
 
 import numpy as np
+from msgspec import Struct
 from msgspec.structs import replace
 
 from tachys.capture.table import Instants
@@ -31,9 +32,11 @@ def take_off_what_ran_on_top(system: System, shown: Readings, off: int) -> None:
         for thing in mine if system.core.nesting or level == BACKGROUND else ():
             if thing in probes and len(begins):
                 old = shown.bodies[thing]
-                new = _without(system.core, old, probes[thing], *_in_rows(system.core, begins, ends, off), off)
+                rows = _Rows.of(system.core, begins, ends, off)
+                new, surely = _without(system.core, old, probes[thing], rows, off)
                 shown.bodies[thing] = new
-                for event, before, now in ((thing.start, old.begun, new.begun), (thing.end, old.ended, new.ended)):
+                begun = surely[int(new.cut_begin) :]
+                for event, before, now in ((thing.start, old.begun, begun), (thing.end, old.ended, new.ended)):
                     if np.array_equal(shown.instants.get(event, ()), before):
                         shown.instants[event] = now
         if level < lowest:
@@ -44,28 +47,54 @@ def take_off_what_ran_on_top(system: System, shown: Readings, off: int) -> None:
             )
 
 
-def _in_rows(core: Core, begins: Instants, ends: Instants, off: int) -> tuple[Instants, Instants]:
-    """What follows by a chain as one: nothing less urgent runs in between."""
-    first = np.append(True, begins[1:] > ends[:-1] + core.chain.most + off)
-    return begins[first], ends[np.append(first[1:], True)]
+class _Rows(Struct, frozen=True):
+    """What ran on top, in rows of what follows by a chain, so that nothing less urgent surely ran in between.
+
+    ``least`` is how much of each row it surely was, if what it held up did go on in between.
+    """
+
+    begins: Instants
+    ends: Instants
+    least: Instants
+
+    @classmethod
+    def of(cls, core: Core, begins: Instants, ends: Instants, off: int) -> _Rows:
+        """Those of bodies, which are known to ``off``."""
+        gaps = begins[1:] - ends[:-1]
+        first = np.append(True, gaps > core.chain.most + off)
+        least = ends - begins - off
+        least[1:] += np.where(first[1:], 0, np.minimum(gaps, core.exit.least + core.entry.least))
+        return cls(begins[first], ends[np.append(first[1:], True)], np.add.reduceat(least, np.flatnonzero(first)))
 
 
-def _without(core: Core, bodies: Bodies, probe: Probe, begins: Instants, ends: Instants, off: int) -> Bodies:
-    """Bodies with all that was accepted between an instruction and its pin taken off."""
-    start, end = bodies.start.copy(), bodies.end.copy()
-    aside = (core.entry.least + core.entry.most + core.exit.least + core.exit.most) // 2
-    if probe.after:
-        # what begins behind the other does so a chain after it, what goes on an exit after it; what had been accepted,
-        # but not begun, as the other was, is taken to have begun: that is as soon as it can
-        near = _between(core.exit.most, core.chain.least, off)
+def _without(core: Core, bodies: Bodies, probe: Probe, rows: _Rows, off: int) -> tuple[Bodies, Instants]:
+    """Bodies with all that was accepted between an instruction and its pin taken off, and when they surely had begun.
+
+    What goes on does so an exit behind the other, less what it has done before. What had been accepted, but had not
+    begun, goes on just so: its body is taken to have begun, which changes nothing of its own time; its first
+    instruction is not. Nor is that taken to be sooner than what ran on top surely lasted.
+    """
+    follows = min(core.chain.least, core.exit.least + core.entry.least)  # how soon another begins behind one
+    quickest = core.entry.least + core.exit.least
+    aside = (quickest + core.entry.most + core.exit.most) // 2
+
+    begins, ends = rows.begins, rows.ends
+
+    def put_back(near: int, lasted: Instants) -> Instants:
+        start = bodies.start.copy()
         for place in _close(start, ends, probe.after, near).tolist():
             if place >= int(bodies.cut_begin):
                 row, pin = int(np.searchsorted(ends, start[place] + probe.after)) - 1, int(start[place]) + probe.after
                 while row >= 0 and start[place] < ends[row] + near and ends[row] <= pin:
-                    start[place] -= int(ends[row] - begins[row]) + aside
+                    start[place] -= int(lasted[row])
                     row -= 1
+        return start
+
+    start, end = bodies.start, bodies.end.copy()
+    if probe.after:
+        start = put_back(_between(core.exit.most, follows, off), ends - begins + aside)
     if probe.before_end:
-        near = _between(core.entry.most, core.chain.least, off)
+        near = _between(core.entry.most, follows, off)
         last = len(end) - int(bodies.cut_end)
         for place in _close(-end[::-1], -begins[::-1], probe.before_end, near).tolist():
             place = len(end) - 1 - place
@@ -76,12 +105,16 @@ def _without(core: Core, bodies: Bodies, probe: Probe, begins: Instants, ends: I
                     row += 1
     apart = start[1:] >= end[:-1]  # what does not fit is left as it is
     fits = np.append(True, apart) & np.append(apart, True)
-    return replace(bodies, start=np.where(fits, start, bodies.start), end=np.where(fits, end, bodies.end))
+    start = np.where(fits, start, bodies.start)
+    surely = start
+    if probe.after:
+        surely = np.maximum(start, put_back(min(core.exit.least, follows) - off, rows.least + quickest))
+    return replace(bodies, start=start, end=np.where(fits, end, bodies.end)), surely
 
 
-def _between(goes_on: int, chained: int, off: int) -> int:
-    """Up to how long behind what ran on top a body that it held up goes on, and is no other that follows by a chain."""
-    return (goes_on + chained) // 2 if chained > goes_on else chained - off
+def _between(goes_on: int, follows: int, off: int) -> int:
+    """Up to how long behind what ran on top a body that it held up goes on, and is no other that follows."""
+    return (goes_on + follows) // 2 if follows > goes_on else follows - off
 
 
 def _close(starts: Instants, ends: Instants, after: int, near: int) -> Instants:
