@@ -87,7 +87,7 @@ _MENDS = {
     "current-less": "let tachys fit write what was measured",
     "exit-longer": "look at the wait states of its memory, or let tachys fit write what was measured",
     "exit-shorter": "let tachys fit write what was measured",
-    "entry-shorter": "let tachys fit write what was measured, or look at the probes: another edge, a longer after",
+    "entry-shorter": "let tachys fit write what was measured, or look at edge and after of the probes",
     "chain-longer": "look at the wait states of its memory, or let tachys fit write what was measured",
     "chain-shorter": "let tachys fit write what was measured",
     "stands-still": "keep that clock on, or sleep less deep meanwhile; in the model: stops, plain_if",

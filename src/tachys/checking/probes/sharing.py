@@ -7,7 +7,9 @@ import numpy as np
 from tachys.capture.table import Instants
 from tachys.checking.probes.lines import Bodies
 from tachys.checking.probes.readings import Readings
+from tachys.model.nodes import Core
 from tachys.model.system import System
+from tachys.stretches import place_of
 
 
 def deal_shared(system: System, shown: Readings, resolution: int) -> None:
@@ -22,8 +24,8 @@ def deal_shared(system: System, shown: Readings, resolution: int) -> None:
         if len(blind) > 1:
             shown.remarks.append(f"{' and '.join(blind)} share a line and no line shows their events: not told apart")
             continue
-        owner = _deal(bodies, [events[name] for name in order if events[name] is not None],
-                      max(0, system.core.least_latency - resolution))  # fmt: skip
+        queues = [each for each in events.values() if each is not None]
+        owner = _deal(bodies, queues, _lead(system.core, bodies, queues, resolution))
         seeing = [name for name in order if events[name] is not None]
         for number, name in enumerate([*seeing, *blind]):
             mine = owner == (number if number < len(seeing) else -1)
@@ -37,10 +39,22 @@ def deal_shared(system: System, shown: Readings, resolution: int) -> None:
             shown.instants[name.end] = shown.bodies[name].ended
 
 
-def _deal(bodies: Bodies, events: list[Instants | None], lead: int) -> Instants:
+def _lead(core: Core, bodies: Bodies, queues: list[Instants], resolution: int) -> int:
+    """How long at least a body begins after its event, in ps, less what sampling leaves open.
+
+    Below zero where most events of a routine have a body sooner than an entry allows: that is modelled too long.
+    """
+    lead, early = core.least_latency - resolution, core.entry.most + resolution
+    for events in queues:
+        sooner = place_of(bodies.start, events + lead) > place_of(bodies.start, events - early)
+        if 2 * int(sooner.sum()) > len(events):
+            return -early
+    return lead
+
+
+def _deal(bodies: Bodies, queues: list[Instants], lead: int) -> Instants:
     """The place of the routine that each body belongs to; -1 where none had an event waiting."""
     owner = np.full(len(bodies.start), -1, np.int64)
-    queues = [each for each in events if each is not None]
     served = [0] * len(queues)
     for place, start in enumerate(bodies.start.tolist()):
         for number, queue in enumerate(queues):
