@@ -37,6 +37,7 @@ from tachys.checking.result import (
     UnitCheck,
     seen,
 )
+from tachys.model.events import Thing
 from tachys.model.system import System
 from tachys.words import count_text
 from tachys.worstcase.analysis import bounds as bounds_of
@@ -189,6 +190,7 @@ def _cannot_show(board: Measurement) -> list[str]:
 def _unseen(board: Measurement) -> tuple[str, ...]:
     """What nothing shows; a timer that shows in the starts of its routine is not among it."""
     hidden = {runs.isr.on[0].thing for runs in board.isrs.values() if runs.grid is not None}
+    hidden |= {Thing(f"unit.{name}") for name in board.system.ticking}
     return tuple(thing for thing in board.shown.unseen if thing not in hidden)
 
 

@@ -12,6 +12,7 @@ from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Graph
+from tachys.model.names import ticks_of
 from tachys.model.nodes import (
     Amperes,
     Apart,
@@ -81,6 +82,11 @@ class System(Struct, frozen=True, dict=True):
     def waking(self) -> int:
         """The longest time in ps from what wakes the core to when it takes interrupts."""
         return max((step.halt.late for step in self.steps if step.halt is not None), default=0)
+
+    @cached_property
+    def ticking(self) -> frozenset[str]:
+        """What counts the ticks of steps, which the model has no tables for: its names."""
+        return frozenset(ticks_of(step.name) for step in self.steps)
 
     @property
     def on_top(self) -> dict[Thing, Amperes]:

@@ -628,6 +628,8 @@ def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own:
     grows = shown.any() and int(least[shown].min()) < int(least[shown].max())
     if whole.state is not Agreement.REFUTES:
         return whole
+    if not grows and drains.buffer in board.system.ticking:
+        return whole
     if not grows:
         return replace(whole, why=f"or each of its items, as every run took {int(most.max())} at most")
     slope = float(np.polyfit(least[shown], middle[shown], 1)[0])

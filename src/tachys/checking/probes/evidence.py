@@ -151,7 +151,8 @@ class Expected:
         system = self.system
         known = (each for each in system.sources if each.period is None or each.steady is not None)
         edges = [Meaning(each.thing, edge) for each in known for edge in ("rise", "fall", "both")]
-        bodies = (*system.isrs, *system.steps, *system.units)  # of equal evidence the first counts
+        units = (each for each in system.units if each.name not in system.ticking)
+        bodies = (*system.isrs, *system.steps, *units)  # of equal evidence the first counts
         found = (*edges, *(Meaning(each.thing, None, low) for each in bodies for low in (False, True)))
         return tuple(each for each in found if each.thing not in self.shown)
 
