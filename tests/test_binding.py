@@ -157,6 +157,22 @@ def test_two_routines_share_a_line():
     assert result.board.events("isr.tick.start").tolist() == [11 * US, 111 * US]
 
 
+@pytest.mark.parametrize("entry", [0, 1, 3])
+def test_a_shared_line_is_dealt_out_by_an_entry_as_short_as_it_is(entry):
+    """An entry of no time at all, a pin 5 us within the body, and runs that are drawn 1 us too soon, as samples may."""
+    probes = PROBES.replace('[probe.wheel_on]\nshows = "isr.wheel"\n[probe.tick_on]\nshows = "isr.tick"\n',
+                            '[probe.both]\nshows = ["isr.wheel", "isr.tick"]\nafter = "5 us"\n')  # fmt: skip
+    model = MODEL.replace('entry = "1 us"', f'entry = "{entry} us"').replace('["8 us"', '["2 us"')
+    wheel, tick = [100 * k + 30 for k in range(12)], [100 * k + 60 for k in range(12)]
+    begun = {"wheel_in": wheel, "tick_in": tick, "both": [at + 4 for at in sorted(wheel + tick)]}
+    lines = {name: [edge for at in each for edge in ((at, 1), (at + 3, 0))] for name, each in begun.items()} | {
+        "sow_on": []
+    }
+    board = check(read_model(model + probes, "m.toml"), drawn(lines, end=1500, step=US)).measured
+    assert board.events("isr.wheel.start").tolist() == [(at - 1) * US for at in wheel]
+    assert board.events("isr.tick.start").tolist() == [(at - 1) * US for at in tick]
+
+
 def test_names_bind_without_a_probe_and_strangers_are_said():
     lines = {
         "isr.wheel": BODIES["wheel_on"],
