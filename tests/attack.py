@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+EMPTYING = 512_000_000_000  # from here on steps drain until nothing is in; less that the seed of what they stand in
 RELOADING = 256_000_000_000  # from here on routines reload timers; less that the seed of what they stand in
 WAVERING = 128_000_000_000  # from here on entries, exits and waking take now less, now more; less that the same
 STEALING = 64_000_000_000  # from here on units take the bus from the core; less that the seed of what they stand in
@@ -877,6 +878,22 @@ class Reloading(Attack):
         return model
 
 
+class Emptying(Attack):
+    """A model of another attack, in which steps drain their buffers until nothing is in."""
+
+    def emptying(self, model):
+        """That model."""
+        for name, step in model.get("step", {}).items():
+            drained = step.get("drains")
+            named = drained["from"] if isinstance(drained, dict) else drained
+            buffer = model.get("buffer", {}).get((named or "").removeprefix("buffer."), {})
+            if buffer and buffer.get("full") != "overwrite" and name != "startup" and self.chance(0.9):
+                step["drains"] = {"from": named, "until": "empty"}
+                if self.chance(0.7):  # so that items come while others are copied
+                    step["each"] = self.one(self.takes(0, 300), self.takes(5, 40), Time(0))
+        return model
+
+
 class KeptApart(Attack):
     """A model of another attack, some sources of which are never closer than a gap together."""
 
@@ -923,6 +940,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= EMPTYING:
+        return Emptying(seed).emptying(attack(seed - EMPTYING))
     if seed >= RELOADING:
         return Reloading(seed).reloading(attack(seed - RELOADING))
     if seed >= WAVERING:
