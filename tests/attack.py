@@ -424,8 +424,11 @@ class Stocked(Attack):
                 }  # fmt: skip
         return model
 
-    def small(self, *, spills=False):
-        """Buffers and little else, as the stand-in board can play it; where it ``spills`` something hangs on that."""
+    def small(self, *, spills=False, empties=False):
+        """Buffers and little else, as the stand-in board can play it; where it ``spills`` something hangs on that.
+
+        Where it ``empties``, its steps drain until nothing is in.
+        """
         self.levels, self.flags = 4, []
         model = {"core": {"clock": "1 GHz", "levels": 4, "entry": Time(2 * NS), "exit": Time(NS)}, "source": {}}
         if self.chance(0.3):
@@ -445,7 +448,7 @@ class Stocked(Attack):
             if self.chance(0.5):
                 model.setdefault("flag", {})[f"{name}f"] = {"set_by": f"buffer.{name}.lost"}
                 model["step"][f"{name}f"] = {"polls": f"{name}f", "cost": self.takes(5, 40)}
-        return toml(model)
+        return toml(Emptying(self.seed).emptying(model) if empties else model)
 
     def fill(self, model):
         """One to three buffers."""
@@ -878,7 +881,7 @@ class Reloading(Attack):
         return model
 
 
-class Emptying(Attack):
+class Emptying(Stocked):
     """A model of another attack, in which steps drain their buffers until nothing is in."""
 
     def emptying(self, model):

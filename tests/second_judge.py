@@ -160,6 +160,7 @@ class _Tokens:
             if kind in (at.ITEM_OUT, at.ITEM_OVER):
                 self.went[number].append(kind)
         self.put, self.gone = defaultdict(int), defaultdict(int)
+        self.running = {}  # since when steps do
         self.took = []  # what a step or operation that begins just now has taken
         self.moved = {}  # of a routine that moves on what it drains: how many it has taken
         self.early = 0  # how many a routine that has just begun has taken, which are told behind its beginning
@@ -187,7 +188,10 @@ class _Tokens:
             if kind in (at.ITEM_IN, at.ITEM_LOST):
                 self._item(number, kind == at.ITEM_LOST)
             elif kind == at.ITEM_TAKEN or (kind == at.ITEM_OUT and self._by_unit(number)):
-                if not self.early:
+                drain = system.graph.drain[index.buffers[number]]
+                if kind == at.ITEM_TAKEN and drain.name in self.running:
+                    self._taken_late(drain, self._out(number))
+                elif not self.early:
                     self.took += self._out(number)
                 self.early -= self.early > 0
             if kind in (at.ITEM_OUT, at.ITEM_OVER):
@@ -273,9 +277,11 @@ class _Tokens:
                 else:
                     self._lose(tokens)
             elif kind == at.STEP_START:
+                self.running[index.steps[number]] = time
                 carried = self.works.pop(("flag", index.steps[number]), []) + self.took
                 self.took = []
             elif kind == at.STEP_END:
+                del self.running[index.steps[number]]
                 carried = self.works.pop(("on top", f"step.{index.steps[number]}"), [])
             if name:
                 sets = set(system.graph.sets.get(name, ()))
@@ -325,6 +331,14 @@ class _Tokens:
             self.early += 1
         self.moved[self.story.index.rows[self.story.rows[place][2]][0]] = self.early
         return found
+
+    def _taken_late(self, step, tokens):
+        """A run of a step that has begun before takes what goes with these events."""
+        begun = self.running[step.name]
+        if step.start == self.need.ends:
+            self.told += [(token, max(token, begun)) for token in tokens]
+        elif any(hop.before == step.start for hop in self.hops):
+            self.works.setdefault(("on top", step.thing), []).extend(tokens)
 
     def _through(self, body, kind, tokens):
         """What a unit passes on as it begins ("begins") or ends ("serves")."""

@@ -46,7 +46,7 @@ def part(system, act):
 
 
 def empties(drain):
-    return drain and Empties(drain.buffer, drain.most, pair(drain.each))
+    return drain and Empties(drain.buffer, drain.most, pair(drain.each), drain.until_empty)
 
 
 def holds(guards):

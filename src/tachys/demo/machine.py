@@ -46,11 +46,15 @@ class Store(Struct, frozen=True):
 
 
 class Empties(Struct, frozen=True):
-    """Part of a step, or what a routine does after its cost: copies what was in a store as it began, one by one."""
+    """Part of a step, or what a routine does after its cost: copies what was in a store as it began, one by one.
+
+    ``until_empty``: and what came meanwhile, until nothing is in.
+    """
 
     store: str
     most: int
     each: tuple[int, int] = (0, 0)
+    until_empty: bool = False
 
 
 class Fills(Struct, frozen=True):
@@ -762,7 +766,11 @@ class Machine:
         assert isinstance(part, Empties)
         self._begin_loop_body(0, ())
         self._loop_state = "part"
-        if self._copy(self._stores[part.store]):
+        copies = self._copy(self._stores[part.store])
+        if not copies and part.until_empty:
+            self._begin_to_empty(part)
+            copies = self._copy(self._stores[part.store])
+        if copies:
             self._loop_state = "work"
             self._begin_loop_body(self._cost(part.each), ())
 

@@ -121,10 +121,14 @@ class Pause(Act, frozen=True):
         return self.length
 
 
+MOST_IN_A_ROW = 5000  # items that a run takes until nothing is in: beyond that it is taken to have no end
+
+
 class Drain(Act, frozen=True):
     """Takes what is in a buffer as the body begins, ``most`` at most, and burns ``each`` ps of CPU time for each.
 
-    One leaves as its ``each`` ends. ``items``: how many a run can take; bounds narrow it.
+    One leaves as its ``each`` ends. ``items``: how many a run can take; bounds narrow it. ``until_empty``: what comes
+    meanwhile is taken too, as nothing else is left, and so on.
     """
 
     part: ClassVar[str] = "each"
@@ -134,6 +138,17 @@ class Drain(Act, frozen=True):
     most: int = 1
     each: Range = ZERO
     items: Range = ZERO
+    until_empty: bool = False
+
+    @property
+    def at_most(self) -> int:
+        """How many items one run can take, whatever is in as it begins."""
+        return MOST_IN_A_ROW if self.until_empty else self.most
+
+    @property
+    def endless(self) -> bool:
+        """Whether no end of a run is known: as much comes meanwhile as it takes."""
+        return self.until_empty and self.items.most >= MOST_IN_A_ROW
 
     @property
     def takes(self) -> Range:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
-from tachys.model.acts import Drain, Put
+from tachys.model.acts import MOST_IN_A_ROW, Drain, Put
 from tachys.model.clocks import ClockTree
 from tachys.model.events import Event
 from tachys.model.flags import as_names, polled_by
@@ -163,6 +163,9 @@ class Buffers(Struct, frozen=True):
         if isinstance(table, IsrTable) and table.serves == "all":
             complain((*path, "serves"), "not yet: with drains a run serves one request", "leave it out")
         most = buffer.depth if not isinstance(given, DrainTable) or given.most is None else given.most
+        until = isinstance(given, DrainTable) and given.until is not None
+        if until:
+            self._judge_until(path, table, given, buffer)
         enough = _asks_from(buffer) or 1
         if named in asks and most < enough:
             complain(
@@ -174,7 +177,7 @@ class Buffers(Struct, frozen=True):
         puts = table.puts if isinstance(table, IsrTable) else None
         if puts is not None and puts.full == "wait" and puts.into.removeprefix("buffer.") in self.model.buffer:
             most = min(most, self.model.buffer[puts.into.removeprefix("buffer.")].depth)
-        if most * each.most > LONGEST_PS:
+        if (MOST_IN_A_ROW if until else most) * each.most > LONGEST_PS:
             complain(
                 (*path, "each"), "so many items take longer than Tachys can count",
                 f"depth times each is at most {LONGEST_PS // PS_PER_SECOND} s",
@@ -183,7 +186,20 @@ class Buffers(Struct, frozen=True):
         if set(asks) == {named}:  # of those that ask each time after so many, one may have been taken by the run before
             odd = buffer.asks_each is not None and (most > enough or buffer.full == "overwrite")
             sure = 1 if buffer.quiet is not None or odd else enough
-        return Drain(named.removeprefix("buffer."), most, each, Range(min(sure, most), most))
+        items = Range(min(sure, most), MOST_IN_A_ROW if until else most)
+        return Drain(named.removeprefix("buffer."), most, each, items, until)
+
+    def _judge_until(
+        self, path: Path, table: IsrTable | StepTable, given: str | DrainTable | None, buffer: BufferTable
+    ) -> None:
+        """What goes on until nothing is in."""
+        place = (*path, "drains", "until")
+        if isinstance(table, IsrTable):
+            self.report.complain(place, "not yet: a routine takes what is in as it begins", "leave until out")
+        if isinstance(given, DrainTable) and given.most is not None:
+            self.report.complain(place, "takes all that comes, and most only so many", "write one of them")
+        if buffer.full == "overwrite":
+            self.report.complain(place, 'not yet with full = "overwrite"', "leave until out")
 
     def moves_to(self, path: Path, table: IsrTable) -> str | None:
         """The buffer into which a routine puts what it has drained."""

@@ -240,10 +240,11 @@ class BufferTable(Table):
 
 
 class DrainTable(Table):
-    """Takes so many items of a buffer in one run at most."""
+    """Takes so many items of a buffer in one run at most; or also what comes meanwhile, ``until`` nothing is in."""
 
     from_: str = Field(alias="from")
     most: Positive | None = None
+    until: Literal["empty"] | None = None
 
 
 class PutTable(Table):

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from tachys.model.events import Event
 from tachys.model.graph import Link
+from tachys.model.nodes import Step
 from tachys.model.system import System
 from tachys.needs.seen import Following
 from tachys.simulation import layout as at
@@ -97,9 +98,8 @@ def answers(records: Records, system: System, index: Index, need: Following, *, 
         going = now >= 0
         now[going] = _hop(records, system, index, hop, now[going], need.age, whole)
     done = now >= 0
-    return Answers(
-        began[done], records.time[now[done]] - began[done], began[now == LOST_ON_WAY], began[now == OPEN]
-    )  # fmt: skip
+    after = np.maximum(0, records.time[now[done]] - began[done])  # what has begun by then answers at once
+    return Answers(began[done], after, began[now == LOST_ON_WAY], began[now == OPEN])
 
 
 def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool, whole: bool) -> Ints:
@@ -187,7 +187,13 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     taken = _by_cause(records, came_in, item[there], told, empty())
     begun = (records.kind == _STARTS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
     starts, known = np.flatnonzero(begun), taken >= 0
-    if drain.kind != "unit" and (buffer.overwrites or drain.kind == "isr"):  # its first instruction is told before
+    if isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty:
+        ended = (records.kind == _ENDS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
+        last, ends = place_of(starts, taken[known]) - 1, np.flatnonzero(ended)
+        over = place_of(ends, taken[known]) > place_of(ends, _at_place(starts, last))
+        goes_on = (last >= 0) & ~over  # a run that has begun before takes it too
+        taken[known] = np.where(goes_on, _at_place(starts, last), _end(records, begun, taken[known]))
+    elif drain.kind != "unit" and (buffer.overwrites or drain.kind == "isr"):  # its first instruction is told before
         taken[known] = starts[place_of(starts, taken[known]) - 1]
     else:
         taken[known] = _end(records, begun, taken[known])

@@ -93,10 +93,11 @@ FLAG_SIZE = F_STATS + 1
 # of a buffer: its put times lie in Q_ROOM; Q_STATE: whether its request waits or is served; Q_OVER: its quiet time is
 # over; Q_TOOK: how many its drain took, Q_LEFT: how many of them it has still to copy, Q_COPIES: whether it copies one,
 # Q_INSIDE: how many of them are still in; Q_EACH: it asks at each so many (0: never) of all Q_COUNT that were put;
-# Q_INTO: the buffer in which there must be room for it to ask, Q_BEHIND: that which asks as this one has room (or -1)
+# Q_UNTIL: its drain goes on until nothing is in; Q_INTO: the buffer in which there must be room for it to ask,
+# Q_BEHIND: that which asks as this one has room (or -1)
 (Q_DEPTH, Q_THRESHOLD, Q_QUIET_LEAST, Q_QUIET_MOST, Q_ROOM, Q_HEAD, Q_HELD, Q_LOST, Q_DEEPEST, Q_STATE, Q_OVER,
- Q_LEFT, Q_COPIES, Q_TOOK, Q_INSIDE, Q_EACH, Q_COUNT, Q_OVERWRITES, Q_UNIT, Q_INTO, Q_BEHIND, Q_SPILLS,
- Q_STATS) = range(23)  # fmt: skip
+ Q_LEFT, Q_COPIES, Q_TOOK, Q_INSIDE, Q_EACH, Q_COUNT, Q_OVERWRITES, Q_UNTIL, Q_UNIT, Q_INTO, Q_BEHIND, Q_SPILLS,
+ Q_STATS) = range(24)  # fmt: skip
 BUFFER_SIZE = Q_STATS + 1
 RESTS, ASKS, SERVED = range(3)
 # of the stack, the loop at the bottom

@@ -41,7 +41,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from tachys.figures import Figure, Part, summed
-from tachys.model.acts import Act, Drain
+from tachys.model.acts import MOST_IN_A_ROW, Act, Drain
 from tachys.model.events import Event
 from tachys.model.nodes import Buffer, Isr, Step, Unit
 from tachys.model.quantities import Range
@@ -53,6 +53,7 @@ from tachys.worstcase.loop import NOTHING, LoopWindows, set_after_look
 from tachys.worstcase.result import BufferBounds, UnitBounds
 
 MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
+MOST_LOOKS = 20  # for how many one run takes at most that goes on until nothing is in
 MOST_TAKEN = 500  # in a row, by a unit that is asked for each
 NO_RATE = "fewer than its threshold can stay in it: nothing is sure to be put"
 
@@ -123,7 +124,8 @@ class BuffersOnPaper(Struct, frozen=True):
             return self._by_step(buffer, drain, feed)
         except NoBound as error:
             figure = Figure(0, None, reason=str(error))
-            return self._made(buffer, feed, None, buffer.depth, figure, figure)
+            many = drain.drains.at_most if isinstance(drain, Step) and drain.drains is not None else buffer.depth
+            return self._made(buffer, feed, None, many, figure, figure)
 
     def _made(
         self,
@@ -141,7 +143,10 @@ class BuffersOnPaper(Struct, frozen=True):
         many = time.reason or "more and more can be in at once" if level is None else f"{level} can be in at once"
         reason = f"{many}, {buffer.depth} find room" if lost else ""
         full_after = feed.least_span(buffer.depth + 1)
-        return BufferBounds(buffer.name, level, min(taken, buffer.depth), reaction, time, lost, reason, full_after)
+        drain = self.system.graph.drain[buffer.name]
+        until_empty = isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty
+        taken = taken if until_empty else min(taken, buffer.depth)
+        return BufferBounds(buffer.name, level, taken, reaction, time, lost, reason, full_after)
 
     def _never_asked(self, buffer: Buffer, feed: Curve, level: int | None, taken: int, asks: Figure) -> BufferBounds:
         """Where nothing is sure to make it ask."""
@@ -327,16 +332,56 @@ class BuffersOnPaper(Struct, frozen=True):
         if apart:  # when one comes, which makes it ask, the run for another is over
             look = _needed(self.windows.looks(step, 1, found=False))
         asks = self._until_asked(buffer, below)
-        taken = below + feed.most_within(_most(look))
-        if drains.most < min(taken, buffer.depth):
+        taken = below + self._come(step, feed, look)
+        if drains.until_empty:
+            taken = self._until_empty(step, feed, below, taken, _most(look))
+        elif drains.most < min(taken, buffer.depth):
             return self._behind(buffer, step, feed, below, asks)
         level = max(
-            below + feed.most_within(_most(self._look(step, self._until_left(step, last)))) - (first - 1)
-            for first, last in _batches(min(taken, drains.most))
+            below + self._come(step, feed, self._look(step, self._until_left(step, last))) - (first - 1)
+            for first, last in _batches(min(taken, drains.at_most))
         )
         cut = set_after_look(self.system, self.reach.isrs, self.system.graph.sets_of(f"buffer.{buffer.name}"))
         before = [Part("before it was put", buffer.thing, 1, -min(cut, _most(look)))] if cut and not below else []
         return self._drained(buffer, step, feed, level, taken, asks, [*look.parts, *before])
+
+    def _until_empty(self, step: Step, feed: Curve, below: int, taken: int, look: int) -> int:
+        """How many one run takes at most that goes on until nothing is in: what comes until all of them have left.
+
+        In a time t no less than the rate times t can come, so that n that take ``each`` are no less than what that
+        brings in ``look`` + n each.
+        """
+        assert step.drains is not None
+        each, rate = step.drains.each.most, feed.rate()
+        if rate * each >= 1:
+            return MOST_IN_A_ROW
+
+        def come(many: int) -> int:
+            further = self._look(step, self._until_left(step, many))
+            return min(MOST_IN_A_ROW, below + self._come(step, feed, further))
+
+        taken = max(taken, int(rate * look / (1 - rate * each)))
+        for _ in range(MOST_LOOKS):
+            if (more := come(taken)) <= taken:
+                return taken
+            taken = more
+        while (more := come(taken)) > taken:  # so slowly that some more are allowed, which is too many at worst
+            taken = min(2 * taken, MOST_IN_A_ROW)
+        for _ in range(MOST_LOOKS):
+            taken, more = more, come(more)
+        return taken
+
+    def _come(self, step: Step, feed: Curve, window: Figure) -> int:
+        """How many come in a window from a look of a step at its buffer on.
+
+        What comes at the instant of a last look has come before it; only at time zero nothing was looked at before.
+        """
+        assert self.windows is not None
+        assert step.drains is not None
+        after = step.drains.until_empty and step.every is None
+        after = after and not self.windows.may_come_first(f"buffer.{step.drains.buffer}")
+        length = _most(window) - after
+        return feed.most_within(length) if length >= 0 else 0
 
     def _look(self, step: Step, more: list[Act] | None = None) -> Figure:
         """From a look of a step at its buffer to its next, and on through more that it does then."""

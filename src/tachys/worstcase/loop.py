@@ -34,7 +34,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part, summed, total_of
-from tachys.model.acts import Act, Halt, Put, Wait
+from tachys.model.acts import Act, Drain, Halt, Put, Wait
 from tachys.model.events import Event
 from tachys.model.nodes import Loop, Step
 from tachys.model.system import System
@@ -147,8 +147,9 @@ class LoopWindows:
     ) -> Figure:
         """From a look of a step at its buffer, or time zero, to that so many rounds later, and through ``more`` acts.
 
-        ``found``: whether the first may have found something. ``fewer``: the same for fewer rounds. With a timer: from
-        one of its runs. From time zero on only if something can be put in before the loop runs.
+        Of one that goes on until nothing is in, from its last look on. ``found``: whether the first may have found
+        something. ``fewer``: the same for fewer rounds. With a timer: from one of its runs. From time zero on only if
+        something can be put in before the loop runs.
         """
         assert step.drains is not None
         then = self._own(step, acts=more)
@@ -162,6 +163,8 @@ class LoopWindows:
             began = self.stretch(0, first, closed=True).parts if first else ()
             return summed(0, [*began, Part("period", step.thing, rounds, period), *again, *last.parts])
         own = {each: self._own(each) if found or each is not step else [] for each in self._passed}
+        if found and step.drains.until_empty:
+            own[step] = self._own(step, acts=step.acts[step.acts.index(step.drains) + 1 :])
         why = next((parts for parts in (*own.values(), then) if isinstance(parts, str)), None)
         if why is not None:
             return Figure(0, None, reason=why)
@@ -467,6 +470,8 @@ class LoopWindows:
                 longest = self._longest_wait(step, act, known)
             elif isinstance(act, Halt):
                 longest = self._longest_halt(step, act, known)
+            elif isinstance(act, Drain) and act.endless:
+                longest = f"as much can come into buffer.{act.buffer} as {step.thing} takes meanwhile"
             if isinstance(longest, str):
                 return longest
             parts += [*longest, Part(act.part, step.thing, 1, act.takes.most, by_clock=act.by_clock)]

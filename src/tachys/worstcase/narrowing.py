@@ -30,7 +30,7 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
     """
     if not system.buffers:
         return found(system)
-    caps = {name: _drain_of(drain).most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
+    caps = {name: _drain_of(drain).at_most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
     items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
     rooms = {name: system.buffer(name).depth for name, drain in system.graph.drain.items() if isinstance(drain, Step)}
     levels = dict.fromkeys(rooms, 1)

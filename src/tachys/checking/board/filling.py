@@ -1,7 +1,8 @@
 """Buffers on a capture: what was put, which run took it, and how many were surely in.
 
 Nothing shows the level itself. It follows from the puts, all of which must have lines, and from the runs of who
-drains: a run takes what is in at its first instruction, ``most`` at most, and one leaves as it has been copied. What
+drains: a run takes what is in at its first instruction, ``most`` at most, and one leaves as it has been copied. One
+that goes on until nothing is in may have taken what came meanwhile, or not, where that was behind its last look. What
 is said is a least: the buffer is taken to be empty as the capture begins, a run to take all that it can and to copy
 as fast as the model lets it, and a put that came within the resolution of a first instruction to have come before it.
 With slower copies as many are lost by any instant: more can be in now than with them only where some have been lost
@@ -159,6 +160,7 @@ def fill(
         resolution,
         at_rest,
         buffer.overwrites,
+        isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty,
         np.isin(starts, merged),
         *(_more_moved(other) if mover is not None else _more_fed(buffer, several)),
     )
@@ -225,7 +227,7 @@ def _ends_of(starts: Instants, ends: Instants) -> Instants:
 @kernel(weight=3)
 def _play(
     puts: Instants, starts: Instants, ends: Instants, depth: int, most: int, first: int, each: int, off: int,
-    by_unit: bool, overwrites: bool, several: Any, more_at: Instants, more: Instants,
+    by_unit: bool, overwrites: bool, until: bool, several: Any, more_at: Instants, more: Instants,
 ) -> Any:  # fmt: skip
     """The level from below, put by put, and who took what.
 
@@ -319,11 +321,14 @@ def _play(
         still = taken[number] if number >= 0 and not by_unit and now < ends[number] + off else 0  # with slow copies
         run[place] = OPEN if overwrites or hidden + waiting + still < depth else UNSURE
         late = number >= 0 and took < most and now <= starts[number] + off
-        if late or (number >= 0 and several[number] and now < ends[number] + off):  # a run that has begun may have it
+        if late or (
+            number >= 0 and (several[number] or until) and now < ends[number] + off
+        ):  # a run that has begun may have it
             run[place] = number if by_unit and waiting == 0 and hidden == 0 else UNSURE
             took += 1
             left += by_unit
-            taken[number] = min(taken[number] + 1, depth if several[number] else most)
+            if until or taken[number] < (depth if several[number] else most):
+                taken[number] += 1
             hidden += not by_unit
             took_unsure += not by_unit
         else:

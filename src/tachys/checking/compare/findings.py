@@ -21,7 +21,7 @@ from tachys.checking.board.nesting import NOBODY
 from tachys.checking.board.unseen import hidden_pass, unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
 from tachys.checking.compare.consequence import corrected
-from tachys.checking.compare.figures import MILLION, Compared, Measured
+from tachys.checking.compare.figures import MEANWHILE, MILLION, Compared, Measured
 from tachys.checking.compare.items import OWN_LONGER, overfull, rests_on, took_fewer, unshown_on_top
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.pins import pin_findings
@@ -71,7 +71,9 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
     found += [_stranger(stranger, left, board) for stranger in strangers]
     found += [] if hidden else list(_lost_wake_ups(board))
     left = [each for each in left if not any(each.about in finding.explains for finding in found)]
-    found += _took_fewer(board)
+    going_on = {figure.about for figure in figures if figure.why == MEANWHILE}
+    found += [_takes_meanwhile(board, about) for about in going_on]
+    found += [each for each in _took_fewer(board) if not any(each.about == _drained_by(board, on) for on in going_on)]
     found += pin_findings(board)
     if not any(figure.key in ("gap", "burst", "within") for figure in refuted):
         found += list(_unasked(board))
@@ -324,6 +326,22 @@ def _unasked(board: Measurement) -> Iterator[Finding]:
             apart = board.paper.reach.events.curve(runs.isr.start).least_span(2)
             text += storm(board, starts, int(matched.orphans[count // 2]), apart)
             yield Finding("runs-unasked", runs.isr.thing, text, 0, count, (), (), int(starts[matched.orphans[0]]))
+
+
+def _drained_by(board: Measurement, about: Thing) -> Thing:
+    """The buffer that a step drains."""
+    drains = board.system.step(about.name).drains
+    assert drains is not None
+    return Thing(f"buffer.{drains.buffer}")
+
+
+def _takes_meanwhile(board: Measurement, about: Thing) -> Finding:
+    """A step that is modelled to take what is in as it begins, and takes what comes meanwhile, too."""
+    buffer = _drained_by(board, about)
+    names = [
+        name for name, need in board.paper.needs.items() if need.proved and rests_on(board, need.need, buffer.name)
+    ]
+    return Finding("takes-meanwhile", about, sentence("takes-meanwhile", f"out of {buffer}"), None, None, tuple(names))
 
 
 def _took_fewer(board: Measurement) -> Iterator[Finding]:

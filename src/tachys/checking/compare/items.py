@@ -28,6 +28,15 @@ def taken(board: Measurement, about: Thing, drains: Drain, runs: int) -> tuple[I
     return least, most
 
 
+def come_meanwhile(board: Measurement, about: Thing, drains: Drain, runs: int) -> Instants:
+    """How many items came during each whole run, which one that goes on until nothing is in would have taken."""
+    filled, bodies = board.buffers.get(drains.buffer), board.shown.bodies[about]
+    if filled is None:
+        return np.zeros(runs, np.int64)
+    ends = place_of(filled.puts, bodies.end[bodies.whole] + board.resolution, behind=True)
+    return ends - place_of(filled.puts, bodies.start[bodies.whole] - board.resolution)
+
+
 OWN_LONGER = ("cost-longer", "each-longer", "nth-longer")
 
 

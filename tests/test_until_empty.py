@@ -1,0 +1,151 @@
+"""Steps that drain until nothing is in: what comes while others are copied is taken too, by the same run."""
+
+import random
+
+import pytest
+
+from boards import first, on_board
+from planted import ANALYSER, US, _apart
+from tachys.demo.analyser import busy, pulses, steps
+from tachys.demo.machine import Burns, Empties, Routine, Store, Task
+from tachys.errors import InputError
+from tachys.model.loading import read_model
+from tachys.simulation.options import RunOptions
+from tachys.simulation.running import simulate
+from tachys.worstcase.analysis import bounds
+
+MODEL = """
+tachys = 1
+[core]
+clock = "48 MHz"
+entry = "0 ns"
+exit = "0 ns"
+[source.byte]
+gap = "10 us"
+[buffer.ring]
+depth = 32
+fed_by = "source.byte"
+[loop]
+overhead = "10 us"
+[step.parse]
+drains = {drains}
+cost = "20 us"
+each = "{each} us"
+[need.taken]
+from = "source.byte"
+to = "step.parse.start"
+within = "1 ms"
+[need.done]
+from = "source.byte"
+to = "step.parse.end"
+within = "1 ms"
+"""
+UNTIL = '{ from = "buffer.ring", until = "empty" }'
+
+
+def model(each, drains=UNTIL):
+    return read_model(MODEL.format(each=each, drains=drains), "m.toml")
+
+
+def test_by_hand_and_played_to_the_bound():
+    # from the last leave of a run: 10 us of overhead and 20 of cost, and 4 for each that it takes; the n-th byte behind
+    # that leave has come if 10 (n - 1) < 30 + 4 n: five are taken, four of them in as the first leaves, 34 us after it
+    found = bounds(model(4))
+    ring, parse = found.buffers["ring"], found.steps["parse"]
+    assert (ring.taken, ring.level, ring.lost) == (5, 4, False)
+    assert parse.duration.most == (20 + 5 * 4) * US
+    assert (ring.reaction.most, ring.time.most) == (10 * US, (10 + 40) * US)
+    text = MODEL.format(each=4, drains=UNTIL).replace('gap = "10 us"', 'gap = "10 us"\nmean = "10.5 us"')
+    played = simulate(read_model(text, "m.toml"), 200_000 * US, RunOptions(costs="most"))
+    assert played.counted["step.parse.duration"].most == parse.duration.most
+    assert played.levels["ring"] == ring.level
+    assert 0.99 * ring.reaction.most < played.needs["taken"].value <= ring.reaction.most
+    assert 0.99 * ring.time.most < played.needs["done"].value <= ring.time.most
+
+
+def test_what_comes_as_fast_as_it_is_taken_has_no_end():
+    found = bounds(model(10))
+    assert found.steps["parse"].duration.reason == "as much can come into buffer.ring as step.parse takes meanwhile"
+    assert found.buffers["ring"].lost
+
+
+@pytest.mark.parametrize(
+    ("more", "says"),
+    [
+        (', most = 3 }\ncost = "1 us"', "takes all that comes, and most only so many"),
+        (' }\ncost = "1 us"\n[buffer.ring]\nfull = "overwrite"', 'not yet with full = "overwrite"'),
+        (' }\ncost = "1 us"\n[isr.rx]\non = "buffer.other"\ncost = "1 us"\ndrains = { from = "buffer.other", until = "empty" '
+         '}\n[buffer.other]\ndepth = 2\nfed_by = "source.byte"', "not yet: a routine takes what is in as it begins"),
+    ],
+)  # fmt: skip
+def test_what_is_refused_by_name(more, says):
+    ring = '[buffer.ring]\ndepth = 4\nfed_by = "source.byte"\n'
+    joined = '[buffer.ring]\nfull = "overwrite"'
+    text = ('tachys = 1\n[core]\nclock = "48 MHz"\n[source.byte]\ngap = "10 us"\n[loop]\noverhead = "10 us"\n'
+            '[step.parse]\ndrains = { from = "buffer.ring", until = "empty"' + more + "\n")  # fmt: skip
+    text = text.replace(joined, ring + 'full = "overwrite"') if joined in text else text + ring
+    with pytest.raises(InputError) as error:
+        read_model(text, "m.toml")
+    assert says in str(error.value)
+
+
+BOARD = """
+[source.byte]
+gap = "60 us"
+[isr.byte]
+on = "source.byte"
+level = 1
+cost = ["2 us", "3 us"]
+[buffer.ring]
+depth = 16
+fed_by = "isr.byte.end"
+[step.parse]
+polls = "buffer.ring"
+drains = {drains}
+cost = ["4 us", "6 us"]
+each = ["35 us", "45 us"]
+[need.parsed]
+from = "source.byte"
+to = "step.parse.end"
+within = "2 ms"
+[probe.D2]
+shows = "isr.byte"
+[probe.D3]
+shows = "step.parse"
+[probe.D4]
+shows = "source.byte"
+edge = "rise"
+"""
+
+
+def on_the_board(seed, each, drains):
+    dice = random.Random(seed)
+    until = ANALYSER.begin + ANALYSER.length + 5000 * US
+    came = list(_apart(dice, until, 61 * US, dice.choice([70, 150, 600]) * US))
+    task = Task("parse", (Burns((4_200_000, 5_800_000)), Empties("ring", 16, each, until_empty=True)), asked="ring")
+    rx = Routine("byte", 1, came, (2_100_000, 2_900_000), puts="ring")
+    return on_board(BOARD.format(drains=drains), seed, False, [task], lambda truth: {
+        "D2": busy(truth, "byte"), "D3": steps(truth, "parse"), "D4": pulses(came, 30 * US)},
+        routines=(rx,), stores=(Store("ring", 16),))  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_a_right_model_of_such_a_board_is_not_blamed(seed):
+    result, truth = on_the_board(seed, (35_500_000, 44_500_000), UNTIL)
+    assert [(each.code, each.about, each.text) for each in result.findings] == []
+    deepest = max(level for _, level in truth.levels["ring"])
+    assert result.buffers["ring"].level <= deepest <= result.bounds.buffers["ring"].level
+    assert str(result.needs["parsed"].verdict) in ("met", "at risk")
+
+
+@pytest.mark.parametrize("seed", [0, 3])
+def test_items_that_take_longer_are_named(seed):
+    result, _ = on_the_board(seed, (50 * US, 55 * US), UNTIL)
+    assert first(result)[:1] in ([("step.parse", "each-longer")], [("step.parse", "cost-longer")])
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_a_model_that_does_not_know_of_it_is_told_so_alone(seed):
+    result, _ = on_the_board(seed, (35_500_000, 44_500_000), '"buffer.ring"')
+    assert [(each.code, each.about) for each in result.findings] == [("takes-meanwhile", "step.parse")]
+    assert str(result.needs["parsed"].verdict) == "at risk"
