@@ -63,7 +63,7 @@ class Attack:
     """One model by chance."""
 
     def __init__(self, seed):
-        self.dice = random.Random(seed)
+        self.seed, self.dice = seed, random.Random(seed)
         self.few = [self.dice.randint(1, 12) for _ in range(3)]
         self.shortest = self.dice.choice([4, 12, 40, 120])
 

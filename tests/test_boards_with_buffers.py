@@ -28,8 +28,10 @@ def pytest_generate_tests(metafunc):
     if "board" in metafunc.fixturenames:
         count = metafunc.config.getoption("--boards")
         fresh = [(seed, (100, 1000)[seed % 2]) for seed in range(10_000, 10_000 + 2 * count)]
-        spilling = [(board, True) for board in BLAMED + fresh if board[0] % 2 == 0]
-        metafunc.parametrize(("board", "spills"), [(board, False) for board in BLAMED + fresh] + spilling, ids=str)
+        plain = [(board, False, False) for board in BLAMED + fresh]
+        spilling = [(board, True, False) for board in BLAMED + fresh if board[0] % 2 == 0]
+        emptying = [(board, False, True) for board in BLAMED + fresh if board[0] % 2]
+        metafunc.parametrize(("board", "spills", "empties"), plain + spilling + emptying, ids=str)
 
 
 def shown(system, came, truth):
@@ -55,9 +57,9 @@ def can_be_shown(system, came, step):
     return min([system.loop.overhead.least, *bodies, *apart]) >= SHORTEST * step
 
 
-def test_a_right_model_of_buffers_is_not_blamed(board, spills):
+def test_a_right_model_of_buffers_is_not_blamed(board, spills, empties):
     seed, step = board
-    text = Stocked(seed).small(spills=spills)
+    text = Stocked(seed).small(spills=spills, empties=empties)
     system = read_model(text, "board.toml")
     _, seen, index = play_whole(system, RunOptions("drawn", "drawn", "gap", seed=seed), UNTIL)
     sources = seen.kind == at.SOURCE

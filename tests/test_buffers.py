@@ -117,17 +117,17 @@ def test_backlog_and_delay_are_those_of_network_calculus(burst, every, takes):
     assert found.time.most == (burst - 1) * (takes * US - 1000)  # b / R, less what they come apart
 
 
-@given(st.integers(0, 2**24))
-def test_the_engine_and_the_stand_in_fill_and_empty_alike(seed):
-    system = read_model(Stocked(seed).small(), "m.toml")
+@given(st.integers(0, 2**24), st.booleans())
+def test_the_engine_and_the_stand_in_fill_and_empty_alike(seed, empties):
+    system = read_model(Stocked(seed).small(empties=empties), "m.toml")
     if any(event.kind == "unit" for isr in system.isrs for event in isr.on):
         return
     assert_agreement(system, RunOptions("most", "drawn", "gap", seed=seed), LONG)
 
 
-@given(st.integers(0, 2**24))
-def test_no_play_beats_the_bounds_of_buffers(seed):
-    system = read_model(Stocked(seed).small(), "m.toml")
+@given(st.integers(0, 2**24), st.booleans())
+def test_no_play_beats_the_bounds_of_buffers(seed, empties):
+    system = read_model(Stocked(seed).small(empties=empties), "m.toml")
     paper = bounds(system)
     for number, how in enumerate((("most", "together"), ("drawn", "drawn"))):
         run, _, index = play_whole(system, RunOptions(*how, "gap", seed=seed + number), LONG)
