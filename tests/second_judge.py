@@ -161,6 +161,7 @@ class _Tokens:
                 self.went[number].append(kind)
         self.put, self.gone = defaultdict(int), defaultdict(int)
         self.running = {}  # since when steps do
+        self.came = {}  # when each item of each buffer was put
         self.took = []  # what a step or operation that begins just now has taken
         self.moved = {}  # of a routine that moves on what it drains: how many it has taken
         self.early = 0  # how many a routine that has just begun has taken, which are told behind its beginning
@@ -174,7 +175,7 @@ class _Tokens:
         system, index = story.system, story.index
         self.now = 0
         for place, (time, kind, number, _) in enumerate(story.rows):
-            name = story.event_of(kind, number)
+            name, self.time = story.event_of(kind, number), time
             carried = []
             if kind == at.TAKEN:
                 isr = system.isr(index.rows[number][0])
@@ -190,7 +191,7 @@ class _Tokens:
             elif kind == at.ITEM_TAKEN or (kind == at.ITEM_OUT and self._by_unit(number)):
                 drain = system.graph.drain[index.buffers[number]]
                 if kind == at.ITEM_TAKEN and drain.name in self.running:
-                    self._taken_late(drain, self._out(number))
+                    self._taken_late(drain, self.came[number, self.inside[number][0][0]], self._out(number))
                 elif not self.early:
                     self.took += self._out(number)
                 self.early -= self.early > 0
@@ -310,6 +311,7 @@ class _Tokens:
             tokens["of"] = []
         else:
             self.inside[number].append((self.put[number], tokens, last))
+            self.came[number, self.put[number]] = self.time
             self.put[number] += 1
 
     def _out(self, number):
@@ -332,11 +334,10 @@ class _Tokens:
         self.moved[self.story.index.rows[self.story.rows[place][2]][0]] = self.early
         return found
 
-    def _taken_late(self, step, tokens):
-        """A run of a step that has begun before takes what goes with these events."""
-        begun = self.running[step.name]
+    def _taken_late(self, step, came, tokens):
+        """A run of a step that has begun before takes what goes with these events, which ``came`` meanwhile."""
         if step.start == self.need.ends:
-            self.told += [(token, max(token, begun)) for token in tokens]
+            self.told += [(token, max(came, self.running[step.name])) for token in tokens]
         elif any(hop.before == step.start for hop in self.hops):
             self.works.setdefault(("on top", step.thing), []).extend(tokens)
 

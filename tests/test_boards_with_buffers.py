@@ -81,6 +81,8 @@ def test_a_right_model_of_buffers_is_not_blamed(board, spills, empties):
     analyser = Analyser(step, 0, BEGIN, UNTIL - 2 * BEGIN, NS)
     recording = Recording({name: analyser.sampled(levels) for name, levels in lines.items()}, analyser, truth)
     result = check(read_model(f"{text}\n{probes}", "board.toml"), read_vcd([to_vcd(recording).encode()], "board.vcd"))
+    if any(step.duration.most is None for step in result.bounds.steps.values()):
+        return  # a run without an end is none of the stand-in's
     assert [(each.about, each.code, each.text) for each in result.findings] == []
     for name, found in result.buffers.items():
         lost = [time for who, time in truth.lost if who == name and BEGIN <= time <= UNTIL - BEGIN + step]

@@ -94,12 +94,14 @@ def answers(records: Records, system: System, index: Index, need: Following, *, 
         place = place_of(ends, began)
         found = place < len(ends)
         return Answers(began[found], ends[place[found]] - began[found], empty(), began[~found])
+    since = began.copy()
     for hop in hops:
         going = now >= 0
         now[going] = _hop(records, system, index, hop, now[going], need.age, whole)
+        going = now >= 0  # what takes it may have begun before
+        since[going] = np.maximum(since[going], records.time[now[going]])
     done = now >= 0
-    after = np.maximum(0, records.time[now[done]] - began[done])  # what has begun by then answers at once
-    return Answers(began[done], after, began[now == LOST_ON_WAY], began[now == OPEN])
+    return Answers(began[done], since[done] - began[done], began[now == LOST_ON_WAY], began[now == OPEN])
 
 
 def _hop(records: Records, system: System, index: Index, hop: Link, going: Ints, age: bool, whole: bool) -> Ints:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from itertools import takewhile
+
 from tachys.figures import Figure, summed
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
+from tachys.model.nodes import Step
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.laws import hop, law_of
 
@@ -16,12 +19,19 @@ def way(reach: EventBounds, begins: Event, ends: Event, *, age: bool) -> tuple[F
         return None
     figures = [hop(reach, link) for link in links]
     broken = next((figure for figure in figures if figure.most is None), None)
-    least = 0 if age else sum(figure.least for figure in figures)
+    surely = takewhile(lambda each: not _may_have_begun(reach, each[0]), zip(links, figures, strict=True))
+    least = 0 if age else sum(figure.least for _, figure in surely)
     if broken is not None:
         return Figure(least, None, reason=broken.reason), ""
     if len(figures) > 1 or age:
         figures = [summed(least, [part for each in figures for part in each.parts])]
     return figures[0], _lost_on_way(reach, links, age=age)
+
+
+def _may_have_begun(reach: EventBounds, link: Link) -> bool:
+    """Whether it leads to what may have begun before: a run that takes what comes meanwhile, too."""
+    drain = reach.system.graph.drain[link.flag] if link.kind == "drains" else None
+    return isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty
 
 
 def _lost_on_way(reach: EventBounds, links: tuple[Link, ...], *, age: bool) -> str:
