@@ -1,11 +1,13 @@
 """Routines that do more each n-th time, and events in the middle of their bodies."""
 
+import re
 from fractions import Fraction
 
 import pytest
 
 from boards import BOARD as WHOLE
 from boards import UNTIL, first, on_board
+from calling import tachys
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.checking.correct.fitting import fit
@@ -216,3 +218,59 @@ def test_a_moment_is_written_to_a_timeline_and_found_again():
     result = check(model, capture)
     assert result.findings == ()
     assert result.needs["written"].seen.count >= 39
+
+
+MOMENTS = """
+tachys = 1
+[core]
+clock = "8 MHz"
+levels = 2
+entry = "4 cycles"
+exit = "4 cycles"
+[source.beat]
+gap = "640 us"
+[source.call]
+gap = "300 us"
+[isr.call]
+on = "source.call"
+level = 0
+cost = ["10 us", "14 us"]
+[isr.beat]
+on = "source.beat"
+level = 1
+cost = ["90 us", "97 us"]
+moments = { up = ["20 us", "24 us"], down = ["50 us", "58 us"] }
+pins = { gate = [{ does = "high", at = "up" }, { does = "low", at = "down" }] }
+[pin.gate]
+first = "low"
+[need.pulse]
+from = "pin.gate.rise"
+to = "pin.gate.fall"
+within = ["26 us", "54 us"]
+[need.rest]
+from = "isr.beat.down"
+to = "isr.beat.end"
+within = "70 us"
+[probe.BEAT]
+shows = "isr.beat"
+[probe.CALL]
+shows = "isr.call"
+[probe.GATE]
+shows = "pin.gate"
+"""
+
+
+def test_from_one_moment_of_a_routine_to_another_and_to_its_end(tmp_path):
+    # up to down: 50 - 24 = 26 at least, 58 - 20 = 38 at most, and one call of 14 with entry and exit, 1 us, on top
+    found = bounds(read_model(MOMENTS, "m.toml"))
+    pulse, rest = found.needs["pulse"].figure, found.needs["rest"].figure
+    assert (pulse.least, pulse.most) == (26 * US, (38 + 15) * US)
+    assert (rest.least, rest.most) == ((90 - 58) * US, (97 - 50 + 15) * US)
+    (tmp_path / "m.toml").write_text(MOMENTS)
+    played = tachys(tmp_path, "simulate", "m.toml", "--for", "2 s", "--probes", "-o", "m.vcd").stdout
+    assert re.search(r"pulse .* 5[0-3]\.\d\d us +0  met", played)
+    told = tachys(tmp_path, "check", "m.toml", "m.vcd", "--figures").stdout
+    assert "no need missed, nothing refuted" in told
+    assert re.search(r"pulse .* 5[0-3]\.\d\d us  0 of \d{4}  met", told)
+    assert re.search(r"rest .* us  0 of \d{4}  met", told)
+    assert re.search(r"isr\.beat +moments\.down +50\.00 to 58\.00 us +5\d\.\d\d to 5\d\.\d\d us .* agrees", told)

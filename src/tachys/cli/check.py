@@ -361,7 +361,7 @@ def _show_figures(result: CheckResult) -> None:
     table(FIGURE_COLUMNS, [figure_row(figure, core) for figure in result.figures])
     reasons: dict[str, list[str]] = {}
     for figure in result.figures:
-        if figure.measured is None or figure.why:
+        if figure.measured is None or (figure.why and not figure.key.endswith(f".{figure.why}")):  # its name is told
             reasons.setdefault(figure.why, []).append(f"{figure.about} {figure.key}")
     for why, which in reasons.items():
         say(f"  {', '.join(dict.fromkeys(which))}: {why}.")

@@ -23,9 +23,9 @@ class Link(Struct, frozen=True):
     """The event ``after`` follows ``before``.
 
     ``kind``: "begins" (``after`` is the start of what ``before`` starts), "serves" (``after`` is the end of it, or an
-    event within it), "ends" (the same of the body whose start is ``before``), "sets" (a step takes ``flag``, set by
-    ``before``), "drains" (``after`` is the start of what takes the item that ``before`` has put into the buffer
-    ``flag``).
+    event within it), "ends" (the same of the body whose start, or a moment of which, is ``before``), "sets" (a step
+    takes ``flag``, set by ``before``), "drains" (``after`` is the start of what takes the item that ``before`` has put
+    into the buffer ``flag``).
     """
 
     before: Event
@@ -55,6 +55,7 @@ class Graph:
         self.events += [event for isr in isrs for event in isr.inner]
         self.events += [buffer.lost for buffer in buffers]
         self._inner = {isr.thing: isr.inner for isr in isrs}
+        self._behind = {event: after for isr in isrs for event, after in isr.behind_moments.items()}
         self.begun_by: dict[Event, list[Unit | Isr]] = defaultdict(list)
         self._set_by: dict[str, list[Event]] = {flag: list(events) for flag, events in set_by.items()}
         self.pollers: dict[str, list[Step]] = defaultdict(list)
@@ -164,6 +165,8 @@ class Graph:
         if event.moment == "start":
             for after in (event.thing.end, *self._inner.get(event.thing, ())):
                 yield Link(event, after, "ends")
+        for after in self._behind.get(event, ()):
+            yield Link(event, after, "ends")
         for flag in self.sets.get(event, ()):
             for step in self.pollers.get(flag, ()):
                 yield Link(event, step.start, "sets", flag)

@@ -332,6 +332,18 @@ class Isr(Body, frozen=True):
         names = [*([] if self.nth is None else ["nth"]), *(name for name, _ in self.moments)]
         return tuple(Event(f"{self.thing}.{name}") for name in names)
 
+    @property
+    def behind_moments(self) -> dict[Event, tuple[Event, ...]]:
+        """What surely lies behind each moment: its end, and the moments that are later in any run."""
+
+        def event(name: str) -> Event:
+            return Event(f"{self.thing}.{name}")
+
+        return {
+            event(name): (self.end, *(event(other) for other, after in self.moments if after.least > at.most))
+            for name, at in self.moments
+        }
+
     def burning(self, first: Sequence[Range], drains: Drain | None, nth: Nth | None) -> Isr:
         """The same routine with these ``costs_first``, draining like that, and each n-th run so much longer."""
         costs = tuple(cost + _more(drains, nth, self.pause) for cost in first)

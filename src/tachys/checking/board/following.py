@@ -13,10 +13,11 @@ from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.filling import LOST, OPEN, UNSURE
 from tachys.checking.board.measuring import Measurement
+from tachys.checking.probes.lines import Bodies
 from tachys.model.events import Thing
 from tachys.model.graph import Link
 from tachys.needs.seen import Delays, Following
-from tachys.stretches import place_of
+from tachys.stretches import NEVER, place_of
 
 
 class Followed(Struct, frozen=True):
@@ -62,6 +63,8 @@ def _least_way(board: Measurement, hops: tuple[Link, ...] | None) -> int:
     total = 0
     for hop in hops or ():
         kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
+        if hop.kind == "ends" and hop.before.moment != "start":
+            continue
         if hop.kind in ("begins", "serves") and kind == "isr":
             total += board.paper.isrs[name].until(moment).least
         elif hop.kind == "ends" and kind == "isr":
@@ -104,6 +107,8 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
         bodies = board.shown.bodies.get(hop.after.thing)
         if bodies is None:
             return None
+        if hop.before.moment != "start":
+            return _behind_moment(board, bodies, times)
         ends = bodies.ended[int(bodies.cut_begin) :]
         begun, going = bodies.begun[: len(ends)], bodies.begun[len(ends) :]
         single = board.isrs[name].single if kind == "isr" else None
@@ -123,6 +128,16 @@ def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants
     kinds = runs.matched.kind[: len(delays.at)]
     lost = runs.matched.lost[runs.matched.lost_kind == mine]
     return _answered(times, delays.at[kinds == mine], (delays.at + delays.after)[kinds == mine], lost, delays.open)
+
+
+def _behind_moment(board: Measurement, bodies: Bodies, times: Instants) -> Instants:
+    """The end of the body in which each moment lies."""
+    off = board.resolution
+    place = place_of(bodies.ended, times - off)
+    inside = place < len(bodies.ended)
+    place = np.minimum(place, max(0, len(bodies.ended) - 1))
+    inside &= (times >= 0) & (np.append(bodies.start, NEVER)[place] <= times + off)
+    return np.where(times < 0, times, np.where(inside, np.append(bodies.ended, NEVER)[place], UNSURE))
 
 
 def _inner(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants | None:

@@ -611,7 +611,7 @@ def _cost(
     sure_least = int((most + slack).min())
     middle = (own.least + own.most) // 2
     width = int((own.most - own.least).max())
-    measured = Measured(int(middle.min()), int(middle.max()), len(middle), (width + 1) // 2)
+    measured = Measured(max(0, int(middle.min())), max(0, int(middle.max())), len(middle), (width + 1) // 2)
     return _judged(about, key, cost.least, cost.most, measured, (sure_least, sure_most))
 
 

@@ -142,7 +142,12 @@ def _bind_pins(system: System, capture: Capture, shown: Readings) -> None:
                 _add_bodies(shown, rise.thing, stretches(active, capture), name)
             continue
         for event, edge in ((rise, "rise"), (fall, "fall")):
-            if event is not None and event not in shown.instants and event.thing not in shown.bodies:
+            if event is None or event in shown.instants:
+                continue
+            if event.thing in shown.bodies and event.moment not in ("start", "end"):
+                shown.instants[event] = edges_of(line, edge)
+                shown.from_pins.add(event)
+            elif event.thing not in shown.bodies:
                 shown.instants[event] = edges_of(line, edge)
                 shown.from_pins.add(event.thing)
                 shown.through.setdefault(event.thing, []).append(name)

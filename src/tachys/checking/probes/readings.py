@@ -25,8 +25,8 @@ class Readings(Struct):
     ``instants`` by event name, ``bodies`` by thing; ``through`` says by which signals. ``shared`` are bodies of
     routines that share a line. ``unseen`` things have no line, ``silent`` ones a line that never moves, ``foreign``
     signals move and belong to nothing. ``current``: that of the supply, and what measures it. ``pins``: outputs of the
-    board; things in ``from_pins`` are shown by these alone. ``edges``: the signals of which edges are events;
-    ``coarse``: things whose lines are sampled too slowly, and so left out.
+    board; things and events in ``from_pins`` are shown by these alone. ``edges``: the signals of which edges are
+    events; ``coarse``: things whose lines are sampled too slowly, and so left out.
     """
 
     instants: dict[Event, Instants] = field(default_factory=dict)
@@ -36,7 +36,7 @@ class Readings(Struct):
     idle: Bodies | None = None
     current: tuple[Signal, Meter] | None = None
     pins: dict[str, LineReading] = field(default_factory=dict)
-    from_pins: set[Thing] = field(default_factory=set)
+    from_pins: set[str] = field(default_factory=set)
     edges: dict[str, LineReading] = field(default_factory=dict)
     foreign: dict[str, Bodies] = field(default_factory=dict)
     coarse: list[Thing] = field(default_factory=list)
