@@ -736,12 +736,14 @@ def hop(found: Finished, link: Link) -> Figure:
     if link.kind != "ends":
         return law.delay(found, link.after)
     figure = law.span(found, link.after)
-    if link.before.moment == "start" or figure.most is None:
+    if link.before.moment == "start":
         return figure
     # what is held off at a moment may wait since before: so all that comes on top since the first instruction counts
     at = dict(found.system.isr(link.before.name).moments)[link.before.moment]
-    before = Part("before the moment", link.before.thing, 1, -at.least)
-    return summed(max(0, figure.least - at.most), [*figure.parts, before])
+    least, before = max(0, figure.least - at.most), Part("before the moment", link.before.thing, 1, -at.least)
+    if figure.most is None:
+        return Figure(least, None, reason=figure.reason)
+    return summed(least, [*figure.parts, before])
 
 
 def _rate_of_causes(system: System, causes: tuple[Event, ...], rates: Rates) -> Fraction:
