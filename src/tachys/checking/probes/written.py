@@ -71,8 +71,8 @@ def _without(core: Core, bodies: Bodies, probe: Probe, rows: _Rows, off: int) ->
     """Bodies with all that was accepted between an instruction and its pin taken off, and when they surely had begun.
 
     What goes on does so an exit behind the other, less what it has done before. What had been accepted, but had not
-    begun, goes on just so: its body is taken to have begun, which changes nothing of its own time; its first
-    instruction is not. Nor is that taken to be sooner than what ran on top surely lasted.
+    begun, goes on just so: its body is taken to have begun, which changes nothing of its own time, unless that could
+    not be told; its first instruction is not. Nor is that taken to be sooner than what ran on top surely lasted.
     """
     follows = min(core.chain.least, core.exit.least + core.entry.least)  # how soon another begins behind one
     quickest = core.entry.least + core.exit.least
@@ -91,8 +91,10 @@ def _without(core: Core, bodies: Bodies, probe: Probe, rows: _Rows, off: int) ->
         return start
 
     start, end = bodies.start, bodies.end.copy()
+    begun = min(core.exit.least, follows) - off
     if probe.after:
-        start = put_back(_between(core.exit.most, follows, off), ends - begins + aside)
+        near = _between(core.exit.most, follows, off) if probe.after > off else begun
+        start = put_back(near, ends - begins + aside)
     if probe.before_end:
         near = _between(core.entry.most, follows, off)
         last = len(end) - int(bodies.cut_end)
@@ -108,7 +110,7 @@ def _without(core: Core, bodies: Bodies, probe: Probe, rows: _Rows, off: int) ->
     start = np.where(fits, start, bodies.start)
     surely = start
     if probe.after:
-        surely = np.maximum(start, put_back(min(core.exit.least, follows) - off, rows.least + quickest))
+        surely = np.maximum(start, put_back(begun, rows.least + quickest))
     return replace(bodies, start=start, end=np.where(fits, end, bodies.end)), surely
 
 
