@@ -9,7 +9,7 @@ from tachys.checking.probes.lines import Bodies
 from tachys.checking.probes.readings import Readings
 from tachys.model.nodes import Core
 from tachys.model.system import System
-from tachys.stretches import place_of
+from tachys.stretches import NEVER
 
 
 def deal_shared(system: System, shown: Readings, resolution: int) -> None:
@@ -25,7 +25,7 @@ def deal_shared(system: System, shown: Readings, resolution: int) -> None:
             shown.remarks.append(f"{' and '.join(blind)} share a line and no line shows their events: not told apart")
             continue
         queues = [each for each in events.values() if each is not None]
-        owner = _deal(bodies, queues, _lead(system.core, bodies, queues, resolution))
+        owner = _deal(system.core, bodies, queues, resolution)
         seeing = [name for name in order if events[name] is not None]
         for number, name in enumerate([*seeing, *blind]):
             mine = owner == (number if number < len(seeing) else -1)
@@ -39,28 +39,29 @@ def deal_shared(system: System, shown: Readings, resolution: int) -> None:
             shown.instants[name.end] = shown.bodies[name].ended
 
 
-def _lead(core: Core, bodies: Bodies, queues: list[Instants], resolution: int) -> int:
-    """How long at least a body begins after its event, in ps, less what sampling leaves open.
+def _deal(core: Core, bodies: Bodies, queues: list[Instants], off: int) -> Instants:
+    """The place of the routine that each body belongs to; -1 where none had an event waiting.
 
-    Below zero where most events of a routine have a body sooner than an entry allows: that is modelled too long.
+    An event that is seen just behind the beginning of a body is its own where no other follows as soon as one would:
+    an entry may be shorter than what sampling leaves open (``off`` ps), or than it is modelled.
     """
-    lead, early = core.least_latency - resolution, core.entry.most + resolution
-    for events in queues:
-        sooner = place_of(bodies.start, events + lead) > place_of(bodies.start, events - early)
-        if 2 * int(sooner.sum()) > len(events):
-            return -early
-    return lead
-
-
-def _deal(bodies: Bodies, queues: list[Instants], lead: int) -> Instants:
-    """The place of the routine that each body belongs to; -1 where none had an event waiting."""
     owner = np.full(len(bodies.start), -1, np.int64)
     served = [0] * len(queues)
+    behind = max(core.chain.most, core.exit.most + core.entry.most) + off
+    soon = np.append(bodies.end[:-1] + behind >= bodies.start[1:], False) if len(bodies.start) else owner == 0
+    following = np.append(bodies.start[1:], NEVER).tolist()
     for place, start in enumerate(bodies.start.tolist()):
         for number, queue in enumerate(queues):
-            come = int(np.searchsorted(queue, start - lead, side="right"))
+            come = int(np.searchsorted(queue, start - core.least_latency + off, side="right"))
             if come > served[number]:
                 served[number] = come  # what came meanwhile was one mark
                 owner[place] = number
                 break
+        else:
+            for number, queue in enumerate(queues) if not soon[place] else ():
+                event = int(queue[served[number]]) if served[number] < len(queue) else NEVER
+                if event <= start + off + core.entry.most and following[place] > event + core.entry.most + off:
+                    served[number] += 1
+                    owner[place] = number
+                    break
     return owner
