@@ -9,12 +9,14 @@ from hypothesis import strategies as st
 
 from tachys.capture.table import Capture, make_signal
 from tachys.checking.board.grid import clock_error, hidden_grid
+from tachys.checking.board.nesting import nest
 from tachys.checking.board.pairing import pair_unit
 from tachys.checking.checking import check
 from tachys.checking.compare.tail import tail_of
 from tachys.checking.correct.clocking import by_own_clock
 from tachys.checking.out.explaining import explain_finding
 from tachys.checking.out.export import check_data
+from tachys.checking.probes.lines import Bodies
 from tachys.cli.check import _suite
 from tachys.drawing.scene import Moment, scene_of_capture
 from tachys.drawing.text import text_lines
@@ -162,15 +164,35 @@ def test_a_shared_line_is_dealt_out_by_an_entry_as_short_as_it_is(entry):
     """An entry of no time at all, a pin 5 us within the body, and runs that are drawn 1 us too soon, as samples may."""
     probes = PROBES.replace('[probe.wheel_on]\nshows = "isr.wheel"\n[probe.tick_on]\nshows = "isr.tick"\n',
                             '[probe.both]\nshows = ["isr.wheel", "isr.tick"]\nafter = "5 us"\n')  # fmt: skip
-    model = MODEL.replace('entry = "1 us"', f'entry = "{entry} us"').replace('["8 us"', '["2 us"')
+    model = MODEL.replace('entry = "1 us"', f'entry = "{entry} us"').replace('["4 us", "6 us"]', '"12 us"')
     wheel, tick = [100 * k + 30 for k in range(12)], [100 * k + 60 for k in range(12)]
     begun = {"wheel_in": wheel, "tick_in": tick, "both": [at + 4 for at in sorted(wheel + tick)]}
-    lines = {name: [edge for at in each for edge in ((at, 1), (at + 3, 0))] for name, each in begun.items()} | {
+    lines = {name: [edge for at in each for edge in ((at, 1), (at + 6, 0))] for name, each in begun.items()} | {
         "sow_on": []
     }
     board = check(read_model(model + probes, "m.toml"), drawn(lines, end=1500, step=US)).measured
     assert board.events("isr.wheel.start").tolist() == [(at - 1) * US for at in wheel]
     assert board.events("isr.tick.start").tolist() == [(at - 1) * US for at in tick]
+
+
+def test_a_pin_within_a_body_is_as_short_as_it_shows():
+    """A body of 6 us, of which the pin shows 2: with samples as far apart some of its runs may not be seen at all."""
+    probes = PROBES.replace('shows = "isr.wheel"', 'shows = "isr.wheel"\nafter = "2 us"\nbefore_end = "2 us"')
+    model = MODEL.replace('["4 us", "6 us"]', '"6 us"')
+    lines = EVENTS | BODIES | {"wheel_on": [(18, 1), (20, 0), (60, 1), (62, 0)]}
+    told = {step: check(read_model(model + probes, "m.toml"), drawn(lines, step=step)).remarks for step in (US, 2 * US)}
+    assert not any("isr.wheel is left out" in remark for remark in told[US])
+    assert any("wheel_on: it may be high for 2.000 us only" in remark for remark in told[2 * US])
+
+
+def test_bodies_that_samples_let_overlap_cover_what_they_ran_on_together():
+    """Two of one level on top of a third, one behind the other, of which the second is seen to begin before the first ends."""
+    core = read_model(MODEL, "m.toml").core
+    low, one, two = (Bodies(*(np.array([us * US], np.int64) for us in each)) for each in ((0, 50), (10, 20), (19, 30)))
+    _, (own, *others) = nest(core, [low, one, two], [1, 0, 0], US)
+    # 50 less the 20 of both together, and less an entry and an exit of each, or a chain and one of each
+    assert (own.least.tolist(), own.most.tolist()) == ([(50 - 20 - 4) * US], [(50 - 20 - 3) * US])
+    assert [each.most.tolist() for each in others] == [[10 * US], [11 * US]]
 
 
 def test_names_bind_without_a_probe_and_strangers_are_said():

@@ -179,6 +179,12 @@ def _nest(
                 covered[depth - 1] += span
                 accepts[depth - 1] += 1
                 ended[depth - 1] = when
+            elif place > 0 and starts[stack[place]] > starts[body]:  # the one above it will cover the rest
+                covered[place - 1] += starts[stack[place]] - starts[body]
+                accepts[place - 1] += 1
+                if urgency[owner[place]] >= urgency[thing]:  # it did not interrupt it, but followed by a chain
+                    saved_least[place - 1] += min(0, costs[2] + costs[0] - costs[5])
+                    saved_most[place - 1] += max(0, costs[3] + costs[1] - costs[4])
         else:
             place = depth  # what is more urgent and goes on is several runs that flow together: it began between them
             while (

@@ -60,11 +60,10 @@ def _hides(
     probe = probes.get(signal, Probe(signal, ()))
     line = shown.edges.get(signal)
     if line is None:
-        body = _body(system, thing)
-        least = None if body is None else body.least - probe.after - probe.before_end
-        if body is None or least is None or least > step or min(body.most, _shortest_body(shown, thing)) > FEW * step:
+        body, cut = _body(system, thing), probe.after + probe.before_end
+        if body is None or body.least - cut > step or min(body.most, _shortest_body(shown, thing)) - cut > FEW * step:
             return ""
-        return f"it may be high for {time_text(max(0, least))} only"
+        return f"it may be high for {time_text(max(0, body.least - cut))} only"
     apart = source_curve(system.source(thing.name)).least_span(2) if thing.kind == "source" else 0
     both = probe.edge in ("both", "toggle")
     if apart and apart <= (step if both else 2 * step):
