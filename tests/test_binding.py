@@ -193,6 +193,10 @@ def test_bodies_that_samples_let_overlap_cover_what_they_ran_on_together():
     # 50 less the 20 of both together, and less an entry and an exit of each, or a chain and one of each
     assert (own.least.tolist(), own.most.tolist()) == ([(50 - 20 - 4) * US], [(50 - 20 - 3) * US])
     assert [each.most.tolist() for each in others] == [[10 * US], [11 * US]]
+    # what ran on top of the last of it, and is seen to end behind it
+    top = Bodies(np.array([45 * US], np.int64), np.array([51 * US], np.int64))
+    _, (own, _) = nest(core, [low, top], [1, 0], US)
+    assert (own.least.tolist(), own.most.tolist()) == ([(50 - 5 - 2) * US], [(50 - 5 - 2) * US])
 
 
 def test_names_bind_without_a_probe_and_strangers_are_said():

@@ -161,6 +161,11 @@ def _nest(
                 place -= 1
             body = stack[place]
             span = ends[body] - starts[body]
+            above = stack[min(place + 1, depth - 1)]
+            over = place < depth - 1 and urgency[owner[place + 1]] < urgency[thing]
+            if over and ends[above] - when <= 2 * costs[6]:  # it ended before, and is seen to last longer
+                covered[place] += when - starts[above]
+                accepts[place] += 1
             count = accepts[place]
             taken_least = count * (costs[0] + costs[2]) - saved_most[place]
             taken_most = count * (costs[1] + costs[3]) - saved_least[place]
@@ -168,11 +173,11 @@ def _nest(
                 least[body] = max(0, span - covered[place] - taken_most)
                 most[body] = max(0, span - covered[place] - taken_least)
                 interrupted[body] = count
-            for above in range(place, depth - 1):  # what lay above it, by the ties of sampling, stays
-                stack[above], owner[above] = stack[above + 1], owner[above + 1]
-                covered[above], accepts[above] = covered[above + 1], accepts[above + 1]
-                saved_least[above], saved_most[above] = saved_least[above + 1], saved_most[above + 1]
-                ended[above] = ended[above + 1]
+            for under in range(place, depth - 1):  # what lay above it, by the ties of sampling, stays
+                stack[under], owner[under] = stack[under + 1], owner[under + 1]
+                covered[under], accepts[under] = covered[under + 1], accepts[under + 1]
+                saved_least[under], saved_most[under] = saved_least[under + 1], saved_most[under + 1]
+                ended[under] = ended[under + 1]
             depth -= 1
             finishes[thing] += 1
             if depth > 0 and place == depth:

@@ -503,11 +503,31 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
     elif isr.pause.most:
         yield _paused(board, isr, own)
     elif isr.serves_all or not board.shows_each(isr):
-        yield _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
+        found = _cost(board, about, isr.cost, own, _served(board, isr, len(own.least)))
+        yield found if found.state is Agreement.REFUTES or isr.serves_all else _of_many(board, isr, found)
     else:
         yield from _in_rhythm(board, isr, own)
     yield from _moments(board, isr, own)
     yield from _guards(board, waits, about, isr.guards, isr.cost)
+
+
+def _of_many(board: Measurement, isr: Isr, found: Compared) -> Compared:
+    """The cost of runs that may look like one: too long even where as many are in the longest as can come meanwhile."""
+    runs, bodies, reach = board.isrs[isr.name], board.shown.bodies[isr.thing], board.paper.reach
+    if runs.cost is None or runs.single is None or runs.single.all() or reach is None:
+        return found
+    longest = int(np.argmax(np.where(runs.single, 0, runs.cost.least)))
+    at = int(bodies.start[bodies.whole][longest])
+    span = int(bodies.end[bodies.whole][longest]) - at
+    many = max(1, reach.events.curve(isr.start).most_within(span + board.slack(span)))
+    core = board.system.core
+    between = max(core.chain.most, core.exit.most + core.entry.most)
+    sure = int(runs.cost.least[longest]) // many - between - board.slack(span)
+    if sure <= isr.cost.most:
+        return found
+    measured = Measured(sure, sure, 1, board.slack(span))
+    why = "or it runs more often than its sources allow, which such samples do not show apart"
+    return _judged(isr.thing, "cost", found.low, found.high, measured, (sure, sure), why=why)
 
 
 def _paused(board: Measurement, isr: Isr, own: ExecutionTimes) -> Compared:

@@ -82,9 +82,10 @@ def _without(core: Core, bodies: Bodies, probe: Probe, rows: _Rows, off: int) ->
 
     def put_back(near: int, lasted: Instants) -> Instants:
         start = bodies.start.copy()
-        for place in _close(start, ends, probe.after, near).tolist():
+        for place in _close(start, ends, probe.after + off, near).tolist():
             if place >= int(bodies.cut_begin):
-                row, pin = int(np.searchsorted(ends, start[place] + probe.after)) - 1, int(start[place]) + probe.after
+                pin = int(start[place]) + probe.after + off
+                row = int(np.searchsorted(ends, pin)) - 1
                 while row >= 0 and start[place] < ends[row] + near and ends[row] <= pin:
                     start[place] -= int(lasted[row])
                     row -= 1
@@ -98,10 +99,10 @@ def _without(core: Core, bodies: Bodies, probe: Probe, rows: _Rows, off: int) ->
     if probe.before_end:
         near = _between(core.entry.most, follows, off)
         last = len(end) - int(bodies.cut_end)
-        for place in _close(-end[::-1], -begins[::-1], probe.before_end, near).tolist():
+        for place in _close(-end[::-1], -begins[::-1], probe.before_end + off, near).tolist():
             place = len(end) - 1 - place
             if place < last:
-                row = int(np.searchsorted(begins, end[place] - probe.before_end, side="right"))
+                row = int(np.searchsorted(begins, end[place] - probe.before_end - off, side="right"))
                 while row < len(begins) and begins[row] < end[place] + near:
                     end[place] += int(ends[row] - begins[row]) + aside
                     row += 1
