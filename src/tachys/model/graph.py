@@ -40,8 +40,9 @@ class Graph:
     ``sets``: the flags that each event sets. ``begun_by``: what an event begins, units before routines, each in the
     order written. ``causes``: the events that make each body begin: what it stands on, the sets of the flag it
     polls, what feeds the buffer that it waits for. ``feeds``: the buffers that each event feeds, with how many
-    items; ``drain``: who takes them; ``asked_at``: the units that each event asks to take one; ``putters``: the
-    steps that put into one, and what; ``mover``: the routine that puts into one what it has drained of another.
+    items; ``drain``: who takes them, of those in ``until_empty`` what comes meanwhile, too; ``asked_at``: the units
+    that each event asks to take one; ``putters``: the steps that put into one, and what; ``mover``: the routine that
+    puts into one what it has drained of another.
     ``counted`` and ``cancels``: the units that count each event, and those that it sends to rest. ``heeded``: the
     buffers whose losses bring something about.
     """
@@ -55,6 +56,8 @@ class Graph:
         self.events += [event for isr in isrs for event in isr.inner]
         self.events += [buffer.lost for buffer in buffers]
         self._inner = {isr.thing: isr.inner for isr in isrs}
+        draining = (step.drains for step in steps)
+        self.until_empty = frozenset(each.buffer for each in draining if each is not None and each.until_empty)
         self._behind = {event: after for isr in isrs for event, after in isr.behind_moments.items()}
         self.begun_by: dict[Event, list[Unit | Isr]] = defaultdict(list)
         self._set_by: dict[str, list[Event]] = {flag: list(events) for flag, events in set_by.items()}

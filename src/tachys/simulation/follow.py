@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 
 from tachys.model.events import Event
 from tachys.model.graph import Link
-from tachys.model.nodes import Step
 from tachys.model.system import System
 from tachys.needs.seen import Following
 from tachys.simulation import layout as at
@@ -189,7 +188,7 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     taken = _by_cause(records, came_in, item[there], told, empty())
     begun = (records.kind == _STARTS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
     starts, known = np.flatnonzero(begun), taken >= 0
-    if isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty:
+    if hop.flag in system.graph.until_empty:
         ended = (records.kind == _ENDS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
         last, ends = place_of(starts, taken[known]) - 1, np.flatnonzero(ended)
         over = place_of(ends, taken[known]) > place_of(ends, _at_place(starts, last))

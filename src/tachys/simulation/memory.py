@@ -302,7 +302,7 @@ class _Builder:
             "Q", depth=buffer.depth, threshold=buffer.threshold or at.NEVER, quiet_least=least, quiet_most=most,
             room=self._put([0] * buffer.depth), head=0, held=0, lost=0, deepest=0, over=0, left=0, copies=0, took=0,
             inside=0, each=buffer.asks_each or 0, count=0, overwrites=buffer.overwrites,
-            until=isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty,
+            until=buffer.name in self.system.graph.until_empty,
             state=at.RESTS if drain.kind == "isr" else at.SERVED,  # a step looks by itself, and a unit at once
             unit=self.units[drain.name] if isinstance(drain, Unit) and not drain.asked_at else -1,
             spills=self.events[buffer.lost] if buffer.name in self.system.graph.heeded else -1,

@@ -124,7 +124,7 @@ class BuffersOnPaper(Struct, frozen=True):
             return self._by_step(buffer, drain, feed)
         except NoBound as error:
             figure = Figure(0, None, reason=str(error))
-            many = drain.drains.at_most if isinstance(drain, Step) and drain.drains is not None else buffer.depth
+            many = MOST_IN_A_ROW if buffer.name in self.system.graph.until_empty else buffer.depth
             return self._made(buffer, feed, None, many, figure, figure)
 
     def _made(
@@ -143,9 +143,7 @@ class BuffersOnPaper(Struct, frozen=True):
         many = time.reason or "more and more can be in at once" if level is None else f"{level} can be in at once"
         reason = f"{many}, {buffer.depth} find room" if lost else ""
         full_after = feed.least_span(buffer.depth + 1)
-        drain = self.system.graph.drain[buffer.name]
-        until_empty = isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty
-        taken = taken if until_empty else min(taken, buffer.depth)
+        taken = taken if buffer.name in self.system.graph.until_empty else min(taken, buffer.depth)
         return BufferBounds(buffer.name, level, taken, reaction, time, lost, reason, full_after)
 
     def _never_asked(self, buffer: Buffer, feed: Curve, level: int | None, taken: int, asks: Figure) -> BufferBounds:

@@ -7,7 +7,6 @@ from itertools import takewhile
 from tachys.figures import Figure, summed
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
-from tachys.model.nodes import Step
 from tachys.worstcase.eventbounds import EventBounds
 from tachys.worstcase.laws import hop, law_of
 
@@ -30,8 +29,7 @@ def way(reach: EventBounds, begins: Event, ends: Event, *, age: bool) -> tuple[F
 
 def _may_have_begun(reach: EventBounds, link: Link) -> bool:
     """Whether it leads to what may have begun before: a run that takes what comes meanwhile, too."""
-    drain = reach.system.graph.drain[link.flag] if link.kind == "drains" else None
-    return isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty
+    return link.kind == "drains" and link.flag in reach.system.graph.until_empty
 
 
 def _lost_on_way(reach: EventBounds, links: tuple[Link, ...], *, age: bool) -> str:

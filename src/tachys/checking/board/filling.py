@@ -160,7 +160,7 @@ def fill(
         resolution,
         at_rest,
         buffer.overwrites,
-        isinstance(drain, Step) and drain.drains is not None and drain.drains.until_empty,
+        buffer.name in system.graph.until_empty,
         np.isin(starts, merged),
         *(_more_moved(other) if mover is not None else _more_fed(buffer, several)),
     )
@@ -321,9 +321,8 @@ def _play(
         still = taken[number] if number >= 0 and not by_unit and now < ends[number] + off else 0  # with slow copies
         run[place] = OPEN if overwrites or hidden + waiting + still < depth else UNSURE
         late = number >= 0 and took < most and now <= starts[number] + off
-        if late or (
-            number >= 0 and (several[number] or until) and now < ends[number] + off
-        ):  # a run that has begun may have it
+        meanwhile = number >= 0 and (several[number] or until) and now < ends[number] + off
+        if late or meanwhile:  # a run that has begun may have it
             run[place] = number if by_unit and waiting == 0 and hidden == 0 else UNSURE
             took += 1
             left += by_unit
