@@ -118,11 +118,13 @@ edge = "rise"
 """
 
 
-def on_the_board(seed, each, drains):
+def on_the_board(seed, each, drains, *, until_empty=True):
     dice = random.Random(seed)
     until = ANALYSER.begin + ANALYSER.length + 5000 * US
     came = list(_apart(dice, until, 61 * US, dice.choice([70, 150, 600]) * US))
-    task = Task("parse", (Burns((4_200_000, 5_800_000)), Empties("ring", 16, each, until_empty=True)), asked="ring")
+    task = Task(
+        "parse", (Burns((4_200_000, 5_800_000)), Empties("ring", 16, each, until_empty=until_empty)), asked="ring"
+    )
     rx = Routine("byte", 1, came, (2_100_000, 2_900_000), puts="ring")
     return on_board(BOARD.format(drains=drains), seed, False, [task], lambda truth: {
         "D2": busy(truth, "byte"), "D3": steps(truth, "parse"), "D4": pulses(came, 30 * US)},
@@ -142,6 +144,13 @@ def test_a_right_model_of_such_a_board_is_not_blamed(seed):
 def test_items_that_take_longer_are_named(seed):
     result, _ = on_the_board(seed, (50 * US, 55 * US), UNTIL)
     assert first(result)[:1] in ([("step.parse", "each-longer")], [("step.parse", "cost-longer")])
+
+
+@pytest.mark.parametrize("seed", [0, 1])
+def test_items_that_take_longer_are_not_taken_for_it(seed):
+    result, _ = on_the_board(seed, (80 * US, 85 * US), '"buffer.ring"', until_empty=False)
+    assert first(result)[:1] in ([("step.parse", "each-longer")], [("step.parse", "cost-longer")])
+    assert "takes-meanwhile" not in {each.code for each in result.findings}
 
 
 @pytest.mark.parametrize("seed", [1, 2])

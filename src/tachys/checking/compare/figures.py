@@ -20,7 +20,7 @@ from tachys.checking.board.grid import jitter_of
 from tachys.checking.board.measuring import Measurement, Ticks, ticks_of, without_least
 from tachys.checking.board.nesting import NOBODY, ExecutionTimes
 from tachys.checking.board.unseen import hidden_pass, unseen_hold, unseen_routines, unseen_work
-from tachys.checking.compare.items import come_meanwhile, taken
+from tachys.checking.compare.items import come_meanwhile, taken, took_fewer
 from tachys.checking.compare.rhythm import Rhythm, long_runs, ordinal, rhythm_of
 from tachys.checking.probes.buscodes import urgency_of
 from tachys.model.acts import Drain, Guard
@@ -649,7 +649,8 @@ def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own:
     grows = shown.any() and int(least[shown].min()) < int(least[shown].max())
     if whole.state is not Agreement.REFUTES:
         return whole
-    if about.kind == "step" and whole.beyond and not drains.until_empty:
+    meanwhile = about.kind == "step" and whole.beyond and not drains.until_empty
+    if meanwhile and any(few.drain == about for few in took_fewer(board)):  # which the run before must have taken
         more = most + come_meanwhile(board, about, drains, len(most))
         other = _cost(board, about, first, replace(rest, least=np.maximum(0, own.least - more * each.most)), None, key)
         if not other.beyond:
