@@ -1,6 +1,7 @@
 """Pins that are written some time after the first and before the last instruction, with something on top in between."""
 
 import random
+import re
 from functools import cache
 
 import pytest
@@ -105,9 +106,8 @@ class Board:
         )
         seen = {name: self.analyser.sampled(line) for name, line in lines.items()}
         self.capture = read_vcd([to_vcd(Recording(seen, self.analyser, self.truth)).encode()], "pins.vcd")
-        self.system = read_model(
-            MODEL.format(lead=self.lead, trail=self.trail, chain=chain, events=text, entry=said), "pins.toml"
-        )
+        self.text = MODEL.format(lead=self.lead, trail=self.trail, chain=chain, events=text, entry=said)
+        self.system = read_model(self.text, "pins.toml")
 
     def pin(self, name):
         if name == "edge":
@@ -162,6 +162,14 @@ def test_an_entry_that_is_modelled_too_long_is_called_so_and_nothing_is_lost_or_
     assert ("entry-shorter", "core") in {(each.code, each.about) for each in result.findings}
     assert not any(each.about.startswith("isr.") for each in result.findings)
     assert sum(each.lost or 0 for each in result.isrs.values()) == 0
+
+
+def test_an_entry_that_is_modelled_too_long_is_called_so_beside_a_line_that_is_not_modelled():
+    board = Board(1, 2, 12)
+    text = re.sub(r"\[(source|isr)\.edge\]\n(.+\n)+?(?=\[)", "", board.text)
+    text = re.sub(r"\[probe\.(EDGE|EV0)\]\nshows = .*\n(edge = .*\n)?", "", text)
+    told = {(each.code, each.about) for each in check(read_model(text, "pins.toml"), board.capture).findings}
+    assert {("not-modelled", "line.EDGE"), ("entry-shorter", "core")} <= told
 
 
 @pytest.mark.parametrize(("lead", "trail"), [(1, 3), (12, 14)])  # of the longer ones a whole routine finds room before

@@ -127,8 +127,9 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
     if entered:  # it is taken off wherever something ran on top
         system = replace(system, core=corrected(system, entered).core)
         board = measure(system, paper, capture)
-        figures = (*compare_figures(board), *entered)
+        figures = compare_figures(board)
     board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)
+    figures += entered
     findings = find_all(board, figures, strangers)
     fallen = fallen_proofs(board, figures, strangers) | undone(board, findings)
     needs = {name: judge(board, need, refuted=name in fallen) for name, need in paper.needs.items()}
@@ -178,8 +179,7 @@ def _first(board: Measurement, figures: tuple[Compared, ...]) -> list[str]:
 
 def _cannot_show(board: Measurement) -> list[str]:
     """What lies below the resolution of a capture."""
-    core = board.system.core
-    least = min(core.chain.least, core.exit.least + core.entry.least)
+    least = board.system.core.follows.least
     if len(board.things) > 1 and 0 < least < board.resolution:
         step, gap = board.resolution / 1000, least / 1000
         return [f"a sampling step of {step:g} ns cannot show the {gap:g} ns between two runs that follow each other at "

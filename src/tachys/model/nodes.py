@@ -48,6 +48,12 @@ class Core(Struct, frozen=True):
         """The least time in ps from an event to the first instruction: an entry or a chain; what takes one over, 0."""
         return 0 if self.late_arrival else min(self.entry.least, self.chain.least)
 
+    @property
+    def follows(self) -> Range:
+        """From the last instruction of a routine to the first of the next: by a chain, or an exit and an entry."""
+        apart = self.exit + self.entry
+        return Range(min(self.chain.least, apart.least), max(self.chain.most, apart.most))
+
     def level_text(self, urgency: int) -> int:
         """The level as the engineer numbers it."""
         return urgency if self.lowest_is_urgent else self.levels - 1 - urgency

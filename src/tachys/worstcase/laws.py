@@ -612,7 +612,7 @@ class StepLaw(Law, frozen=True):
         # what finds its buffer full may be lost behind the last item, which is being copied: nothing follows then
         sure = step.asked_by is None or not found.flags[f"buffer.{step.asked_by}"].overwritten
         # behind what a run takes that has begun before follows no other; the next behind its end has one
-        behind = bounds.duration.most if step.drains is not None and step.drains.until_empty else 0
+        behind = bounds.duration.most if step.asked_by in graph.until_empty else 0
         for flag in step.polls:
             reacts = found.flags[flag].reaction.most
             if sure and graph.rival(flag, step) is None and reacts is not None and behind is not None:

@@ -75,7 +75,7 @@ def taken_by(board: Measurement, of: tuple[str, ...]) -> Fraction | None:
     if INTERRUPTS in of:
         begins, ends = busy_stretches(board, interrupts_only=True)
         total, seen = int((ends - begins).sum()) - 2 * board.resolution * len(begins), len(begins) > 0
-    apart = min(core.entry.least + core.exit.least, core.chain.least)
+    apart = core.follows.least
     for isr in board.system.isrs:
         cost = board.isrs[isr.name].cost
         if INTERRUPTS not in of and is_of(isr.thing, of) and cost is not None:

@@ -313,6 +313,8 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
                 left = _contradictions(board, isr, sooner, starts)
                 if left < broken:
                     found.matched, broken = sooner, left
+                if not broken:
+                    break
         if bodies is not None and several is not None:
             began = bodies.start[bodies.whole]
             early = began <= begin + _longest_wait(board, isr)  # what came before the capture may be in it
@@ -340,8 +342,7 @@ def _crowded(board: Measurement, source: Source, bodies: Bodies) -> bool:
 
     It loses releases then, and its starts tell nothing of when they are.
     """
-    core, between = board.system.core, bodies.start[1:] - bodies.end[:-1]
-    at_once = max(core.chain.most, core.exit.most + core.entry.most) + board.resolution
+    between, at_once = bodies.start[1:] - bodies.end[:-1], board.system.core.follows.most + board.resolution
     lasts = bodies.end[bodies.whole] - bodies.start[bodies.whole]
     assert source.period_least is not None
     a_period = lasts >= float(source.period_least)
@@ -454,7 +455,7 @@ def may_merge(board: Measurement, thing: Thing) -> bool:
     core = board.system.core
     if thing.kind == "step":
         return board.system.loop is not None and board.system.loop.overhead.least < board.resolution
-    gap = core.least_latency if core.late_arrival else min(core.chain.least, core.exit.least + core.entry.least)
+    gap = core.least_latency if core.late_arrival else core.follows.least
     return gap < board.resolution
 
 

@@ -44,10 +44,7 @@ def look_at_pins(system: System, shown: Readings, resolution: int) -> dict[str, 
     found = {}
     for pin in system.pins:
         line = shown.pins.get(pin.name)
-        known = all(
-            write.event in shown.instants and not {write.event, write.event.thing} & shown.from_pins
-            for write in pin.writes
-        )
+        known = all(write.event in shown.instants and not shown.by_pins_alone(write.event) for write in pin.writes)
         if line is not None and known:
             found[pin.name] = _look(pin, line, shown, system, resolution)
     return found
@@ -163,7 +160,7 @@ def _follows(pin: Pin, shown: Readings, system: System, at: Instants, resolution
     """The event of another thing that nearly all of its edges lie at."""
     mine = {write.event.thing for write in pin.writes}
     for event, instants in shown.instants.items():
-        if event.thing in mine or {event, event.thing} & shown.from_pins or not len(instants) or len(at) < 4:
+        if event.thing in mine or shown.by_pins_alone(event) or not len(instants) or len(at) < 4:
             continue
         others = np.sort(np.concatenate([instants, shown.instants.get(_other(event), instants[:0])]))
         near = np.abs(others[_nearest(others, at)] - at) <= 2 * resolution

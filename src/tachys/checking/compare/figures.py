@@ -520,9 +520,7 @@ def _of_many(board: Measurement, isr: Isr, found: Compared) -> Compared:
     at = int(bodies.start[bodies.whole][longest])
     span = int(bodies.end[bodies.whole][longest]) - at
     many = max(1, reach.events.curve(isr.start).most_within(span + board.slack(span)))
-    core = board.system.core
-    between = max(core.chain.most, core.exit.most + core.entry.most)
-    sure = int(runs.cost.least[longest]) // many - between - board.slack(span)
+    sure = int(runs.cost.least[longest]) // many - board.system.core.follows.most - board.slack(span)
     if sure <= isr.cost.most:
         return found
     measured = Measured(sure, sure, 1, board.slack(span))

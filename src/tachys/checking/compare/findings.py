@@ -71,9 +71,7 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
     found += [_stranger(stranger, left, board) for stranger in strangers]
     found += [] if hidden else list(_lost_wake_ups(board))
     left = [each for each in left if not any(each.about in finding.explains for finding in found)]
-    going_on = {figure.about for figure in figures if figure.why == MEANWHILE}
-    found += [_takes_meanwhile(board, about) for about in going_on]
-    found += [each for each in _took_fewer(board) if not any(each.about == _drained_by(board, on) for on in going_on)]
+    found += _took_fewer(board, {figure.about for figure in figures if figure.why == MEANWHILE})
     found += pin_findings(board)
     if not any(figure.key in ("gap", "burst", "within") for figure in refuted):
         found += list(_unasked(board))
@@ -328,31 +326,19 @@ def _unasked(board: Measurement) -> Iterator[Finding]:
             yield Finding("runs-unasked", runs.isr.thing, text, 0, count, (), (), int(starts[matched.orphans[0]]))
 
 
-def _drained_by(board: Measurement, about: Thing) -> Thing:
-    """The buffer that a step drains."""
-    drains = board.system.step(about.name).drains
-    assert drains is not None
-    return Thing(f"buffer.{drains.buffer}")
-
-
-def _takes_meanwhile(board: Measurement, about: Thing) -> Finding:
-    """A step that is modelled to take what is in as it begins, and takes what comes meanwhile, too."""
-    buffer = _drained_by(board, about)
-    names = [
-        name for name, need in board.paper.needs.items() if need.proved and rests_on(board, need.need, buffer.name)
-    ]
-    return Finding("takes-meanwhile", about, sentence("takes-meanwhile", f"out of {buffer}"), None, None, tuple(names))
-
-
-def _took_fewer(board: Measurement) -> Iterator[Finding]:
-    """Runs that were done too soon for what had come into their buffer."""
+def _took_fewer(board: Measurement, meanwhile: set[Thing]) -> Iterator[Finding]:
+    """Runs that were done too soon for what had come into their buffer; of drains that take what comes ``meanwhile``
+    the run before had taken it.
+    """
     for few in took_fewer(board):
+        buffer = Thing(f"buffer.{few.buffer}")
         why = f"{few.drain} took {few.at_most} at most of the {few.came} that had come"
-        names = [
-            name for name, need in board.paper.needs.items() if need.proved and rests_on(board, need.need, few.buffer)
-        ]
-        about = Thing(f"buffer.{few.buffer}")
-        yield Finding("holds-less", about, sentence("holds-less", why), None, None, tuple(names), (), few.at)
+        code, about = "holds-less", buffer
+        if few.drain in meanwhile:
+            code, about, why = "takes-meanwhile", few.drain, f"out of {buffer}"
+        proved = (name for name, need in board.paper.needs.items() if need.proved)
+        falls = tuple(name for name in proved if rests_on(board, board.paper.needs[name].need, few.buffer))
+        yield Finding(code, about, sentence(code, why), None, None, falls, (), few.at)
 
 
 def _plain(board: Measurement, symptom: Symptom) -> Finding:

@@ -144,12 +144,11 @@ def _bind_pins(system: System, capture: Capture, shown: Readings) -> None:
         for event, edge in ((rise, "rise"), (fall, "fall")):
             if event is None or event in shown.instants:
                 continue
-            if event.thing in shown.bodies and event.moment not in ("start", "end"):
+            alone = event.thing not in shown.bodies  # else only what lies within it has no line so far
+            if alone or event.moment not in ("start", "end"):
                 shown.instants[event] = edges_of(line, edge)
-                shown.from_pins.add(event)
-            elif event.thing not in shown.bodies:
-                shown.instants[event] = edges_of(line, edge)
-                shown.from_pins.add(event.thing)
+                shown.from_pins.add(event.thing if alone else event)
+            if alone:
                 shown.through.setdefault(event.thing, []).append(name)
 
 

@@ -50,6 +50,10 @@ class Readings(Struct):
         known = [each for each in found if each is not None]
         return np.sort(np.concatenate([np.zeros(0, np.int64), *known])) if len(known) == len(found) else None
 
+    def by_pins_alone(self, event: Event) -> bool:
+        """Whether nothing but a pin shows an event, or all of its thing."""
+        return event in self.from_pins or event.thing in self.from_pins
+
     def note_unseen(self, system: System) -> None:
         """Say what has no line, and what has one that never moves."""
         seen = {event.thing for event in self.instants} | {name for group, _ in self.shared for name in group}

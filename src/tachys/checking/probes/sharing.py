@@ -24,9 +24,8 @@ def deal_shared(system: System, shown: Readings, resolution: int) -> None:
         if len(blind) > 1:
             shown.remarks.append(f"{' and '.join(blind)} share a line and no line shows their events: not told apart")
             continue
-        queues = [each for each in events.values() if each is not None]
-        owner = _deal(system.core, bodies, queues, resolution)
-        seeing = [name for name in order if events[name] is not None]
+        seeing = [name for name in order if name not in blind]
+        owner = _deal(system.core, bodies, [each for each in events.values() if each is not None], resolution)
         for number, name in enumerate([*seeing, *blind]):
             mine = owner == (number if number < len(seeing) else -1)
             if not blind and number == 0:
@@ -47,8 +46,7 @@ def _deal(core: Core, bodies: Bodies, queues: list[Instants], off: int) -> Insta
     """
     owner = np.full(len(bodies.start), -1, np.int64)
     served = [0] * len(queues)
-    behind = max(core.chain.most, core.exit.most + core.entry.most) + off
-    soon = np.append(bodies.end[:-1] + behind >= bodies.start[1:], False) if len(bodies.start) else owner == 0
+    soon = np.append(bodies.end[:-1] + core.follows.most + off >= bodies.start[1:], False)
     following = np.append(bodies.start[1:], NEVER).tolist()
     for place, start in enumerate(bodies.start.tolist()):
         for number, queue in enumerate(queues):

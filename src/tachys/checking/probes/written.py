@@ -74,8 +74,7 @@ def _without(core: Core, bodies: Bodies, probe: Probe, rows: _Rows, off: int) ->
     begun, goes on just so: its body is taken to have begun, which changes nothing of its own time, unless that could
     not be told; its first instruction is not. Nor is that taken to be sooner than what ran on top surely lasted.
     """
-    follows = min(core.chain.least, core.exit.least + core.entry.least)  # how soon another begins behind one
-    quickest = core.entry.least + core.exit.least
+    follows, quickest = core.follows.least, core.entry.least + core.exit.least
     aside = (quickest + core.entry.most + core.exit.most) // 2
 
     begins, ends = rows.begins, rows.ends
