@@ -137,11 +137,10 @@ def copy_next(m: Ints, log: Ints, number: int) -> bool:
     if m[buffer + Q_COPIES] and m[buffer + Q_INSIDE] > m[buffer + Q_LEFT]:  # else it was overwritten meanwhile
         m[buffer + Q_INSIDE] -= 1
         leave(m, log, number)
-    m[buffer + Q_COPIES] = 0
     if m[buffer + Q_LEFT] == 0 and m[buffer + Q_UNTIL]:
         take_in(m, log, number, m[buffer + Q_DEPTH])
+    m[buffer + Q_COPIES] = m[buffer + Q_LEFT] > 0
     if m[buffer + Q_LEFT] == 0:
         return False
-    m[buffer + Q_COPIES] = 1
     m[buffer + Q_LEFT] -= 1
     return True
