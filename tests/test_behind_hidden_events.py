@@ -1,0 +1,80 @@
+"""Needs of events that no line shows, from the routine on that serves them: never longer than it was."""
+
+import pytest
+
+from tachys.capture.table import Capture, make_signal
+from tachys.checking.checking import check
+from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
+from planted import US
+
+MODEL = """
+tachys = 1
+[core]
+clock = "10 MHz"
+entry = "1 us"
+exit = "1 us"
+levels = 2
+[source.turn]
+{comes}
+[source.alarm]
+gap = "2 ms"
+[isr.turn]
+on = "source.turn"
+level = 1
+cost = "10 us"
+sets = "turned"
+[isr.alarm]
+on = "source.alarm"
+level = 0
+cost = "300 us"
+[loop]
+overhead = "5 us"
+[step.sort]
+polls = "turned"
+cost = "100 us"
+[need.sorted]
+from = "source.turn"
+to = "step.sort.end"
+within = "{within}"
+"""
+LATE = 40  # the turn that is late, of 100
+
+
+def drum(comes, within, late):
+    """A drum whose turns come each millisecond; one of them finds an alarm of 300 us before it."""
+    turns = [(k * 1000 + 500) * US for k in range(100)]
+    waits = [(late if k == LATE else 1) * US for k in range(100)]
+    begun = [turn + wait for turn, wait in zip(turns, waits, strict=True)]
+    highs = {
+        "isr.turn": [(at, at + 10 * US) for at in begun],
+        "step.sort": [(at + 15 * US, at + 115 * US) for at in begun],
+        "isr.alarm": [(begun[LATE] - 302 * US, begun[LATE] - 2 * US)],
+    }
+    end = 100_500 * US
+    lines = {
+        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
+        for name, spans in highs.items()
+    }
+    capture = Capture("drum.vcd", lines, 0, end, 100_000)
+    return check(read_model(MODEL.format(comes=comes, within=within), "drum.toml"), capture).needs["sorted"]
+
+
+@pytest.mark.parametrize(("within", "verdict"), [("300 us", Verdict.MISSED), ("600 us", Verdict.MET)])
+def test_a_hidden_timer_is_followed_to_the_end_of_the_loops_work(within, verdict):
+    need = drum('every = "1 ms"', within, late=290)
+    assert need.verdict is verdict
+    assert need.seen is not None
+    assert need.seen.relative
+    # the wait of the others is the least that can be: one microsecond of it is not seen
+    assert abs(need.value - (289 + 115) * US) <= need.seen.resolution
+    assert need.seen.count in (99, 100)
+    assert need.count == (verdict is Verdict.MISSED)
+
+
+@pytest.mark.parametrize(("within", "misses"), [("114 us", 100), ("200 us", 0)])
+def test_what_comes_at_no_rate_is_followed_from_its_routine_on(within, misses):
+    need = drum('gap = "900 us"', within, late=290)
+    assert need.count == misses
+    assert abs(need.value - 115 * US) <= need.seen.resolution
+    assert need.seen.relative
