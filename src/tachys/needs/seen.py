@@ -132,7 +132,7 @@ class Look(Struct):
     @property
     def speaks(self) -> int:
         """How many of them would refute a need that cannot hold by being within its limit."""
-        return len(self.after) - self.unruled
+        return 0 if self.relative else len(self.after) - self.unruled
 
 
 class Past(Struct):

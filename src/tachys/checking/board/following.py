@@ -14,18 +14,22 @@ from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.filling import LOST, OPEN, UNSURE
 from tachys.checking.board.measuring import Measurement
 from tachys.checking.probes.lines import Bodies
-from tachys.model.events import Thing
+from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
 from tachys.needs.seen import Delays, Following
 from tachys.stretches import NEVER, place_of
 
 
 class Followed(Struct, frozen=True):
-    """The answers of a need; ``waiting`` is the thing that waited, ``by_order``: some link had no line."""
+    """The answers of a need; ``waiting`` is the thing that waited, ``by_order``: some link had no line.
+
+    ``since``: what is measured from where no line shows the event, nor any rate when it came.
+    """
 
     delays: Delays
     waiting: Thing
     by_order: bool = False
+    since: Event | None = None
 
 
 def follow(board: Measurement, need: Following) -> Followed | None:
@@ -33,11 +37,8 @@ def follow(board: Measurement, need: Following) -> Followed | None:
     hops = board.system.graph.chain(need.begins, need.ends)
     begins, ends = board.events(need.begins), board.events(need.ends)
     waiting = need.ends.thing
-    if hops is not None and len(hops) == 1 and begins is None:
-        hidden = _hidden(board, hops[0])
-        return None if hidden is None else Followed(hidden, waiting)
     if begins is None:
-        return None
+        return None if hops is None else _behind_hidden(board, hops, need)
     now: Instants | None = begins.copy()
     for hop in hops or ():
         assert now is not None
@@ -74,24 +75,29 @@ def _least_way(board: Measurement, hops: tuple[Link, ...] | None) -> int:
     return total
 
 
-def _hidden(board: Measurement, hop: Link) -> Delays | None:
-    """Delays against the releases that no line shows."""
-    kind, name, moment = hop.after.kind, hop.after.name, hop.after.moment
-    if kind != "isr":
+def _behind_hidden(board: Measurement, hops: tuple[Link, ...], need: Following) -> Followed | None:
+    """Delays of events that no line shows, from when each run came at the latest that serves them alone.
+
+    That is the release that fits the fastest of them, where they are regular, and else the beginning of the run.
+    """
+    first = hops[0]
+    runs = board.isrs.get(first.after.name) if first.after.kind == "isr" else None
+    starts = board.events(first.after.thing.start)
+    if runs is None or starts is None or runs.isr.on != (first.before,) or first.kind not in ("begins", "serves"):
         return None
-    runs = board.isrs[name]
-    if runs.latency is None or not runs.latency.relative or runs.grid is None:
+    regular = runs.latency is not None and runs.latency.relative
+    came = runs.latency if regular and runs.latency is not None else Delays(starts, starts)
+    assert len(came.at) == len(starts)
+    now: Instants | None = starts
+    inner = () if first.after.moment == "start" else (Link(first.after.thing.start, first.after, "ends"),)
+    for hop in (*inner, *hops[1:]):
+        now = None if now is None else _over(board, hop, now, need.age)
+    if now is None:
         return None
-    if moment == "start":
-        return runs.latency
-    if moment != "end":
-        return None
-    bodies = board.shown.bodies.get(hop.after.thing)
-    if bodies is None:
-        return None
-    count = min(len(bodies.ended), len(runs.latency.at)) if not bodies.cut_begin else max(0, len(bodies.ended) - 1)
-    ends = bodies.ended[-count:] if bodies.cut_begin and count else bodies.ended[:count]
-    return Delays(runs.latency.at[:count], ends - runs.latency.at[:count], relative=True)
+    done = now >= 0
+    lost = np.sort(np.concatenate([came.at[now == LOST], came.lost]))
+    delays = Delays(came.at[done], now[done] - came.at[done], lost, came.at[now == OPEN], relative=True)
+    return Followed(delays, need.ends.thing, since=None if regular else first.after.thing.start)
 
 
 def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants | None:

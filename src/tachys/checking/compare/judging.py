@@ -263,6 +263,8 @@ def _wait_of(board: Measurement, need: Need) -> _Wait:
 
 
 def _note(followed: Followed) -> str:
+    if followed.since is not None:
+        return f"from {followed.since} on, since no line shows the event"
     if followed.delays.relative:
         return "against the fastest one seen, since no line shows the event"
     if followed.by_order:
