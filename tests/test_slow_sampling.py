@@ -83,3 +83,58 @@ def test_runs_that_flow_together_are_not_blamed():
     result = check(read_model(text, "m.toml"), capture)
     assert not result.findings
     assert any("cannot be told which run served them" in each for each in result.remarks)
+
+
+FLAGGED = """
+tachys = 1
+[core]
+clock = "10 MHz"
+entry = "0 s"
+exit = ["0 us", "0.2 us"]
+[source.tick]
+every = "1 ms"
+jitter = "300 us"
+[isr.tick]
+on = "source.tick"
+cost = "10 us"
+sets = "due"
+[loop]
+overhead = ["0.3 us", "0.5 us"]
+[step.work]
+polls = "due"
+cost = ["40 us", "800 us"]
+[probe.tick]
+shows = "isr.tick"
+before_end = "0.4 us"
+"""
+
+
+@pytest.mark.parametrize("step", [20_000, 300_000, 700_000, 2_200_000])
+@pytest.mark.parametrize("seed", range(4))
+def test_a_flag_that_is_taken_within_the_sample_in_which_it_is_set_is_not_lost(step, seed):
+    """The line falls 0.4 us before the last instruction, and the step that takes the flag begins 0.2 us behind that."""
+    dice = np.random.default_rng(seed)
+    come = np.arange(1, 400) * 1000 * US + dice.integers(0, 300 * US, 399)
+    work, ticks, steps, free = [], [], [], 0
+    for at in come.tolist():
+        ticks.append((at, at + 10 * US - 400_000))
+        begin = max(at + 10 * US + 200_000, free)
+        within = free > at  # the routine interrupts the step before
+        if within:
+            steps[-1] = (steps[-1][0], steps[-1][1] + 10 * US)
+            begin = steps[-1][1] + 400_000
+        free = begin + int(dice.integers(40 * US, 600 * US))
+        steps.append((begin, free))
+        work.append(free - begin)
+    signals = {}
+    for name, spans in (("tick", ticks), ("step.work", steps)):
+        grid = -(-np.array(spans).reshape(-1) // step) * step
+        at, last = np.unique(grid[::-1], return_index=True)
+        level = 1 - (len(grid) - 1 - last) % 2
+        keep = np.append(True, level[1:] != level[:-1])
+        at, level = np.append(0, at[keep]), np.append(0, level[keep])
+        signals[name] = Signal(name, 1, at, level, np.ones(len(at), np.bool_)).without_repeats()
+    capture = Capture("flag.csv", signals, 0, 400_200 * US, step)
+    result = check(read_model(FLAGGED, "m.toml"), capture)
+    assert not result.findings
+    assert not result.flags["due"].overwritten
