@@ -12,7 +12,7 @@ from msgspec import Struct
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.filling import LOST, OPEN, UNSURE
-from tachys.checking.board.measuring import Measurement
+from tachys.checking.board.measuring import Measurement, takes_of
 from tachys.checking.probes.lines import Bodies
 from tachys.model.events import Event, Thing
 from tachys.model.graph import Link
@@ -201,11 +201,11 @@ def _taken(board: Measurement, hop: Link, times: Instants, age: bool) -> Instant
         return None
     reaction = flag.reaction
     if not age:
-        return _answered(times, reaction.at, reaction.at + reaction.after, flag.overwritten, reaction.open)
+        return _answered(times, reaction.at, flag.taken, flag.overwritten, reaction.open)
     takes = board.events(hop.after)
     assert takes is not None
     sets = np.sort(np.concatenate([reaction.at, flag.overwritten, reaction.open]))
-    place = place_of(takes, sets)
+    place = takes_of(sets, takes, board.resolution)
     last = np.append(place[1:] != place[:-1], True)[: len(sets)]
     known = last & (place < len(takes))
     return _answered(times, sets[known], takes[place[known]], EMPTY, sets[last & (place >= len(takes))])

@@ -89,9 +89,10 @@ class Works(Struct):
 
 
 class Flags(Struct):
-    """What was measured of one flag: set to taken, and the sets that found it set already."""
+    """What was measured of one flag: set to ``taken``, when that was, and the sets that found it set already."""
 
     reaction: Delays
+    taken: Instants
     overwritten: Instants
 
 
@@ -546,7 +547,7 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
     sets, takes = board.sets_of(flag), board.events(takers[0].start)
     if sets is None or takes is None:
         return None
-    taken_by, told = place_of(takes, sets), ~_during_several(board, takers[0].thing, sets)
+    taken_by, told = takes_of(sets, takes, board.resolution), ~_during_several(board, takers[0].thing, sets)
     if len(takers[0].polls) > 1:  # it may have come for another: what is set just then may be taken or not
         told &= place_of(takes, sets - board.resolution) == place_of(takes, sets + board.resolution, behind=True)
     sets, taken_by = sets[told], taken_by[told]
@@ -554,7 +555,17 @@ def _flag(board: Measurement, flag: str) -> Flags | None:
     first, answered = np.append(True, taken_by[1:] != taken_by[:-1])[: len(sets)], taken_by < len(takes)
     good = first & answered
     late = sets[first & ~answered]
-    return Flags(Delays(sets[good], takes[taken_by[good]] - sets[good], EMPTY, late), sets[~first])
+    taken = takes[taken_by[good]]
+    return Flags(Delays(sets[good], np.maximum(0, taken - sets[good]), EMPTY, late), taken, sets[~first])
+
+
+def takes_of(sets: Instants, takes: Instants, off: int) -> Instants:
+    """Which take answers each set: the first behind it, or one before it by what samples hide that took no other."""
+    soonest, found = place_of(takes, sets - off), place_of(takes, sets)
+    for place in np.flatnonzero(soonest < found).tolist():
+        free = found[place - 1] + 1 if place else 0
+        found[place] = max(soonest[place], min(found[place], free))
+    return found
 
 
 def spans_of_several(board: Measurement, thing: Thing) -> tuple[Instants, Instants]:
