@@ -1,0 +1,117 @@
+"""A routine that another interrupts although it is more urgent, or as urgent, by the model: its level is another one."""
+
+import random
+
+import pytest
+
+from planted import MS, US
+from tachys.capture.vcd import read_vcd
+from tachys.checking.checking import check
+from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps, to_vcd
+from tachys.demo.machine import Burns, Machine, Plan, Routine, Task
+from tachys.model.loading import read_model
+from tachys.needs.verdicts import Verdict
+
+UNTIL = 300 * MS
+
+
+class Board:
+    """Four routines of random levels, all lines seen or only those of the bodies; which of them ran within which."""
+
+    def __init__(self, seed: int) -> None:
+        dice = random.Random(seed)
+        self.dice, self.seed = dice, seed
+        self.nesting = dice.random() < 0.8
+        self.levels = [dice.randrange(4) if self.nesting else 0 for _ in range(4)]
+        self.costs = [(least * US, (least + dice.randint(0, 9)) * US) for least in dice.sample(range(4, 60, 4), 4)]
+        self.gaps = [dice.choice([300, 500, 900]) * US for _ in range(4)]
+        self.entry, self.exit = (0, 0) if seed % 4 == 3 else (300_000, 200_000)
+        come = [self._come(gap) for gap in self.gaps]
+        names = "abcd"
+        routines = tuple(
+            Routine(names[k], self.levels[k], come[k], self.costs[k])
+            for k in sorted(range(4), key=self.levels.__getitem__)
+        )
+        plan = Plan(routines, (Task("work", (Burns((200 * US, 300 * US)),), every=5 * MS),), 2 * US, self.nesting,
+                    self.entry, self.exit, self.entry + self.exit)  # fmt: skip
+        truth = Machine(plan, seed).run(UNTIL)
+        self.step = dice.choice([20_000, 100_000, 500_000])
+        analyser = Analyser(self.step, dice.randint(-40, 40), 3 * MS, UNTIL - 10 * MS)
+        shown = {name: busy(truth, name) for name in names} | {"step.work": steps(truth, "work")}
+        if seed % 2:
+            shown |= {f"D{k}": pulses(each, 40 * US) for k, each in enumerate(come)}
+        recording = Recording({name: analyser.sampled(line) for name, line in shown.items()}, analyser, truth)
+        self.capture = read_vcd([to_vcd(recording).encode()], "levels.vcd")
+        spans = {name: busy(truth, name) for name in names}
+        bodies = {name: list(zip(line[::2], line[1::2], strict=False)) for name, line in spans.items()}
+        room, begin, end = 4 * self.step, analyser.begin + US, analyser.begin + analyser.length - 100 * US
+        self.within = {
+            (one, other)
+            for one in names for other in names if one != other
+            for (a, _), (b, _) in bodies[one] for (c, _), (d, _) in bodies[other]
+            if begin < c < end and c + room < a < c + 100 * US and b + room < d
+        }  # fmt: skip
+
+    def _come(self, gap: int) -> list[int]:
+        found, now = [], 0
+        while now < UNTIL:
+            now += gap + int(self.dice.expovariate(1 / (400 * US)))
+            found.append(now)
+        return found
+
+    def told(self, levels: list[int], nesting: bool) -> object:
+        text = f"""tachys = 1
+[core]
+clock = "50 MHz"
+levels = 4
+nesting = {str(nesting).lower()}
+entry = "{self.entry // 1000} ns"
+exit = "{self.exit // 1000} ns"
+[capture]
+tolerance = "60 ppm"
+[loop]
+overhead = "2 us"
+[step.work]
+every = "5 ms"
+cost = ["200 us", "300 us"]
+[need.kept]
+of = "source.a"
+lost = 0
+"""
+        for k, name in enumerate("abcd"):
+            least, most = (each // US for each in self.costs[k])
+            text += f'[source.{name}]\ngap = "{self.gaps[k] // US} us"\n[isr.{name}]\non = "source.{name}"\n'
+            text += f'level = {levels[k]}\ncost = ["{least} us", "{most} us"]\ndeadline = "900 us"\n'
+            text += f'[probe.{name}]\nshows = "isr.{name}"\n'
+            if self.seed % 2:
+                text += f'[probe.D{k}]\nshows = "source.{name}"\nedge = "rise"\n'
+        return check(read_model(text, "levels.toml"), self.capture)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_right_levels_are_not_blamed(seed):
+    board = Board(seed)
+    result = board.told(board.levels, board.nesting)
+    assert result.findings == ()
+    assert result.needs["kept"].verdict is not Verdict.MISSED
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_another_level_is_named_where_one_ran_within_another_that_it_must_wait_for(seed):
+    board = Board(seed)
+    wrong = list(board.levels)
+    board.dice.shuffle(wrong)
+    nesting = board.nesting and board.dice.random() < 0.8
+    level = dict(zip("abcd", wrong, strict=True))
+    against = {(one, other) for one, other in board.within if not nesting or level[one] >= level[other]}
+    result = board.told(wrong, nesting)
+    about = [each.about.name for each in result.findings if each.code == "level-other"]
+    if not against:
+        assert not about
+        return
+    assert result.findings[0].code == "level-other"
+    assert {name for pair in against for name in pair} >= set(about)
+    assert all(set(pair) & set(about) for pair in against)
+    # what follows from it is told by nothing else: no body is longer than it is, no event is lost
+    assert not [each for each in result.findings if each.code.startswith(("cost", "runs", "lost"))]
+    assert all(need.verdict is not Verdict.MET for need in result.needs.values())
