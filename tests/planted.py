@@ -17,6 +17,7 @@ BOARD_PPM = 17
 FAULTS = {
     "longer guard": ("step.panel", "guard-longer"),
     "longer routine": ("isr.tick", "cost-longer"),
+    "another level": ("isr.wheel", "level-other"),
     "unmodelled routine": ("line.D14", "not-modelled"),
     "unmodelled routine without a line": ("core", "not-modelled"),
     "prescaler not written": ("source.tick", "period-off"),
@@ -147,7 +148,7 @@ def planted(fault: str | None, seed: int = 1) -> Recording:
     conversions, dropped = _convert(dice, sample, (258 * US, 268 * US) if fault == "dropped conversions" else
                                     (9200_000, 10_800_000))  # fmt: skip
     routines = [
-        Routine("wheel", 0, wheel, (6400_000, 8600_000)),
+        Routine("wheel", 2 if fault == "another level" else 0, wheel, (6400_000, 8600_000)),
         Routine("adc_done", 1, [end for _, end in conversions], (5200_000, 7800_000), sets=("ready",)),
         Routine("tick", 2, tick, (28 * US, 33 * US) if fault == "longer routine" else (4300_000, 6800_000)),
         Routine("hopper", 2, sorted([*hopper, *unseen]), (2100_000, 2900_000)),

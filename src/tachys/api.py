@@ -175,10 +175,10 @@ def check(system: System, capture: Capture, bounds: Bounds | None = None) -> Che
 
 def probes(system: System, capture: Capture, bounds: Bounds | None = None) -> Binding:
     """Which line of a capture shows what of a model, how sure that is, and what is wrong with its probes."""
-    from tachys.checking.probes.misbound import judge_binding
+    from tachys.checking.probes.plausible import binding_of
 
     given = _system("probes", system)
-    return judge_binding(bounds or _bounds(given), _capture("probes", capture))
+    return binding_of(bounds or _bounds(given), _capture("probes", capture))
 
 
 def explain(result: CheckResult, what: int | str = 1, at: Time | None = None) -> Explained:

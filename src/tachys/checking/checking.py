@@ -19,6 +19,7 @@ from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.figures import Compared, compare_figures
 from tachys.checking.compare.findings import find_all
 from tachys.checking.compare.judging import judge
+from tachys.checking.compare.levels import other_levels, with_levels
 from tachys.checking.compare.premises import fallen_proofs, undone
 from tachys.checking.compare.sentences import sentence
 from tachys.checking.compare.unmodelled import look_for_strangers
@@ -121,8 +122,14 @@ def _between(capture: Capture, resets: Instants) -> list[Capture]:
 
 
 def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult:
-    board = measure(system, paper, capture)
+    modelled, board = paper, measure(system, paper, capture)
     figures = compare_figures(board)
+    before = board
+    system, others = other_levels(board)
+    if others:  # what ran on top of what hangs on them
+        paper = bounds_of(system)
+        board = measure(system, paper, capture)
+        figures = compare_figures(board)
     entered = tuple(each for each in figures if (each.about, each.key) == ("core", "entry"))
     if entered:  # it is taken off wherever something ran on top
         system = replace(system, core=corrected(system, entered).core)
@@ -132,11 +139,14 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
     figures += entered
     findings = find_all(board, figures, strangers)
     fallen = fallen_proofs(board, figures, strangers) | undone(board, findings)
-    needs = {name: judge(board, need, refuted=name in fallen) for name, need in paper.needs.items()}
+    if others:
+        fallen |= {name for name, need in modelled.needs.items() if need.need.measures in ("time", "number")}
+        findings = with_levels(others, before, board, findings)
+    needs = {name: judge(board, need, refuted=name in fallen) for name, need in modelled.needs.items()}
     board.let_go()
     return CheckResult(
         capture,
-        paper,
+        modelled,
         board,
         isrs={name: _isr(board, name) for name in board.isrs},
         steps={name: _step(board, name) for name in board.steps},

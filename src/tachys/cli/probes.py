@@ -32,7 +32,7 @@ def probes_command(
 
     Rates, widths, what follows what and what holds off what are weighed. The status is 1 where a probe is wrong.
     """
-    from tachys.checking.probes.misbound import judge_binding
+    from tachys.checking.probes.plausible import binding_of
     from tachys.checking.probes.writing import wanted, with_probes
     from tachys.cli.output import say
     from tachys.files import read_text, write_whole
@@ -41,7 +41,7 @@ def probes_command(
 
     system = changes.load(model)
     seen = given.read(capture)
-    binding = judge_binding(bounds(system), seen)
+    binding = binding_of(bounds(system), seen)
     changed = wanted(binding)
     if shape != "table":
         _print(binding, seen.file, shape)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from fractions import Fraction
 from functools import cached_property
 from typing import TypeVar
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from tachys.errors import Place, Remark
 from tachys.model.accepting import Accepted
@@ -151,6 +153,11 @@ class System(Struct, frozen=True, dict=True):
     def graph(self) -> Graph:
         """What causes what."""
         return Graph(self.sources, self.units, self.isrs, self.steps, self.set_by, self.buffers)
+
+    def ranked(self, isrs: Iterable[Isr]) -> System:
+        """The same with these routines in its place, ranked by level and order, and else as they are given."""
+        ordered = sorted(isrs, key=lambda isr: (isr.urgency, isr.order))
+        return replace(self, isrs=tuple(replace(isr, rank=rank) for rank, isr in enumerate(ordered)))
 
     @property
     def steps(self) -> tuple[Step, ...]:

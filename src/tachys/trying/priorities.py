@@ -18,7 +18,6 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tachys.model.nodes import Isr
 from tachys.model.system import System
 from tachys.needs.kinds import NeedBounds
 from tachys.worstcase.analysis import bounds as bounds_of
@@ -370,10 +369,8 @@ def _lines(system: System) -> dict[str, int]:
 def placed(system: System, places: Mapping[str, Place]) -> System:
     """The same model with its routines on other levels and in another order."""
     line = _lines(system)
-    moved = [replace(isr, urgency=places[isr.name][0], order=places[isr.name][1]) for isr in system.isrs]
-    moved.sort(key=lambda isr: (isr.urgency, isr.order, line[isr.name]))
-    isrs: tuple[Isr, ...] = tuple(replace(isr, rank=rank) for rank, isr in enumerate(moved))
-    return replace(system, isrs=isrs)
+    isrs = sorted(system.isrs, key=lambda isr: line[isr.name])
+    return system.ranked(replace(isr, urgency=places[isr.name][0], order=places[isr.name][1]) for isr in isrs)
 
 
 def room_of(need: NeedBounds) -> float | None:

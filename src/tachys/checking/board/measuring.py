@@ -100,6 +100,7 @@ class Measurement(Struct):
     """A capture as its model reads it. ``things`` are those with bodies, by the numbers that :attr:`tops` uses.
 
     ``busy``: when something ran, of all of it and of interrupts only. ``on_top``: what is kept of ``tops``.
+    ``forward``: the routines that were seen within one that they should wait for.
     """
 
     system: System
@@ -108,6 +109,7 @@ class Measurement(Struct):
     shown: Readings
     things: list[Thing] = field(default_factory=list)
     on_top: WhoRuns | None = None
+    forward: list[Thing] = field(default_factory=list)
     isrs: dict[str, Runs] = field(default_factory=dict)
     steps: dict[str, Steps] = field(default_factory=dict)
     units: dict[str, Works] = field(default_factory=dict)
@@ -138,8 +140,12 @@ class Measurement(Struct):
 
     def nest(self) -> list[ExecutionTimes]:
         """The own times of the bodies of each of ``things``."""
-        self.on_top, owns = nest(*self._nested())
-        return owns
+        found = nest(*self._nested())
+        self.on_top, self.forward = (
+            found.tops,
+            [thing for thing, count in zip(self.things, found.forward, strict=True) if count],
+        )
+        return found.owns
 
     def _nested(self) -> tuple[Core, list[Bodies], list[int], int]:
         bodies = [self.shown.bodies[thing] for thing in self.things]

@@ -17,6 +17,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from tachys.capture.table import Instants
+from tachys.checking.probes.buscodes import BACKGROUND
 from tachys.checking.probes.lines import Bodies
 from tachys.compiled import int64, kernel, zeros
 from tachys.model.nodes import Core
@@ -59,15 +60,22 @@ class WhoRuns(Struct, frozen=True):
         return [(a, b, w) for a, b, w in zip(borders[:-1], borders[1:], who, strict=True) if b > a]
 
 
-def nest(
-    core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int
-) -> tuple[WhoRuns | None, list[ExecutionTimes]]:
-    """Put the bodies of things together, each with its urgency (0 first); ``slack`` ps is how far off a gap may be.
+class Nested(Struct, frozen=True):
+    """Bodies put together. ``forward``: of each thing, how many of its bodies lie within one that it should wait for.
 
     Who runs when is told only of few: it takes more memory than all the rest, and :func:`who_runs` tells it later.
     """
+
+    tops: WhoRuns | None
+    owns: list[ExecutionTimes]
+    forward: list[int]
+
+
+def nest(core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int) -> Nested:
+    """Put the bodies of things together, each with its urgency (0 first); ``slack`` ps is how far off a gap may be."""
     found = _Nested(bodies, tops=sum(len(each.start) for each in bodies) <= FEW, owns=True)
-    return found.put_together(core, urgency, slack), found.own_times()
+    tops = found.put_together(core, urgency, slack)
+    return Nested(tops, found.own_times(), found.forward.tolist())
 
 
 def who_runs(core: Core, bodies: Sequence[Bodies], urgency: Sequence[int], slack: int) -> WhoRuns:
@@ -89,6 +97,7 @@ class _Nested:
         self._ended = np.zeros(2 * count * tops, np.bool_)
         self._least, self._most = np.zeros(count * owns, np.int64), np.zeros(count * owns, np.int64)
         self._interrupted = np.zeros(count * owns, np.int32)
+        self.forward = np.zeros(len(bodies), np.int64)
 
     def put_together(self, core: Core, urgency: Sequence[int], slack: int) -> WhoRuns | None:
         """Look at all edges in order of time; who is on top when, if that was asked for."""
@@ -97,10 +106,10 @@ class _Nested:
         for each, first, last in zip(self._bodies, self._first[:-1], self._first[1:], strict=True):
             edges[first:last], edges[count + first : count + last] = each.start, each.end
         costs = np.array([core.entry.least, core.entry.most, core.exit.least, core.exit.most, core.chain.least,
-                          core.chain.most, slack], np.int64)  # fmt: skip
+                          core.chain.most, slack, core.nesting], np.int64)  # fmt: skip
         urgencies = np.array(urgency, np.int64)
         _nest(self._first, edges[:count], edges[count:], urgencies, costs, self._who, self._ended, self._least,
-              self._most, self._interrupted)  # fmt: skip
+              self._most, self._interrupted, self.forward)  # fmt: skip
         if not self._tops:
             return None
         edges.sort()
@@ -136,7 +145,7 @@ def _next_edge(
 @kernel(weight=20)
 def _nest(
     first: Instants, starts: Instants, ends: Instants, urgency: Instants, costs: Instants,
-    who: Any, ended_then: Any, least: Instants, most: Instants, interrupted: Any,
+    who: Any, ended_then: Any, least: Instants, most: Instants, interrupted: Any, forward: Instants,
 ) -> None:  # fmt: skip
     things, total = len(urgency), len(starts)
     tops, owns = len(who) > 0, len(least) > 0
@@ -162,6 +171,18 @@ def _nest(
             body = stack[place]
             span = ends[body] - starts[body]
             above = stack[min(place + 1, depth - 1)]
+            for other in (
+                place - 1,
+                min(place + 1, depth - 1),
+            ):  # as a gap may be too short to be seen, what it lies in
+                around = stack[max(0, other)]  # may be taken to have begun behind it
+                forward[thing] += (
+                    other >= 0
+                    and (urgency[owner[other]] <= urgency[thing] or costs[7] == 0)
+                    and urgency[thing] < BACKGROUND
+                    and starts[around] + costs[6] < starts[body]
+                    and ends[around] > ends[body] + costs[6]
+                )
             over = place < depth - 1 and urgency[owner[place + 1]] < urgency[thing]
             if over and ends[above] - when <= 2 * costs[6]:  # it ended before, and is seen to last longer
                 covered[place] += when - starts[above]
@@ -223,7 +244,7 @@ def _nest(
 @kernel()
 def _saved(gap: int, costs: Instants) -> tuple[int, int]:
     """How much a chain saved, or lost, between two bodies that lie ``gap`` apart: [least, most]."""
-    entry_least, entry_most, exit_least, exit_most, chain_least, chain_most, slack = costs
+    entry_least, entry_most, exit_least, exit_most, chain_least, chain_most, slack, _ = costs
     alone = gap >= exit_least + entry_least - slack or exit_least - slack <= gap <= exit_most + slack
     chained = False
     for entries in range(4):

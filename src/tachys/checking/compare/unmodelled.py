@@ -78,7 +78,7 @@ def _on_line(board: Measurement, line: str, gone: list[str]) -> Stranger:
     lasting = bodies.end - bodies.start
     place = int(np.argmax(lasting))
     runs = len(lasting)
-    text = f"its line is active {runs} times on top of {_listed(gone)}; the model has nothing on it"
+    text = f"its line is active {runs} times on top of {listed(gone)}; the model has nothing on it"
     return Stranger(Thing(f"line.{line}"), text, int(lasting[place]), tuple(gone), int(bodies.start[place]))
 
 
@@ -105,11 +105,12 @@ def _hidden(board: Measurement, figures: tuple[Compared, ...]) -> Stranger | Non
                 most, at = int(over.max()), int(bodies.start[bodies.whole][int(np.argmax(over))])
     if len(rare) < 2:
         return None
-    text = f"something without a line runs now and then on top of {_listed(rare)}: a routine that the model lacks?"
+    text = f"something without a line runs now and then on top of {listed(rare)}: a routine that the model lacks?"
     return Stranger(Thing("core"), text, most, tuple(rare), at)
 
 
-def _listed(names: Sequence[str]) -> str:
+def listed(names: Sequence[str]) -> str:
+    """A few names in a sentence."""
     if len(names) > 4:
         return f"{', '.join(names[:3])} and {len(names) - 3} more"
     return ", ".join(names[:-1]) + (" and " if len(names) > 1 else "") + names[-1]

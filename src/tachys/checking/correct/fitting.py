@@ -21,6 +21,7 @@ from tachys.capture.table import Capture
 from tachys.checking.checking import check
 from tachys.checking.compare.figures import Agreement, Compared
 from tachys.checking.compare.findings import likely_mistakes
+from tachys.checking.compare.levels import LEVELS
 from tachys.checking.compare.rhythm import Rhythm
 from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
@@ -75,6 +76,7 @@ def fit(
                 change.key, before.was, change.becomes, change.why
             )  # fmt: skip
         left |= dict.fromkeys(writer.left)
+        left |= {f"{each.about}: {each.text}": None for each in result.findings if each.code in LEVELS}
     return Fitted(text, tuple(changes.values()), tuple(left))
 
 

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 import math
 
-from tachys.checking.board.measuring import Measurement
+from tachys.capture.table import Capture
+from tachys.checking.board.measuring import Measurement, measure
 from tachys.checking.compare.figures import Agreement, Compared
-from tachys.checking.probes.misbound import Fault, judge_binding
+from tachys.checking.compare.levels import other_levels
+from tachys.checking.probes.binding import called_as
+from tachys.checking.probes.misbound import Binding, Fault, judge_binding
+from tachys.errors import InputError
 from tachys.model.events import Thing
+from tachys.worstcase.analysis import bounds as bounds_of
+from tachys.worstcase.bounds import Bounds
 
 _OWN = {
     "period",
@@ -25,6 +31,21 @@ _FEWEST = 3  # lines of which it can be said that half of them are wrong
 def first_reason(board: Measurement, figures: tuple[Compared, ...]) -> str | None:
     """The one likely reason why most of a capture is not what the model says; None where it is."""
     return _power_of_ten(figures) or _misbound(board) or _another_board(board, figures)
+
+
+def binding_of(paper: Bounds, capture: Capture) -> Binding:
+    """What every line shows; with the levels that were seen, where modelled ones alone make a probe look wrong."""
+    found = judge_binding(paper, capture)
+    if not found.faults:
+        return found
+    try:
+        system, called = called_as(paper.system, capture)
+        board = measure(system, paper, called)
+    except InputError:  # a probe names what the capture lacks
+        return found
+    system, others = other_levels(board)
+    again = judge_binding(bounds_of(system), capture) if others else found
+    return found if again.faults else again
 
 
 def _misbound(board: Measurement) -> str | None:
