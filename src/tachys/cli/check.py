@@ -317,7 +317,7 @@ def _show_findings(result: CheckResult, model: str, every: bool, brief: bool) ->
         if more and not brief:
             say_below(f"{more[0].upper()}{more[1:]}.")
         if not brief:
-            say_below(f"Next: {mend_of(finding.code)}.")
+            say_below(f"Next: {mend_of(finding.code, finding.text)}.")
     if len(shown) < len(result.findings):
         say_below(f"… and {len(result.findings) - len(shown)} more: --all lists them.")
     say_below(f"One taken apart: tachys explain {model} {result.capture.file} 1")

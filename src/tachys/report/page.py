@@ -193,7 +193,7 @@ def _capture(result: CheckResult, number: int) -> dict[str, Any]:
         "needs": [_seen(need) for need in result.needs.values()],
         "findings": [
             {"text": _sentence(finding_text(each)), "more": _sentence(consequence_text(each, result)),
-             "next": mend_of(each.code)} for each in result.findings
+             "next": mend_of(each.code, each.text)} for each in result.findings
         ],
         "groups": [f"{need.need.name}: {line}" for need in missed for line in miss_lines(result, need)[:3]],
         "moments": moments, "spreads": list(_spreads(result)), "lines": _lines(result),
