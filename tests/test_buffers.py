@@ -412,3 +412,54 @@ def test_items_of_two_sources_in_one_buffer_follow_their_own():
     paper = bounds(system)
     assert (paper.needs["a"].figure.most, paper.needs["b"].figure.most) >= (64 * US, 34 * US)
     assert paper.buffers["q"].level >= 3
+
+
+REQUESTED = HEAD.replace("entry", "levels = 2\nentry") + """
+[source.sample]
+every = "100 us"
+[isr.sample]
+on = "source.sample"
+level = 0
+cost = ["4 us", "5 us"]
+[buffer.ring]
+depth = 15
+fed_by = "isr.sample.end"
+threshold = 4
+[isr.filter]
+on = "buffer.ring"
+level = 1
+cost = "20 us"
+each = "10 us"
+drains = { from = "buffer.ring", most = 8 }
+sets = ["ready"]
+[loop]
+overhead = "1 us"
+[step.weigh]
+polls = "ready"
+cost = ["10 us", "30 us"]
+[need.fed]
+from = "step.weigh.end"
+to = "isr.filter.start"
+within = "600 us"
+[need.weighed]
+from = "isr.sample.start"
+to = "step.weigh.start"
+within = "600 us"
+"""
+
+
+def test_how_long_a_routine_stays_away_that_a_buffer_asks_for():
+    """Four samples from any instant on ask for it, once a run has ended that may be about to take what is in.
+
+    Such a run ends 65 us behind its request: 60 of its own with four items, 5 of a sample on top. A sample is put
+    within 101 us of any instant: at 100 us and its 5 us at most, 4 at least.
+    """
+    system = read_model(REQUESTED, "m.toml")
+    paper = bounds(system)
+    assert paper.reach.gap("isr.filter.start") <= (65 + 4 * 105) * US
+    assert paper.needs["fed"].proved
+    interval = paper.steps["weigh"].interval
+    played = simulate(system, RunOptions("most", "most", "gap"), 100 * MS)
+    most = played.steps["weigh"].interval.most
+    assert most <= interval.most
+    assert most >= 0.75 * interval.most
