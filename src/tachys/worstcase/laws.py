@@ -413,6 +413,21 @@ class BufferLaw(Law, frozen=True):
             return Unbounded(f"{self.node.thing} feeds itself round a chain")
         return curves.requests(self.node, idle=False) if event.requests else curves.sets(event.thing) or sum_of([])
 
+    def gaps(self, gaps: Gaps, found: Finished) -> None:
+        """It asks once the run that may be asked for has ended, and as many have come then as make it ask.
+
+        Not where that run also begins for something else, and may take away what would have made it ask.
+        """
+        buffer, drain = self.node, self.system.graph.drain[self.node.name]
+        many = buffer.asks_from
+        if many is None or not isinstance(drain, Isr) or drain.on != (buffer.event,) or buffer.room_in is not None:
+            return
+        ended = found.isrs[drain.name].response.most
+        if ended is None or (buffer.threshold is None and buffer.overruns and not buffer.overwrites):
+            return  # what is lost is no put that it asks at
+        feeds = self.system.graph.surely_set_by(buffer.thing)
+        gaps.follows(buffer.event, feeds, lambda gap: ended + many * gap)
+
     def loses(self, found: Finished) -> str | None:
         """An item that finds it full."""
         bounds = found.buffers[self.node.name]
