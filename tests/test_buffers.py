@@ -414,7 +414,9 @@ def test_items_of_two_sources_in_one_buffer_follow_their_own():
     assert paper.buffers["q"].level >= 3
 
 
-REQUESTED = HEAD.replace("entry", "levels = 2\nentry") + """
+REQUESTED = (
+    HEAD.replace("entry", "levels = 2\nentry")
+    + """
 [source.sample]
 every = "100 us"
 [isr.sample]
@@ -446,6 +448,7 @@ from = "isr.sample.start"
 to = "step.weigh.start"
 within = "600 us"
 """
+)
 
 
 def test_how_long_a_routine_stays_away_that_a_buffer_asks_for():

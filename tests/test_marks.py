@@ -34,6 +34,7 @@ from tachys.marks.rates import baud_needed, bytes_a_second, markings, to_leave_o
 from tachys.marks.samples import Samples
 from tachys.marks.stream import Stream, event_lines
 from tachys.model.loading import read_model
+from tachys.model.quantities import Range
 from tachys.needs.verdicts import Verdict
 from tachys.worstcase.analysis import bounds
 
@@ -509,3 +510,49 @@ def test_dumps_in_any_form_and_damaged_anywhere():
         else:
             assert all((signal.at[1:] > signal.at[:-1]).all() for signal in capture.signals.values())
         assert len(told) >= 1
+
+
+WITHIN = """
+tachys = 1
+[core]
+clock = "16 MHz"
+[source.t]
+every = "1 ms"
+[isr.t]
+on = "source.t"
+cost = "20 us"
+moments = { early = "5 us", late = "15 us" }
+nth = { n = 4, first = 4, cost = "2 us" }
+[marks]
+cost = ["0.5 us", "1 us"]
+"""
+
+
+def test_marks_of_events_within_a_routine_are_in_its_figures():
+    """Each moment and the end of each n-th run has a mark too, unless that is left out: 0 to 1 us more, which come
+    before what lies behind them, and the count is read within them."""
+    isr = read_model(WITHIN, "m.toml").isr("t")
+    us = 10**6
+    assert dict(isr.moments) == {"early": Range(5 * us + us // 2, 7 * us), "late": Range(15 * us + us // 2, 18 * us)}
+    assert isr.cost_first == Range(21 * us, 24 * us)  # two of its own, and those of the moments
+    assert isr.nth.cost == Range(2 * us, 3 * us)
+
+
+@pytest.mark.parametrize("mark", [600_000, 900_000])
+def test_a_stream_with_marks_within_routines_is_not_blamed_and_a_fit_writes_figures_without_them(mark):
+    us, lines = 10**6, ["# unit = 1 ps", f"# mark = {mark} ps"]
+    for k in range(400):
+        at, long, stamp = (k + 1) * 1000 * us, k % 4 == 3, mark // 2
+        told = [(stamp, "isr.t,enter"), (mark + 5 * us + stamp, "isr.t.early,mark")]
+        told.append((2 * mark + 15 * us + stamp, "isr.t.late,mark"))
+        last = (20 + 2 * long) * us + 3 * mark
+        told += [(last + stamp, "isr.t.nth,mark")] * long + [(last + mark * long + stamp, "isr.t,leave")]
+        lines += [f"{at + after},{what}" for after, what in told]
+    capture = read_event_stream(["\n".join(lines).encode()], "marks.events")
+    assert check(read_model(WITHIN, "m.toml"), capture).findings == ()
+    wrong = WITHIN.replace('late = "15 us"', 'late = "12 us"').replace('cost = "2 us"', 'cost = "1 ns"')
+    assert {each.about for each in check(read_model(wrong, "m.toml"), capture).findings} == {"isr.t"}
+    fitted = read_model(fit(wrong, "m.toml", [capture], "today").text.partition("[marks]")[0], "m.toml").isr("t")
+    late = dict(fitted.moments)["late"]
+    assert 12 * us == late.least < 15 * us <= late.most <= 15 * us + 2 * mark
+    assert 2 * us <= fitted.nth.cost.most <= 2 * us + mark + 10_000
