@@ -27,9 +27,9 @@ class Guard(Struct, frozen=True):
     at: Range
     length: Range | None
 
-    def later(self, by: Range) -> Guard:
-        """The same so much CPU time later in the body; one that holds to its end still does."""
-        return replace(self, at=self.at + by)
+    def later(self, by: Range, longer: Range = ZERO) -> Guard:
+        """The same so much CPU time later in the body, and longer; one that holds to its end still does."""
+        return replace(self, at=self.at + by, length=None if self.length is None else self.length + longer)
 
     def longest(self, body: int) -> int:
         """The most that it lasts in a body of ``body`` ps."""

@@ -355,13 +355,30 @@ class Isr(Body, frozen=True):
         costs = tuple(cost + _more(drains, nth, self.pause) for cost in first)
         return replace(self, cost=_spanned(costs), costs=costs, drains=drains, nth=nth)
 
+    def marks_in(self, figure: str, mark: Range) -> Range:
+        """What marks add to a figure: one before all that it does, one behind, and at each event within it one or none.
+
+        Of that event's own mark the count is read after a part of it.
+        """
+        if figure == "nth":
+            return Range(0, mark.most)
+        moment = figure.partition("moments.")[2]
+        if not moment:
+            return Range(2 * mark.least, (2 + len(self.moments)) * mark.most)
+        at = dict(self.moments)[moment]
+        before = sum(other.least <= at.most for _, other in self.moments)
+        return Range(mark.least, (1 + before) * mark.most)
+
     def marked(self, mark: Range) -> Isr:
-        """The same routine with a mark before all that it does, and one behind."""
+        """The same routine with its marks."""
         if not mark.most:
             return self
-        moments = tuple((name, at + mark) for name, at in self.moments)
-        longer = self.burning([cost + mark + mark for cost in self.costs_first], self.drains, self.nth)
-        return replace(longer, moments=moments, guards=tuple(guard.later(mark) for guard in self.guards))
+        moments = tuple((name, at + self.marks_in(f"moments.{name}", mark)) for name, at in self.moments)
+        costs, nth = [cost + self.marks_in("cost", mark) for cost in self.costs_first], self.nth
+        nth = None if nth is None else replace(nth, cost=nth.cost + self.marks_in("nth", mark))
+        within = Range(0, len(self.moments) * mark.most)
+        guards = tuple(guard.later(mark + within, longer=within) for guard in self.guards)
+        return replace(self.burning(costs, self.drains, nth), moments=moments, guards=guards)
 
     def draining(self, drains: Drain) -> Isr:
         """The same routine, if it drains like that."""
@@ -484,6 +501,10 @@ class Step(Body, frozen=True):
         first = Range(max(0, cost.least - later.least), max(0, cost.most - later.most))
         work = Work(first, kept if len(works) == 1 else self.acts[works[0]].held)
         return replace(self, acts=(*self.acts[: works[0]], work, *self.acts[works[0] + 1 :]))
+
+    def marks_in(self, figure: str, mark: Range) -> Range:
+        """What marks add to its cost."""
+        return mark + mark
 
     def marked(self, mark: Range) -> Step:
         """The same step with a mark before all that it does and one behind, which count to its first cost."""

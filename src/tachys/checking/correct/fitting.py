@@ -28,6 +28,7 @@ from tachys.model.loading import read_model
 from tachys.model.names import STARTUP, due_by_ticks
 from tachys.model.nodes import Isr, Source, Step
 from tachys.model.quantities import Range
+from tachys.model.system import System
 from tachys.words import pico_text
 
 MARK = "measured: "
@@ -101,18 +102,19 @@ def exact_quantity(ps: int | Fraction) -> str:
     return f"{float(Fraction(ps) / scale):.{digits}f}".rstrip("0").rstrip(".") + f" {unit}"
 
 
-def _without_marks(figure: Compared, mark: Range) -> Compared:
-    """What a body costs as the file has it."""
-    measured = figure.measured
-    if not mark.most or measured is None or figure.key not in ("cost", "time"):
+def _without_marks(figure: Compared, system: System) -> Compared:
+    """A figure of a body as the file has it."""
+    measured, body = figure.measured, system.nodes.get(figure.about)
+    told = figure.key in ("cost", "time", "nth") or figure.key.startswith("moments.")
+    if not system.mark.most or measured is None or not told or not isinstance(body, Isr | Step):
         return figure
-    least, most = _less_marks(measured.least, measured.most, mark)
+    least, most = _less(measured.least, measured.most, body.marks_in(figure.key, system.mark))
     return replace(figure, measured=replace(measured, least=least, most=most))
 
 
-def _less_marks(least: int, most: int, mark: Range) -> tuple[int, int]:
-    """A cost without the two marks that each body makes."""
-    return max(0, least - 2 * mark.most), max(0, most - 2 * mark.least)
+def _less(least: int, most: int, marks: Range) -> tuple[int, int]:
+    """A range without the marks in it."""
+    return max(0, least - marks.most), max(0, most - marks.least)
 
 
 class _Writer:
@@ -130,7 +132,7 @@ class _Writer:
     def put(self, figure: Compared, result: CheckResult, *, tighten: bool) -> None:
         """Write one figure, if it is one that stands in the file."""
         kind, name = figure.about.kind, figure.about.name
-        figure = _without_marks(figure, result.bounds.system.mark)
+        figure = _without_marks(figure, result.bounds.system)
         if figure.of_current:
             self._current(figure, result)
             return
@@ -352,7 +354,7 @@ class _Writer:
         need = int(self._more(figure.measured.most + 2 * figure.measured.resolution)) + start
         if need > body.cost.most:
             pair = tomlkit.array()
-            least, most = _less_marks(body.cost.least, need, result.bounds.system.mark)
+            least, most = _less(body.cost.least, need, body.marks_in("cost", result.bounds.system.mark))
             pair.extend([quantity(least, up=False), quantity(most, up=True)])
             self._set(table, path, "cost", pair, figure)
 
@@ -406,7 +408,7 @@ class _Writer:
             self.left.append(f"{path}: it was done after {measured.least / 1e6:g} us of its own")
             return
         pair = tomlkit.array()
-        least, _ = _less_marks(step.cost.least, 0, result.bounds.system.mark)
+        least, _ = _less(step.cost.least, 0, step.marks_in("cost", result.bounds.system.mark))
         pair.extend([quantity(least, up=False), quantity(most, up=True)])
         self._set(table, path, "cost", pair, figure)
 
