@@ -261,6 +261,13 @@ def test_noise_and_other_firmware_are_told_in_one_line():
         list(event_lines([sent(100)[0]], MARKS[:-1], "x"))
 
 
+@pytest.mark.parametrize("count", [100, 5000])
+def test_a_counter_that_stands_still_is_told(count):
+    data = b"".join(Sender(MARKS).frames((CODES["isr.a"] + place % 2, 77) for place in range(count)))
+    with pytest.raises(InputError, match="carry the same count: the counter stands still; start the timer"):
+        list(event_lines([data], MARKS, "x"))
+
+
 def test_what_the_marks_need_of_a_line():
     system = read_model(model_text(), "row_unit.toml")
     marks, paper = marks_of(system), bounds(system)

@@ -19,6 +19,7 @@ from tachys.model.quantities import PS_PER_SECOND
 
 LARGEST = 128  # bytes of a frame; what is longer is none
 MOST_HELD = 300  # frames that wait until it is told who speaks
+_FEW = 100  # marks, among which the slowest counter counts
 _ESCAPED = {0xDC: SLIP_END, 0xDD: SLIP_ESCAPE}
 _TURN = 1 << 32
 
@@ -64,7 +65,7 @@ class Stream:
         """The lines that so many more bytes tell.
 
         Raises:
-            InputError: the marks are not those of the model, or of another format.
+            InputError: the marks are not those of the model, or of another format, or no time passes between them.
         """
         parts = piece.split(b"\xc0")
         for number, part in enumerate(parts):
@@ -74,16 +75,26 @@ class Stream:
                 self._packed += part[: 2 * LARGEST + 2]
 
     def end(self) -> Iterator[str]:
-        """What is left: a frame that was cut off is a gap."""
+        """What is left: a frame that was cut off is a gap.
+
+        Raises:
+            InputError: no time passes between its marks.
+        """
         if self._packed and not self._skip:
             self.told.broken += 1
         self._packed.clear()
         yield from self._release()
+        self._see_time_pass(_FEW)
 
     @property
     def seconds(self) -> float:
         """How long the marks reach, from the first to the last."""
         return 0.0 if self.speaker is None else self._lines.counts / self.speaker.hertz
+
+    def _see_time_pass(self, marks: int) -> None:
+        if self.told.marks >= marks and not self._lines.counts:
+            wrong = f"all its {self.told.marks} marks carry the same count: the counter stands still"
+            raise input_error(self.source, wrong, "start the timer that tachys_count() reads before tachys_start()")
 
     def _border(self) -> Iterator[str]:
         packed, skip = bytes(self._packed), self._skip
@@ -167,6 +178,7 @@ class Stream:
                 self.told.gaps += 1
             self.told.marks += code not in (ALIVE, LOST, DATA)
             yield from self._lines.word(code, self._time, value)
+        self._see_time_pass(10 * _FEW)
 
 
 class WordLines:
