@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from calling import tachys
 from tachys.capture.table import Capture, make_signal
 from tachys.checking.board.grid import clock_error, hidden_grid
 from tachys.checking.board.nesting import nest
@@ -20,6 +21,7 @@ from tachys.checking.probes.lines import Bodies
 from tachys.cli.check import _suite
 from tachys.drawing.scene import Moment, scene_of_capture
 from tachys.drawing.text import text_lines
+from tachys.errors import InputError
 from tachys.model.loading import read_model
 from tachys.model.nodes import Unit
 from tachys.model.quantities import Range
@@ -189,13 +191,13 @@ def test_bodies_that_samples_let_overlap_cover_what_they_ran_on_together():
     """Two of one level on top of a third, one behind the other, of which the second is seen to begin before the first ends."""
     core = read_model(MODEL, "m.toml").core
     low, one, two = (Bodies(*(np.array([us * US], np.int64) for us in each)) for each in ((0, 50), (10, 20), (19, 30)))
-    _, (own, *others) = nest(core, [low, one, two], [1, 0, 0], US)
+    own, *others = nest(core, [low, one, two], [1, 0, 0], US).owns
     # 50 less the 20 of both together, and less an entry and an exit of each, or a chain and one of each
     assert (own.least.tolist(), own.most.tolist()) == ([(50 - 20 - 4) * US], [(50 - 20 - 3) * US])
     assert [each.most.tolist() for each in others] == [[10 * US], [11 * US]]
     # what ran on top of the last of it, and is seen to end behind it
     top = Bodies(np.array([45 * US], np.int64), np.array([51 * US], np.int64))
-    _, (own, _) = nest(core, [low, top], [1, 0], US)
+    own, _ = nest(core, [low, top], [1, 0], US).owns
     assert (own.least.tolist(), own.most.tolist()) == ([(50 - 5 - 2) * US], [(50 - 5 - 2) * US])
 
 
@@ -315,3 +317,60 @@ def test_a_capture_in_which_anything_is_missing_is_checked_all_the_same(data):
         text_lines(scene_of_capture(result, Moment(*explained.window)), 100)
     json.dumps(check_data(result), allow_nan=False)
     _suite(result, strict=True)
+
+
+BUS = '[probe.running]\nlines = ["D0", "D1"]\ncodes = { 1 = "isr.wheel", 2 = "isr.tick", 3 = "step.sow" }\n'
+RUNS = [(11, 2), (15, 1), (20, 2), (27, 0), (30, 3), (37, 0), (40, 2), (50, 1), (55, 0)]
+
+
+def bits(runs, number, late=0):
+    """One line of a bus, ``late`` us behind it."""
+    levels = [(at + late, value >> number & 1) for at, value in runs]
+    return [each for place, each in enumerate(levels) if each[1] != (levels[place - 1][1] if place else 0)]
+
+
+@pytest.mark.parametrize("late", [0, 1, -1])
+def test_a_bus_of_single_lines_that_do_not_change_at_once(late):
+    """One of them is a sample late: 2 and then 1 shows 3 or 0 between them for a sample, which is nobody's."""
+    lines = {"D0": bits(RUNS, 0), "D1": bits(RUNS, 1, late)}
+    board = check(read_model(MODEL + BUS, "m.toml"), drawn(lines, end=200, step=US)).measured
+    for thing, spans in {
+        "isr.tick": [(11, 27), (40, 55)], "isr.wheel": [(15, 20), (50, 55)], "step.sow": [(30, 37)]
+    }.items():  # fmt: skip
+        seen = board.shown.bodies[thing]
+        assert len(seen.start) == len(spans)
+        for span, got in zip(spans, zip(seen.start, seen.end, strict=True), strict=True):
+            assert all(abs(int(at) // US - want) <= 1 for at, want in zip(got, span, strict=True))
+    assert "D0" not in board.capture.signals
+
+
+def test_what_a_bus_of_lines_must_be():
+    for text, wrong in {
+        '[probe.D0]\nlines = ["D0"]\ncodes = { 1 = "isr.tick" }\n': "a bus has 2 to 16 lines",
+        '[probe.b]\nlines = ["D0", "D0"]\ncodes = { 1 = "isr.tick" }\n': "a bus has 2 to 16 lines",
+        '[probe.b]\nlines = ["D0", "D1"]\nshows = "isr.tick"\n': "lines make up a bus, whose value says who runs",
+        '[probe.b]\nlines = ["D0", "D1"]\nalso = ["x"]\ncodes = { 1 = "isr.tick" }\n': "goes with one line",
+        '[probe.b]\nlines = ["D0", "D1"]\ncodes = { 4 = "isr.tick" }\n': "2 lines show no 4",
+        '[probe.b]\ncodes = { 1 = "isr.tick" }\nedge = "rise"\n': "a bus has no edges",
+        '[probe.b]\ncodes = { 1 = "isr.tick" }\nactive = "low"\n': "a bus has values, not a level",
+    }.items():
+        with pytest.raises(InputError, match=wrong):
+            read_model(MODEL + text, "m.toml")
+    lines = {"D0": bits(RUNS, 0), "D2": bits(RUNS, 1)}
+    with pytest.raises(InputError, match='has no signal "D1"'):
+        check(read_model(MODEL + BUS, "m.toml"), drawn(lines, end=200, step=US))
+
+
+def test_values_of_a_bus_that_are_too_short_are_none():
+    bus = BUS.replace('lines = ["D0", "D1"]\n', 'shortest = "2 us"\n')
+    runs = [(11, 2), (12, 3), (13, 0), (40, 2), (55, 0)]
+    board = check(read_model(MODEL + bus, "m.toml"), drawn({"running": runs}, end=200, step=US // 10)).measured
+    assert "step.sow" not in {thing for thing, seen in board.shown.bodies.items() if len(seen.start)}
+
+
+def test_a_play_writes_the_lines_of_a_bus(tmp_path):
+    (tmp_path / "m.toml").write_text(MODEL + BUS)
+    assert tachys(tmp_path, "simulate", "m.toml", "--for", "20 ms", "--probes", "-o", "b.vcd").returncode == 0
+    done = tachys(tmp_path, "check", "m.toml", "b.vcd")
+    assert (done.returncode, "nothing refuted" in done.stdout) == (0, True)
+    assert "step.sow" not in done.stdout.partition("cannot show")[2].partition(", which")[0]

@@ -26,6 +26,7 @@ from tachys.needs.kinds import (
 )
 from tachys.needs.takers import INTERRUPTS
 
+MOST_BUS_LINES = 16
 _KINDS = {
     frozenset({"from", "to", "within"}): frozenset({"age"}),
     frozenset({"load"}): frozenset({"over", "of"}),
@@ -140,6 +141,12 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
             report.complain((*path, "codes"), f'"{code}" is no bus value', "write codes = { 1 = … }")
         else:
             codes.append((int(code), thing))
+    if table.codes is not None:
+        _judge_bus(path, table, codes, report)
+    elif table.lines is not None:
+        report.complain(
+            (*path, "lines"), "these lines make up a bus, whose value says who runs", "write codes = { 1 = … }"
+        )
     shows = (table.shows,) if isinstance(table.shows, str) else tuple(table.shows or ())
     bodies = [thing.startswith(("isr.", "step.", "unit.", "pin.")) and thing.count(".") == 1 for thing in shows]
     meter = _meter(path, shows, table, report)
@@ -154,11 +161,32 @@ def make_probe(name: str, table: ProbeTable, clocks: ClockTree, report: Reporter
         after=clocks.cost(table.after, (*path, "after")).least,
         before_end=clocks.cost(table.before_end, (*path, "before_end")).least,
         codes=tuple(sorted(codes)),
+        lines=tuple(table.lines or ()),
         active_low=table.active == "low",
         shortest=clocks.cost(table.shortest, (*path, "shortest")).least,
         also=tuple(table.also),
         meter=meter,
     )
+
+
+def _judge_bus(path: Path, table: ProbeTable, codes: list[tuple[int, str]], report: Reporter) -> None:
+    """What goes with a bus, and the lines that make it up."""
+    if table.edge is not None:
+        report.complain((*path, "edge"), "a bus has no edges: its value says who runs", "remove it")
+    if table.active == "low":
+        report.complain((*path, "active"), "a bus has values, not a level", "write codes as its lines show them")
+    if table.lines is None:
+        return
+    count = len(table.lines)
+    if not 2 <= count <= MOST_BUS_LINES or len(set(table.lines)) < count:
+        wrong = f"a bus has 2 to {MOST_BUS_LINES} lines, each of them once"
+        report.complain((*path, "lines"), wrong, 'write for instance lines = ["D4", "D5"]')
+        return
+    if table.also:
+        report.complain((*path, "also"), "goes with one line", "remove it")
+    for code, _ in codes:
+        if code >> count:
+            report.complain((*path, "codes"), f"{count} lines show no {code}", f"they show 0 to {2**count - 1}")
 
 
 def _meter(path: Path, shows: tuple[str, ...], table: ProbeTable, report: Reporter) -> Meter | None:

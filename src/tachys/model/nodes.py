@@ -624,9 +624,10 @@ class Probe(Struct, frozen=True):
     """A captured signal and what it shows. ``edge`` None: busy level, high from first to last instruction.
 
     Several names in ``shows``: routines that share the line. ``IDLE`` in it: high while the core has nothing to do.
-    ``codes``: the signal is a bus whose value says who is running; ``shows`` is empty then. ``active_low``: the level
-    is inverted. Pulses shorter than ``shortest`` ps are not the board's. The pin moves ``after`` ps after the first
-    instruction and ``before_end`` ps before the last. Other analysers call the signal ``also``. One with a ``meter``
+    ``codes``: the signal is a bus whose value says who is running; ``shows`` is empty then. It may be made up of single
+    ``lines``, the lowest bit first. ``active_low``: the level is inverted. Pulses, or values of a bus, shorter than
+    ``shortest`` ps are not the board's. The pin moves ``after`` ps after the first instruction and ``before_end`` ps
+    before the last. Other analysers call the signal ``also``. One with a ``meter``
     shows the supply current.
     """
 
@@ -636,6 +637,7 @@ class Probe(Struct, frozen=True):
     after: int = 0
     before_end: int = 0
     codes: tuple[tuple[int, str], ...] = ()
+    lines: tuple[str, ...] = ()
     active_low: bool = False
     shortest: int = 0
     also: tuple[str, ...] = ()

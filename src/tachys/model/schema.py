@@ -438,6 +438,7 @@ class ProbeTable(Table):
     shows: str | list[str] | None = None
     also: list[str] = []
     codes: dict[str, str] | None = None
+    lines: list[str] | None = None
     edge: Literal["rise", "fall", "both", "toggle", "pulse"] | None = None
     active: Literal["high", "low"] = "high"
     shortest: PositiveTime | None = None

@@ -29,7 +29,8 @@ class TraceSignal(Struct, frozen=True):
 def signals(system: System, lanes: Lanes, *, probes: bool) -> list[TraceSignal]:
     """The lines of a timeline: what the probes of the model would show, or every thing by its own name."""
     if probes:
-        return [
+        buses = [line for probe in system.probes if probe.lines for line in _bus_lines(probe, lanes)]
+        return buses + [
             _probed(system, probe, lanes)
             for probe in system.probes
             if not probe.codes and probe.shows not in ((IDLE,), (CURRENT,))
@@ -39,6 +40,27 @@ def signals(system: System, lanes: Lanes, *, probes: bool) -> list[TraceSignal]:
     found = [_level(s.event, _pulses(lanes, s.event), lanes.begin) for s in system.sources]
     found += [_level(name, _body(lanes, name), lanes.begin) for name in [*whole, *_flags(system)]]
     return found + [pin_signal(pin, lanes) for pin in system.pins]
+
+
+def _bus_lines(probe: Probe, lanes: Lanes) -> Iterator[TraceSignal]:
+    """The lines of a bus: each body writes its code as it begins, and as it ends what was there before."""
+    edges = [
+        edge
+        for code, thing in probe.codes
+        for begin, end in _body(lanes, thing, probe.after, probe.before_end)
+        for edge in ((end, 0, code), (begin, 1, code))
+    ]
+    running, values = [0], list[Change]()
+    for at, begins, code in sorted(edges):
+        if begins:
+            running.append(code)
+        elif code in running:
+            del running[len(running) - 1 - running[::-1].index(code)]
+        if begins and values and values[-1][0] == at:  # bodies that touch are told apart by one ps
+            values[-1] = (at - 1, values[-1][1])
+        values.append((at, running[-1]))
+    for number, line in enumerate(probe.lines):
+        yield _of_levels(line, {at: value >> number & 1 for at, value in values}, lanes.begin)
 
 
 def _flags(system: System) -> list[str]:
@@ -118,15 +140,20 @@ def _probed(system: System, probe: Probe, lanes: Lanes) -> TraceSignal:
 
 def pin_signal(pin: Pin, lanes: Lanes) -> TraceSignal:
     """The level of a pin: of the writes of one instant the last counts, and only another level is an edge."""
-    rest = first = pin.first or 0
+    rest = pin.first or 0
     goals = {time: rest ^ level if pin.pulses else level for time, level in lanes.pins.get(pin.thing, ())}
+    return _of_levels(pin.thing, goals, lanes.begin, rest)
+
+
+def _of_levels(name: str, levels: dict[int, int], begin: int, first: int = 0) -> TraceSignal:
+    """A line that takes these levels, by the instant."""
     changes = list[Change]()
-    for time, level in sorted(goals.items()):
-        if time <= lanes.begin:
+    for time, level in sorted(levels.items()):
+        if time <= begin:
             first = level
         elif level != (changes[-1][1] if changes else first):
             changes.append((time, level))
-    return TraceSignal(pin.thing, first, tuple(changes))
+    return TraceSignal(name, first, tuple(changes))
 
 
 def _probed_high(system: System, probe: Probe, lanes: Lanes) -> TraceSignal:

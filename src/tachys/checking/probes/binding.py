@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from tachys.capture.packets import EXCEPTION
 from tachys.capture.table import Capture, Signal
-from tachys.checking.probes.buscodes import codes_to_bodies
+from tachys.checking.probes.buscodes import codes_to_bodies, joined, settled
 from tachys.checking.probes.coarse import leave_out_coarse
 from tachys.checking.probes.lines import Bodies, LineReading, edges_of, line_of, stretches
 from tachys.checking.probes.readings import Readings, things_of
@@ -20,6 +20,7 @@ from tachys.model.events import Event, Thing, instant_of
 from tachys.model.nodes import IDLE, Probe
 from tachys.model.system import System
 from tachys.stretches import place_of
+from tachys.words import count_text
 
 NUMBERS = ("buffer", "counter")  # what marks give as values: nothing that runs
 
@@ -53,6 +54,7 @@ def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = froz
         signals = {new or name: capture.signals[name] for name, new in names.items()}
         signals = {name: replace(each, name=name) for name, each in signals.items()}
         capture = replace(capture, signals=signals)
+    capture = _with_buses(system, capture)
     missing = {each.signal for each in system.probes if each.signal not in capture.signals}
     if missing and len(missing) == len(system.probes) and capture.signals.keys() & set(things_of(system)):
         told = "it has none of the lines that the probes name: what each of its own is called says what it shows"
@@ -61,6 +63,18 @@ def called_as(system: System, capture: Capture, elsewhere: frozenset[str] = froz
     if passed:
         system = replace(system, probes=tuple(each for each in system.probes if each.signal not in passed))
     return system, capture
+
+
+def _with_buses(system: System, capture: Capture) -> Capture:
+    """The capture with the buses that its lines make up, in place of these lines."""
+    buses = [each for each in system.probes if each.lines and all(line in capture.signals for line in each.lines)]
+    levels = [each for each in buses if all(capture.signals[line].width == 1 for line in each.lines)]
+    if not levels:
+        return capture
+    probed = {each.signal for each in system.probes}
+    gone = {line for each in levels for line in each.lines} - probed
+    made = {each.signal: joined(each.signal, [capture.signals[line] for line in each.lines]) for each in levels}
+    return replace(capture, signals={n: each for n, each in capture.signals.items() if n not in gone} | made)
 
 
 def bind(system: System, capture: Capture) -> Readings:
@@ -83,9 +97,10 @@ def bind(system: System, capture: Capture) -> Readings:
         if signal is not None:
             _bind_one(system, probe, capture, shown)
             continue
-        wrong = f'{capture.file} has no signal "{probe.signal}"'
-        mend = did_you_mean(probe.signal, list(capture.signals), "signal")
-        problems.append(Problem(place, f"probe.{probe.signal}", wrong, mend))
+        for name in [line for line in probe.lines if line not in capture.signals] or [probe.signal]:
+            wrong = f'{capture.file} has no signal "{name}"'
+            mend = did_you_mean(name, list(capture.signals), "signal")
+            problems.append(Problem(place, f"probe.{probe.signal}", wrong, mend))
     if problems:
         raise InputError(problems)
     _bind_by_name(system, capture, shown)
@@ -101,6 +116,12 @@ def bind(system: System, capture: Capture) -> Readings:
 def _bind_one(system: System, probe: Probe, capture: Capture, shown: Readings) -> None:
     signal = capture.signals[probe.signal]
     if probe.codes:
+        # an analyser looks at its lines at one time, and what writes them may not
+        within = probe.shortest or (0 if capture.told else capture.resolution)
+        signal, left_out = settled(signal, within, mixed=not probe.shortest)
+        if left_out:
+            values = count_text(left_out, "value")
+            shown.remarks.append(f"{signal.name}: {values} that came as its lines do not change at once, left out")
         for thing, bodies in codes_to_bodies(system, probe, signal, capture).items():
             _add_bodies(shown, thing, _moved(bodies, probe), signal.name)
         return

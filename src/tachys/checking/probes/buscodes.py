@@ -6,7 +6,10 @@ is replaced by something more urgent waits below it, and goes on when its value 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
+from msgspec.structs import replace
 
 from tachys.capture.table import Capture, Signal, unsigned
 from tachys.checking.probes.lines import Bodies
@@ -15,6 +18,46 @@ from tachys.model.nodes import Probe
 from tachys.model.system import System
 
 BACKGROUND = 1 << 30
+
+
+def joined(name: str, lines: Sequence[Signal]) -> Signal:
+    """Single lines as one bus, the lowest bit first; not known while one of them is not."""
+    at = np.unique(np.concatenate([line.at for line in lines]))
+    value, known = np.zeros(len(at), np.int64), np.ones(len(at), np.bool_)
+    for number, line in enumerate(lines):
+        place = np.searchsorted(line.at, at, side="right") - 1
+        told = place >= 0
+        value |= np.where(told, (line.value[place] & 1).astype(np.int64), 0) << number
+        known &= told & line.known[place]
+    return Signal(name, len(lines), at, np.where(known, value, -1), known).without_repeats()
+
+
+def settled(signal: Signal, within: int, *, mixed: bool) -> tuple[Signal, int]:
+    """(the bus without values that last no longer than ``within`` ps, how many these are), the next begins sooner.
+
+    ``mixed``: only those between two others of which each bit is as before or as behind: its lines do not all change at
+    once.
+    """
+    short = np.append(np.diff(signal.at) <= within, False)
+    if not (short & signal.known).any():
+        return signal, 0
+    at, value, known = signal.at.tolist(), signal.value.tolist(), signal.known.tolist()
+    kept, left_out, begun = list[int](), 0, list[int]()
+    since: int | None = None
+    for place in range(len(at)):
+        before = value[kept[-1]] if kept and known[kept[-1]] else None
+        if short[place] and known[place] and before is not None and known[place + 1]:
+            changes = before ^ value[place + 1]
+            if value[place] != value[place + 1] and (not mixed or not (value[place] ^ before) & ~changes):
+                since = at[place] if since is None else since
+                left_out += 1
+                continue
+        kept.append(place)
+        begun.append(at[place] if since is None else since)
+        since = None
+    part = np.array(kept)
+    found = replace(signal, at=np.array(begun, np.int64), value=signal.value[part], known=signal.known[part])
+    return found.without_repeats(), left_out
 
 
 def urgency_of(system: System, thing: Thing) -> int:
