@@ -320,7 +320,7 @@ def test_a_capture_in_which_anything_is_missing_is_checked_all_the_same(data):
 
 
 BUS = '[probe.running]\nlines = ["D0", "D1"]\ncodes = { 1 = "isr.wheel", 2 = "isr.tick", 3 = "step.sow" }\n'
-RUNS = [(11, 2), (15, 1), (20, 2), (27, 0), (30, 3), (37, 0), (40, 2), (50, 1), (55, 0)]
+RUNS = [(11, 2), (15, 1), (20, 2), (27, 0), (30, 3), (37, 0), (40, 2), (46, 1), (51, 2), (55, 0)]
 
 
 def bits(runs, number, late=0):
@@ -335,7 +335,7 @@ def test_a_bus_of_single_lines_that_do_not_change_at_once(late):
     lines = {"D0": bits(RUNS, 0), "D1": bits(RUNS, 1, late)}
     board = check(read_model(MODEL + BUS, "m.toml"), drawn(lines, end=200, step=US)).measured
     for thing, spans in {
-        "isr.tick": [(11, 27), (40, 55)], "isr.wheel": [(15, 20), (50, 55)], "step.sow": [(30, 37)]
+        "isr.tick": [(11, 27), (40, 55)], "isr.wheel": [(15, 20), (46, 51)], "step.sow": [(30, 37)]
     }.items():  # fmt: skip
         seen = board.shown.bodies[thing]
         assert len(seen.start) == len(spans)

@@ -116,9 +116,7 @@ def bind(system: System, capture: Capture) -> Readings:
 def _bind_one(system: System, probe: Probe, capture: Capture, shown: Readings) -> None:
     signal = capture.signals[probe.signal]
     if probe.codes:
-        # an analyser looks at its lines at one time, and what writes them may not
-        within = probe.shortest or (0 if capture.told else capture.resolution)
-        signal, left_out = settled(signal, within, mixed=not probe.shortest)
+        signal, left_out = settled(system, probe, signal, capture)
         if left_out:
             values = count_text(left_out, "value")
             shown.remarks.append(f"{signal.name}: {values} that came as its lines do not change at once, left out")

@@ -14,10 +14,11 @@ from msgspec.structs import replace
 from tachys.capture.table import Capture, Signal, unsigned
 from tachys.checking.probes.lines import Bodies
 from tachys.model.events import Thing
-from tachys.model.nodes import Probe
+from tachys.model.nodes import Isr, Probe, Step
 from tachys.model.system import System
 
 BACKGROUND = 1 << 30
+_AHEAD = 64  # values, behind which one that is put aside is looked for
 
 
 def joined(name: str, lines: Sequence[Signal]) -> Signal:
@@ -32,34 +33,6 @@ def joined(name: str, lines: Sequence[Signal]) -> Signal:
     return Signal(name, len(lines), at, np.where(known, value, -1), known).without_repeats()
 
 
-def settled(signal: Signal, within: int, *, mixed: bool) -> tuple[Signal, int]:
-    """(the bus without values that last no longer than ``within`` ps, how many these are), the next begins sooner.
-
-    ``mixed``: only those between two others of which each bit is as before or as behind: its lines do not all change at
-    once.
-    """
-    short = np.append(np.diff(signal.at) <= within, False)
-    if not (short & signal.known).any():
-        return signal, 0
-    at, value, known = signal.at.tolist(), signal.value.tolist(), signal.known.tolist()
-    kept, left_out, begun = list[int](), 0, list[int]()
-    since: int | None = None
-    for place in range(len(at)):
-        before = value[kept[-1]] if kept and known[kept[-1]] else None
-        if short[place] and known[place] and before is not None and known[place + 1]:
-            changes = before ^ value[place + 1]
-            if value[place] != value[place + 1] and (not mixed or not (value[place] ^ before) & ~changes):
-                since = at[place] if since is None else since
-                left_out += 1
-                continue
-        kept.append(place)
-        begun.append(at[place] if since is None else since)
-        since = None
-    part = np.array(kept)
-    found = replace(signal, at=np.array(begun, np.int64), value=signal.value[part], known=signal.known[part])
-    return found.without_repeats(), left_out
-
-
 def urgency_of(system: System, thing: Thing) -> int:
     """The level of a routine; everything else lies below all of them."""
     kind, name = thing.kind, thing.name
@@ -68,35 +41,106 @@ def urgency_of(system: System, thing: Thing) -> int:
     return system.isr(name).urgency if kind == "isr" else BACKGROUND
 
 
+def settled(system: System, probe: Probe, signal: Signal, capture: Capture) -> tuple[Signal, int]:
+    """(the bus without values that are none, how many these were); what follows one begins as it did.
+
+    That is what lasts less than ``shortest`` of its probe. Without that: what shows for one sample as the lines do not
+    all change at once, where nobody can have written it.
+    """
+    shortest = probe.shortest or (1 if capture.told else capture.resolution) + 1
+    bus, length = _Bus(system, probe, signal, shortest), np.diff(signal.at, append=capture.end).tolist()
+    at, kept, begun, since = signal.at.tolist(), list[int](), list[int](), None
+    for place, now in enumerate(at):
+        if kept and length[place] < shortest and (probe.shortest or bus.is_mixture(place, kept[-1], length[place])):
+            since = now if since is None else since
+            continue
+        kept.append(place)
+        begun.append(now if since is None else since)
+        since = None
+        _follow(bus.stack, bus.values[place], bus.urgency)
+    if len(kept) == len(at):
+        return signal, 0
+    part = np.array(kept)
+    found = replace(signal, at=np.array(begun, np.int64), value=signal.value[part], known=signal.known[part])
+    return found.without_repeats(), len(at) - len(kept)
+
+
+class _Bus:
+    """The values of a bus and what they name; ``stack``: who runs, last, and who is put aside."""
+
+    def __init__(self, system: System, probe: Probe, signal: Signal, shortest: int) -> None:
+        self.values, self.stack = _values(signal), list[int]()
+        self._brief = np.append(np.diff(signal.at) < shortest, False).tolist()
+        self.urgency = {code: urgency_of(system, Thing(shown)) for code, shown in probe.codes}
+        bodies = {code: system.nodes[Thing(shown)] for code, shown in probe.codes}
+        self._least = {code: body.cost.least for code, body in bodies.items() if isinstance(body, Isr | Step)}
+
+    def is_mixture(self, place: int, kept: int, length: int) -> bool:
+        """Whether each bit of a value is as before it (``kept``) or as behind it, and nobody can have written it.
+
+        What it names would have to last longer, or to go on behind what interrupts it; or, where it names nothing, what
+        ran before it does so, or what was put aside goes on, and so has not ended.
+        """
+        if place + 1 == len(self.values):
+            return False
+        before, now, behind = self.values[kept], self.values[place], self.values[place + 1]
+        if now is None or behind is None or before is None or (now ^ before) & ~(before ^ behind):
+            return False
+        if now not in self.urgency:
+            return behind in self.stack or self._goes_on(place + 1, before)
+        if now in self.stack or self._goes_on(place + 1, now):
+            return False
+        interrupted = self.urgency.get(behind, BACKGROUND) < self.urgency[now]
+        return interrupted or 2 * length < self._least.get(now, 0)
+
+    def _goes_on(self, place: int, code: int) -> bool:
+        """Whether from a place on comes what is more urgent, and behind that the code."""
+        level = self.urgency.get(code, -1)
+        for later in range(place, min(len(self.values), place + _AHEAD)):
+            value = self.values[later]
+            if value == code:
+                return later > place
+            if not self._brief[later] and self.urgency.get(value or 0, BACKGROUND) >= level:
+                return False
+        return False
+
+
+def _values(signal: Signal) -> list[int | None]:
+    """Its values, None where it is not known."""
+    pairs = zip(signal.value.tolist(), signal.known.tolist(), strict=True)
+    return [unsigned(value) if known else None for value, known in pairs]
+
+
 def codes_to_bodies(system: System, probe: Probe, signal: Signal, capture: Capture) -> dict[Thing, Bodies]:
     """The bodies of every thing that the bus names."""
     things = {code: Thing(shown) for code, shown in probe.codes}
     urgency = {code: urgency_of(system, thing) for code, thing in things.items()}
     runs: dict[int, list[tuple[int, int]]] = {code: [] for code in things}
-    stack: list[tuple[int, int]] = []  # (code, when it began), the running one last
-    for place, at in enumerate(signal.at.tolist()):
-        value = unsigned(int(signal.value[place])) if signal.known[place] else None
-        while stack and not _goes_on(stack, value, urgency):
-            code, begun = stack.pop()
-            runs[code].append((begun, at))
-        if value in things and not any(code == value for code, _ in stack):
-            stack.append((value, at))
-    cut = {code for code, _ in stack}
-    for code, begun in stack:
-        runs[code].append((begun, capture.end))
+    stack, begun = list[int](), dict[int, int]()  # who runs last, those that are put aside before it
+    for at, value in zip(signal.at.tolist(), _values(signal), strict=True):
+        before = len(stack)
+        for code in _follow(stack, value, urgency):
+            runs[code].append((begun[code], at))
+            before -= 1
+        if len(stack) > before:
+            begun[stack[-1]] = at
+    for code in stack:
+        runs[code].append((begun[code], capture.end))
     found = {}
     for code, thing in things.items():
         spans = np.array(sorted(runs[code]), np.int64).reshape(-1, 2)
         first = bool(len(spans)) and int(spans[0, 0]) <= capture.begin
-        found[thing] = Bodies(spans[:, 0], spans[:, 1], cut_begin=first, cut_end=code in cut)
+        found[thing] = Bodies(spans[:, 0], spans[:, 1], cut_begin=first, cut_end=code in stack)
     return found
 
 
-def _goes_on(stack: list[tuple[int, int]], value: int | None, urgency: dict[int, int]) -> bool:
-    """Whether what is on top of the stack is only put aside, or runs, as the bus takes a value."""
-    top = stack[-1][0]
-    if value == top:
-        return True
-    if value not in urgency or any(code == value for code, _ in stack):
-        return False
-    return urgency[value] < urgency[top]
+def _follow(stack: list[int], value: int | None, urgency: dict[int, int]) -> list[int]:
+    """Who ends as the bus takes a value, which the ``stack`` then has; what is only put aside goes on."""
+    ended = []
+    while stack and value != stack[-1]:
+        if value in urgency and value not in stack and urgency[value] < urgency[stack[-1]]:
+            break
+        ended.append(stack.pop())
+    if value in urgency and value not in stack:
+        stack.append(value)
+    return ended
