@@ -79,3 +79,55 @@ def test_what_comes_at_no_rate_is_followed_from_its_routine_on(within, misses):
     assert abs(need.value - 115 * US) <= need.seen.resolution
     assert need.seen.relative
     assert need.note == "from isr.turn.start on, since no line shows the event"
+
+
+NTH = """
+tachys = 1
+[core]
+clock = "10 MHz"
+entry = "1 us"
+exit = "1 us"
+levels = 2
+{source}
+[isr.cell]
+on = "source.cell"
+level = 0
+cost = "10 us"
+nth = {{ n = 4, cost = "5 us" }}
+[isr.eject]
+on = "isr.cell.nth"
+level = 1
+cost = ["20 us", "90 us"]
+[need.eject]
+from = "source.cell"
+to = "isr.eject.end"
+within = "{within}"
+[probe.D0]
+shows = "source.cell"
+edge = "rise"
+"""
+
+
+@pytest.mark.parametrize("seen", [True, False])
+@pytest.mark.parametrize(("within", "misses"), [("116 us", 1), ("118 us", 0)])
+def test_a_need_behind_each_nth_run_is_seen_from_the_last_run_that_can_have_led_to_it(seen, within, misses):
+    """A run of 15 us each fourth time, 1 us behind its event; 2 us later 20 us of ejecting, and 100 us once."""
+    cells = [(k * 200 + 100) * US for k in range(200)]
+    bodies = [(at + US, at + (16 if k % 4 == 3 else 11) * US) for k, at in enumerate(cells)]
+    ejects = [(b + 2 * US, b + (102 if k == 43 else 22) * US) for k, (_, b) in enumerate(bodies) if k % 4 == 3]
+    highs = {"isr.cell": bodies, "isr.eject": ejects, "D0": [(at, at + 5 * US) for at in cells]}
+    lines = {
+        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
+        for name, spans in highs.items()
+    }
+    source = '[source.cell]\nevery = "200 us"'
+    model = NTH.format(source=source, within=within).replace('["20 us", "90 us"]', '["20 us", "100 us"]')
+    if not seen:
+        model = model.partition("[probe")[0]
+        del lines["D0"]
+    result = check(read_model(model, "drum.toml"), Capture("drum.vcd", lines, 0, 40_000 * US, 100_000))
+    need = result.needs["eject"]
+    assert need.count == misses
+    assert need.seen.count in (49, 50)
+    assert abs(need.value - (118 - (not seen)) * US) <= 2 * need.seen.resolution
+    assert need.seen.relative
