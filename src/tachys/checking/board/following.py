@@ -23,13 +23,15 @@ from tachys.stretches import NEVER, place_of
 class Followed(Struct, frozen=True):
     """The answers of a need; ``waiting`` is the thing that waited, ``by_order``: some link had no line.
 
-    ``since``: what is measured from where no line shows the event, nor any rate when it came.
+    ``since``: what is measured from where no line shows the event, nor any rate when it came. ``nth``: by runs of which
+    each n-th alone goes on, from the last that can have led to each answer.
     """
 
     delays: Delays
     waiting: Thing
     by_order: bool = False
     since: Event | None = None
+    nth: bool = False
 
 
 def follow(board: Measurement, need: Following) -> Followed | None:
@@ -37,6 +39,8 @@ def follow(board: Measurement, need: Following) -> Followed | None:
     hops = board.system.graph.chain(need.begins, need.ends)
     begins, ends = board.events(need.begins), board.events(need.ends)
     waiting = need.ends.thing
+    if hops is not None and any("nth" in (hop.before.moment, hop.after.moment) for hop in hops):
+        return _behind_nth(board, hops, need)
     if begins is None:
         return None if hops is None else _behind_hidden(board, hops, need)
     now: Instants | None = begins.copy()
@@ -50,8 +54,8 @@ def follow(board: Measurement, need: Following) -> Followed | None:
         return Followed(
             Delays(begins[done], now[done] - begins[done], begins[now == LOST], begins[now == OPEN]), waiting
         )
-    if ends is None or any("nth" in (hop.before.moment, hop.after.moment) for hop in hops or ()):
-        return None  # of what only each n-th run goes on to, no order tells which
+    if ends is None:
+        return None
     least = _least_way(board, hops)
     place = place_of(ends, begins + max(0, least - board.resolution))
     known = place < len(ends)
@@ -80,14 +84,10 @@ def _behind_hidden(board: Measurement, hops: tuple[Link, ...], need: Following) 
 
     That is the release that fits the fastest of them, where they are regular, and else the beginning of the run.
     """
-    first = hops[0]
-    runs = board.isrs.get(first.after.name) if first.after.kind == "isr" else None
-    starts = board.events(first.after.thing.start)
-    if runs is None or starts is None or runs.isr.on != (first.before,) or first.kind not in ("begins", "serves"):
+    first, starts = hops[0], board.events(hops[0].after.thing.start)
+    came = _came(board, first)
+    if came is None or starts is None:
         return None
-    regular = runs.latency is not None and runs.latency.relative
-    came = runs.latency if regular and runs.latency is not None else Delays(starts, starts)
-    assert len(came.at) == len(starts)
     now: Instants | None = starts
     inner = () if first.after.moment == "start" else (Link(first.after.thing.start, first.after, "ends"),)
     for hop in (*inner, *hops[1:]):
@@ -97,7 +97,48 @@ def _behind_hidden(board: Measurement, hops: tuple[Link, ...], need: Following) 
     done = now >= 0
     lost = np.sort(np.concatenate([came.at[now == LOST], came.lost]))
     delays = Delays(came.at[done], now[done] - came.at[done], lost, came.at[now == OPEN], relative=True)
-    return Followed(delays, need.ends.thing, since=None if regular else first.after.thing.start)
+    return Followed(delays, need.ends.thing, since=_from(board, first))
+
+
+def _came(board: Measurement, first: Link) -> Delays | None:
+    """When the event of each run came at the latest, of a routine that serves it alone, and which had no run."""
+    runs = board.isrs.get(first.after.name) if first.after.kind == "isr" else None
+    starts = board.events(first.after.thing.start)
+    if runs is None or starts is None or runs.isr.on != (first.before,) or first.kind not in ("begins", "serves"):
+        return None
+    if runs.latency is None or not runs.latency.relative:
+        return Delays(starts, starts)
+    assert len(runs.latency.at) == len(starts)
+    return runs.latency
+
+
+def _from(board: Measurement, first: Link) -> Event | None:
+    """What is measured from, where nothing tells when the event came."""
+    latency = board.isrs[first.after.name].latency
+    return None if latency is not None and latency.relative else first.after.thing.start
+
+
+def _behind_nth(board: Measurement, hops: tuple[Link, ...], need: Following) -> Followed | None:
+    """Delays of what only each n-th run leads to: no line shows which, so each answer is that of the last it can be."""
+    if len(hops) != 2 or hops[0].after.moment != "nth":
+        return None
+    first, last = hops
+    came, bodies, answers = _came(board, first), board.shown.bodies.get(first.after.thing), board.events(need.ends)
+    begun, waits = board.events(last.after.thing.start), last.after.thing
+    alone = board.system.graph.causes.get(waits, ()) == (last.before,)
+    if came is None or bodies is None or answers is None or begun is None or not alone or not len(begun):
+        return None
+    events = board.events(need.begins)
+    own = np.append(begun, NEVER)[place_of(begun, answers, behind=True) - 1]
+    run = place_of(bodies.ended, own + board.resolution, behind=True) - 1
+    known = (place_of(begun, answers, behind=True) > 0) & (run >= int(bodies.cut_begin))
+    answers, run = answers[known], run[known] - int(bodies.cut_begin)
+    at = came.at[run]
+    if events is not None:
+        at = np.append(events, NEVER)[place_of(events, bodies.begun[run] + board.resolution, behind=True) - 1]
+        answers, at = answers[at < NEVER], at[at < NEVER]
+    since = None if events is not None else _from(board, first)
+    return Followed(Delays(at, answers - at, relative=True), waits, since=since, nth=True)
 
 
 def _over(board: Measurement, hop: Link, times: Instants, age: bool) -> Instants | None:

@@ -263,8 +263,11 @@ def _wait_of(board: Measurement, need: Need) -> _Wait:
 
 
 def _note(followed: Followed) -> str:
+    last = ", and from the last run that can have led to it" if followed.nth else ""
     if followed.since is not None:
-        return f"from {followed.since} on, since no line shows the event"
+        return f"from {followed.since} on, since no line shows the event{last}"
+    if followed.nth:
+        return "from the last event that can have led to it, since no line shows which run is an n-th one"
     if followed.delays.relative:
         return "against the fastest one seen, since no line shows the event"
     if followed.by_order:
