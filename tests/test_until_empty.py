@@ -6,6 +6,8 @@ import pytest
 
 from boards import first, on_board
 from planted import ANALYSER, US, _apart
+from tachys.capture.table import Capture, make_signal
+from tachys.checking.checking import check
 from tachys.demo.analyser import busy, pulses, steps
 from tachys.demo.machine import Burns, Empties, Routine, Store, Task
 from tachys.errors import InputError
@@ -158,3 +160,68 @@ def test_a_model_that_does_not_know_of_it_is_told_so_alone(seed):
     result, _ = on_the_board(seed, (35_500_000, 44_500_000), '"buffer.ring"')
     assert [(each.code, each.about) for each in result.findings] == [("takes-meanwhile", "step.parse")]
     assert str(result.needs["parsed"].verdict) == "at risk"
+
+
+FIFO = """
+tachys = 1
+[core]
+clock = "10 MHz"
+entry = "0.5 us"
+exit = "0.5 us"
+[source.sample]
+gap = "59 us"
+[buffer.fifo]
+depth = 15
+fed_by = "source.sample"
+threshold = 4
+[isr.filter]
+on = "buffer.fifo"
+cost = "4 us"
+each = ["20 us", "20.4 us"]
+drains = { from = "buffer.fifo", most = 8 }
+[probe.D0]
+shows = "source.sample"
+edge = "rise"
+[probe.D1]
+shows = "isr.filter"
+"""
+
+
+def fifo_board(seed, *, meanwhile, each=20_200_000):
+    """A routine that empties a FIFO and what comes ``meanwhile``, too, or the next time."""
+    dice, now, came, bodies, waiting, free = random.Random(seed), 0, [], [], [], 0
+    for _ in range(3000):
+        now += dice.randint(60, 130) * US
+        came.append(now)
+    for at in came:
+        if at < free and meanwhile:  # the run that goes on takes it: longer by one
+            bodies[-1][1] = free = free + each
+            continue
+        waiting.append(at)
+        if len(waiting) >= 4:
+            begin = max(at + 500_000, free + US)
+            taken = [each for each in waiting if each <= begin]
+            waiting = waiting[len(taken) :]
+            bodies.append([begin, begin + 4 * US + len(taken) * each])
+            free = bodies[-1][1]
+    lines = {"D0": [(at, at + 20 * US) for at in came], "D1": bodies}
+    signals = {
+        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
+        for name, spans in lines.items()
+    }
+    return check(read_model(FIFO, "m.toml"), Capture("fifo.vcd", signals, 0, now + 50 * US, 100_000))
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_routine_that_takes_what_comes_meanwhile_is_told(seed):
+    """No key says that of a routine yet: its items are not said to cost more."""
+    found = fifo_board(seed, meanwhile=True).findings
+    assert (found[0].code, found[0].about) == ("takes-meanwhile", "isr.filter")
+    assert not [each for each in found if each.code in ("each-longer", "cost-longer")]
+    assert fifo_board(seed, meanwhile=False).findings == ()
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_items_of_a_routine_that_cost_more_are_told_as_such(seed):
+    found = fifo_board(seed, meanwhile=False, each=21_800_000).findings
+    assert [each.code for each in found] in (["each-longer"], ["cost-longer"])

@@ -647,7 +647,7 @@ def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own:
     grows = shown.any() and int(least[shown].min()) < int(least[shown].max())
     if whole.state is not Agreement.REFUTES:
         return whole
-    meanwhile = about.kind == "step" and whole.beyond and not drains.until_empty
+    meanwhile = whole.beyond and not drains.until_empty
     if meanwhile and any(few.drain == about for few in took_fewer(board)):  # which the run before must have taken
         more = most + come_meanwhile(board, about, drains, len(most))
         other = _cost(board, about, first, replace(rest, least=np.maximum(0, own.least - more * each.most)), None, key)
