@@ -32,6 +32,7 @@ from tachys.words import PICO
 from tachys.worstcase.arrivals import source_curve
 from tachys.worstcase.supply import currents_of
 
+_CHANCE = 0.05  # what is less likely is hardly chance
 MEANWHILE = "if it takes what comes meanwhile, too"  # why what a run of a drain costs agrees
 MILLION = 10**6  # shares are whole millionths
 
@@ -647,11 +648,15 @@ def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own:
     grows = shown.any() and int(least[shown].min()) < int(least[shown].max())
     if whole.state is not Agreement.REFUTES:
         return whole
-    meanwhile = whole.beyond and not drains.until_empty
-    if meanwhile and any(few.drain == about for few in took_fewer(board)):  # which the run before must have taken
-        more = most + come_meanwhile(board, about, drains, len(most))
-        other = _cost(board, about, first, replace(rest, least=np.maximum(0, own.least - more * each.most)), None, key)
-        if not other.beyond:
+    if whole.beyond and not drains.until_empty:
+        came = come_meanwhile(board, about, drains, len(most))
+        over = np.maximum(0, own.least - (most + came) * each.most)
+        other = _cost(board, about, first, replace(rest, least=over), None, key)
+        longer = rest.least > first.most + board.stretched(int(own.most.max()))
+        # the run before must have taken what one took fewer, or it were chance that something came just in those that
+        # are longer, by whole items
+        alike = _fit_items(first, each, _only(own, longer)) * float((came > 0).mean())
+        if not other.beyond and (alike.prod() < _CHANCE or any(few.drain == about for few in took_fewer(board))):
             return replace(other, state=Agreement.AGREES, why=MEANWHILE)
     if not grows and drains.buffer in board.system.ticking:
         return whole
@@ -668,6 +673,15 @@ def _drained(board: Measurement, about: Thing, drains: Drain, first: Range, own:
     measured = Measured(max(0, int(of_one.min())), max(0, int(of_one.max())), len(items), (width + 1) // 2)
     judged = _judged(about, "each", each.least, each.most, measured, (sure_least, sure_most))
     return judged if judged.state is Agreement.REFUTES else whole
+
+
+def _fit_items(first: Range, each: Range, own: ExecutionTimes) -> NDArray[np.float64]:
+    """How likely each time is to fit a whole number of items by chance; 1 where it does not."""
+    count = -((first.most - own.least) // max(1, each.most))
+    fits = own.most >= first.least + count * each.least
+    width = first.most - first.least + count * (each.most - each.least) + own.most - own.least
+    found: NDArray[np.float64] = np.where(fits, np.minimum(1.0, width / max(1, each.least)), 1.0)
+    return found
 
 
 def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[Compared]:

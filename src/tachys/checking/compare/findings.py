@@ -70,8 +70,8 @@ def find_all(board: Measurement, figures: tuple[Compared, ...], strangers: tuple
     found = [_root(board, tuple(each), symptoms) for each in same.values()]
     found += [_stranger(stranger, left, board) for stranger in strangers]
     found += [] if hidden else list(_lost_wake_ups(board))
-    left = [each for each in left if not any(each.about in finding.explains for finding in found)]
     found += _took_fewer(board, {figure.about for figure in figures if figure.why == MEANWHILE})
+    left = [each for each in left if not any(each.about in finding.explains for finding in found)]
     found += pin_findings(board)
     if not any(figure.key in ("gap", "burst", "within") for figure in refuted):
         found += list(_unasked(board))
@@ -330,15 +330,22 @@ def _took_fewer(board: Measurement, meanwhile: set[Thing]) -> Iterator[Finding]:
     """Runs that were done too soon for what had come into their buffer; of drains that take what comes ``meanwhile``
     the run before had taken it.
     """
-    for few in took_fewer(board):
-        buffer = Thing(f"buffer.{few.buffer}")
-        why = f"{few.drain} took {few.at_most} at most of the {few.came} that had come"
-        code, about = "holds-less", buffer
-        if few.drain in meanwhile:
-            code, about, why = "takes-meanwhile", few.drain, f"out of {buffer}"
+
+    def told(code: str, about: Thing, buffer: Thing, why: str, explains: tuple[str, ...], at: int | None) -> Finding:
         proved = (name for name, need in board.paper.needs.items() if need.proved)
-        falls = tuple(name for name in proved if rests_on(board, board.paper.needs[name].need, few.buffer))
-        yield Finding(code, about, sentence(code, why), None, None, falls, (), few.at)
+        falls = tuple(name for name in proved if rests_on(board, board.paper.needs[name].need, buffer.name))
+        return Finding(code, about, sentence(code, why), None, None, falls, explains, at)
+
+    few_of = {few.drain: few for few in took_fewer(board)}
+    for drain, few in few_of.items():
+        if drain not in meanwhile:
+            why = f"{drain} took {few.at_most} at most of the {few.came} that had come"
+            yield told("holds-less", Thing(f"buffer.{few.buffer}"), Thing(f"buffer.{few.buffer}"), why, (), few.at)
+    for drain in sorted(meanwhile):
+        drains = getattr(board.system.nodes[drain], "drains", None)
+        assert drains is not None
+        buffer, at = Thing(f"buffer.{drains.buffer}"), few_of[drain].at if drain in few_of else None
+        yield told("takes-meanwhile", drain, buffer, f"out of {buffer}", (drain, buffer), at)
 
 
 def _plain(board: Measurement, symptom: Symptom) -> Finding:
