@@ -8,7 +8,7 @@ from planted import MODEL
 from playing import ways
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
+from tachys.checking.compare.compared import Agreement
 from tachys.demo.project import model_text
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict

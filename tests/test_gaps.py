@@ -4,7 +4,7 @@ import random
 
 from tachys.capture.eventstream import read_event_stream
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
+from tachys.checking.compare.compared import Agreement
 from tachys.checking.out.explaining import explain_finding
 from tachys.demo.machine import Machine, Plan, Routine
 from tachys.drawing.scene import Moment, scene_of_capture

@@ -11,7 +11,7 @@ from tachys.capture.table import Capture, Signal
 from tachys.checking import checking
 from tachys.checking.board import nesting
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
+from tachys.checking.compare.compared import Agreement
 from tachys.checking.out.explaining import explain_finding
 from tachys.demo.project import write_project
 from tachys.model.loading import load_model, read_model

@@ -7,7 +7,7 @@ import pytest
 from planted import FAULTS, MODEL, planted
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
+from tachys.checking.compare.compared import Agreement
 from tachys.checking.correct.fitting import fit, quantity
 from tachys.demo.analyser import to_vcd
 from tachys.model.loading import read_model

@@ -6,7 +6,7 @@ import pytest
 
 from tachys.capture.table import Capture, make_signal
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
+from tachys.checking.compare.compared import Agreement
 from tachys.model.loading import read_model
 
 US = 10**6

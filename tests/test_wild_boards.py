@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 import wild as wild_boards
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
+from tachys.checking.compare.compared import Agreement
 from tachys.errors import InputError
 from tachys.model.loading import ModelText, read_model
 from tachys.needs.verdicts import Verdict

@@ -11,7 +11,7 @@ from planted import US
 from tachys.capture.vcd import read_vcd
 from tachys.checking.board.measuring import measure
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement
+from tachys.checking.compare.compared import Agreement
 from tachys.demo.analyser import Analyser, Recording, busy, pulses, steps, to_vcd
 from tachys.demo.machine import Burns, Machine, Plan, Routine, Task
 from tachys.model.loading import read_model

@@ -15,8 +15,9 @@ from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.load import busiest_windows, load_seen
 from tachys.checking.board.measuring import Measurement, measure
 from tachys.checking.board.nesting import ExecutionTimes
+from tachys.checking.compare.compared import Compared
 from tachys.checking.compare.consequence import corrected
-from tachys.checking.compare.figures import Compared, compare_figures
+from tachys.checking.compare.figures import compare_figures
 from tachys.checking.compare.findings import find_all
 from tachys.checking.compare.judging import judge
 from tachys.checking.compare.levels import other_levels, with_levels

@@ -15,7 +15,7 @@ from tachys.checking.board.grid import ClockError
 from tachys.checking.board.load import Busiest, LoadSeen
 from tachys.checking.board.metering import Metered
 from tachys.checking.board.waits import Cause, WaitPart
-from tachys.checking.compare.figures import Compared
+from tachys.checking.compare.compared import Compared
 from tachys.checking.compare.tail import Tail
 from tachys.frames import Seconds, frame, in_seconds
 from tachys.model.events import Thing

@@ -40,7 +40,7 @@ from tachys.words import (
 )
 
 if TYPE_CHECKING:
-    from tachys.checking.compare.figures import Compared
+    from tachys.checking.compare.compared import Compared
     from tachys.checking.result import CheckResult, Miss, NeedCheck, Seen
     from tachys.figures import Figure
     from tachys.model.nodes import Core

@@ -6,7 +6,7 @@ from fractions import Fraction
 
 from msgspec.structs import replace
 
-from tachys.checking.compare.figures import MILLION, Compared, Measured
+from tachys.checking.compare.compared import MILLION, Compared, Measured
 from tachys.model.acts import Drain, Guard, Put
 from tachys.model.nodes import Amperes, Core, Isr, Nth, Period, Source, Step, Unit
 from tachys.model.quantities import ZERO, Range

@@ -20,8 +20,9 @@ from tachys.checking.board.measuring import Measurement
 from tachys.checking.board.nesting import NOBODY
 from tachys.checking.board.unseen import hidden_pass, unseen_routines, unseen_work
 from tachys.checking.board.waits import Cause, causes_of, stretches_of
+from tachys.checking.compare.compared import MILLION, Compared, Measured
 from tachys.checking.compare.consequence import corrected
-from tachys.checking.compare.figures import MEANWHILE, MILLION, Compared, Measured
+from tachys.checking.compare.figures import MEANWHILE
 from tachys.checking.compare.items import OWN_LONGER, overfull, rests_on, took_fewer, unshown_on_top
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.pins import pin_findings

@@ -12,8 +12,8 @@ from collections.abc import Iterator, Sequence
 from msgspec.structs import replace
 
 from tachys.checking.board.measuring import Measurement
+from tachys.checking.compare.compared import Agreement, Compared
 from tachys.checking.compare.consequence import corrected
-from tachys.checking.compare.figures import Agreement, Compared
 from tachys.checking.compare.items import OWN_LONGER, overfull, rests_on, took_fewer, unshown_on_top
 from tachys.checking.compare.unmodelled import Stranger
 from tachys.checking.result import Finding

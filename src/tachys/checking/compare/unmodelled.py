@@ -14,7 +14,8 @@ from msgspec.structs import replace
 
 from tachys.capture.table import Capture
 from tachys.checking.board.measuring import Measurement, measure
-from tachys.checking.compare.figures import Agreement, Compared, compare_figures
+from tachys.checking.compare.compared import Agreement, Compared
+from tachys.checking.compare.figures import compare_figures
 from tachys.model.events import Thing
 from tachys.model.system import System
 from tachys.worstcase.bounds import Bounds

@@ -19,7 +19,7 @@ from tomlkit.items import Array, InlineTable, Item, Table
 
 from tachys.capture.table import Capture
 from tachys.checking.checking import check
-from tachys.checking.compare.figures import Agreement, Compared
+from tachys.checking.compare.compared import Agreement, Compared
 from tachys.checking.compare.findings import likely_mistakes
 from tachys.checking.compare.levels import LEVELS
 from tachys.checking.compare.rhythm import Rhythm

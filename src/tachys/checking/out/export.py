@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from tachys.checking.board.waits import Cause, WaitPart
-from tachys.checking.compare.figures import MILLION, Compared
+from tachys.checking.compare.compared import MILLION, Compared
 from tachys.checking.out.explaining import Explained
 from tachys.checking.out.pooling import pool
 from tachys.checking.out.telling import COUNTS, CURRENTS

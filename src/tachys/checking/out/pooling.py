@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from tachys.capture.table import Capture
 from tachys.checking.board.load import Busiest, LoadSeen
 from tachys.checking.board.metering import of_parts
-from tachys.checking.compare.figures import Agreement, Compared, Measured
+from tachys.checking.compare.compared import Agreement, Compared, Measured
 from tachys.checking.result import CheckResult, Finding, Seen
 from tachys.needs.kinds import Need
 from tachys.needs.verdicts import WORST_FIRST, Verdict

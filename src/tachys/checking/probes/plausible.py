@@ -6,7 +6,7 @@ import math
 
 from tachys.capture.table import Capture
 from tachys.checking.board.measuring import Measurement, measure
-from tachys.checking.compare.figures import Agreement, Compared
+from tachys.checking.compare.compared import Agreement, Compared
 from tachys.checking.compare.levels import other_levels
 from tachys.checking.probes.binding import called_as
 from tachys.checking.probes.misbound import Binding, Fault, judge_binding
