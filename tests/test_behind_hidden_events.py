@@ -131,3 +131,40 @@ def test_a_need_behind_each_nth_run_is_seen_from_the_last_run_that_can_have_led_
     assert need.seen.count in (49, 50)
     assert abs(need.value - (118 - (not seen)) * US) <= 2 * need.seen.resolution
     assert need.seen.relative
+
+
+def test_an_item_of_which_no_run_is_sure_is_followed_to_none():
+    """It is put in the very instant in which the only run begins, which may have taken it or not."""
+    model = """
+tachys = 1
+[core]
+clock = "10 MHz"
+entry = "1 us"
+exit = "1 us"
+[source.sample]
+gap = "50 us"
+[isr.sample]
+on = "source.sample"
+cost = "5 us"
+[buffer.ring]
+depth = 4
+fed_by = "isr.sample.end"
+[loop]
+overhead = "1 us"
+[step.take]
+drains = "buffer.ring"
+every = "10 ms"
+cost = "10 us"
+each = "1 us"
+[need.taken]
+from = "source.sample"
+to = "step.take.start"
+within = "30 ms"
+"""
+    highs = {"isr.sample": [(100 * US, 105 * US), (205 * US, 210 * US)], "step.take": [(210 * US, 222 * US)]}
+    lines = {
+        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
+        for name, spans in highs.items()
+    }
+    result = check(read_model(model, "m.toml"), Capture("m.vcd", lines, 0, 300 * US, 100_000))
+    assert result.needs["taken"].count == 0

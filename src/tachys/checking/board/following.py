@@ -213,7 +213,7 @@ def _drained(board: Measurement, hop: Link, times: Instants) -> Instants | None:
         return None
     last = place_of(filled.puts, times, behind=True) - 1  # of the items of one instant the last
     run = np.where((last >= 0) & (filled.puts[last] == times), filled.run[last], UNSURE)
-    told = np.append(filled.starts, np.int64(0))[run]
+    told = np.append(filled.starts, np.int64(0))[np.maximum(run, OPEN)]
     return np.where(times < 0, times, np.where(run >= 0, told, run))  # or what else became of it
 
 
