@@ -208,7 +208,7 @@ def scene_of_capture(result: CheckResult, moment: Moment, wait: tuple[str, int, 
     ``wait``: (thing, from, to) of one more wait that is shown, of a thing whose events have no line.
     """
     board, begin, end = result.board, moment.begin, moment.end
-    lanes, holds = empty_lanes(board), list[Hold]()
+    lanes, holds = empty_lanes(board, result.bounds.system), list[Hold]()
     for lane in lanes:
         thing = lane.thing
         _fill(board, lane, begin, end)
@@ -243,17 +243,17 @@ def _title(result: CheckResult, moment: Moment) -> str:
     return f"{result.bounds.system.title or 'model'}: {moment.title or what} in {result.capture.name}"
 
 
-def empty_lanes(board: Measurement) -> list[Lane]:
-    """The lanes of all that a capture shows, without anything in them yet."""
+def empty_lanes(board: Measurement, modelled: System) -> list[Lane]:
+    """The lanes of all that a capture shows, without anything in them yet, by levels as they are ``modelled``."""
     found = []
-    for thing in [thing for thing in board.shown.bodies if thing.kind == "line"] + list(_order(board.system)):
+    for thing in [thing for thing in board.shown.bodies if thing.kind == "line"] + list(_order(modelled)):
         if thing not in board.shown.bodies and not events_of(board, thing):
             continue
         if thing.kind == "buffer" and thing.name not in board.buffers:
             continue
         things = [*(Thing(event) for event in _on(board.system, thing)), thing]
         lines = dict.fromkeys(name for each in things for name in board.shown.through.get(each, []))
-        found.append(Lane(thing, ", ".join([_detail(board.system, thing), *lines])))
+        found.append(Lane(thing, ", ".join([_detail(modelled, thing), *lines])))
     return found
 
 

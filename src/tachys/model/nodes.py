@@ -55,8 +55,9 @@ class Core(Struct, frozen=True):
         return Range(min(self.chain.least, apart.least), max(self.chain.most, apart.most))
 
     def level_text(self, urgency: int) -> int:
-        """The level as the engineer numbers it."""
-        return urgency if self.lowest_is_urgent else self.levels - 1 - urgency
+        """The level as the model writes it; the nearest one, of a level that was only seen."""
+        within = min(max(0, urgency), self.levels - 1)
+        return within if self.lowest_is_urgent else self.levels - 1 - within
 
 
 class Timer(Struct, frozen=True):

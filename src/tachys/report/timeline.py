@@ -65,7 +65,7 @@ def timeline_data(result: CheckResult, moments: Sequence[Moment], limit: int) ->
     """The lanes of a capture for a page, at most about ``limit`` bytes; around ``moments`` nothing is left out."""
     capture, board = result.capture, result.board
     unit = 1000 if capture.resolution >= 10_000 else 1
-    drawn = [_drawn(board, lane) for lane in empty_lanes(board)]
+    drawn = [_drawn(board, lane) for lane in empty_lanes(board, result.bounds.system)]
     kept = _windows(moments, capture.begin, capture.end)
     room = max(1, (limit * 3 // 4) // 4 // max(1, len(drawn)))  # numbers a lane, of some four bytes each as they stand
     lanes, thinned = [], False
