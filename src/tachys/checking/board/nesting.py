@@ -171,11 +171,10 @@ def _nest(
             body = stack[place]
             span = ends[body] - starts[body]
             above = stack[min(place + 1, depth - 1)]
-            for other in (
-                place - 1,
-                min(place + 1, depth - 1),
-            ):  # as a gap may be too short to be seen, what it lies in
-                around = stack[max(0, other)]  # may be taken to have begun behind it
+            # as a gap may be too short to be seen, what it lies in may be taken to have begun behind it
+            beside = (place - 1, min(place + 1, depth - 1))
+            for other in beside:
+                around = stack[max(0, other)]
                 forward[thing] += (
                     other >= 0
                     and (urgency[owner[other]] <= urgency[thing] or costs[7] == 0)
