@@ -82,15 +82,11 @@ def _best(seen: _Seen, left: set[Pair], urgency: dict[str, int]) -> tuple[str, b
         above, below = [a for a, b in left if b == name], [b for a, b in left if a == name]
         if above:
             level = max(urgency[a] for a in above) + 1
-            against = [
-                b for b in urgency if b != name and urgency[name] < urgency[b] <= level and len(seen.of(name, b))
-            ]
+            against = [b for b in urgency if urgency[name] < urgency[b] <= level and len(seen.of(name, b))]
             tried.append((len(against), -len(above), False, name, level))
         if below:
             level = min(urgency[b] for b in below) - 1
-            against = [
-                a for a in urgency if a != name and level <= urgency[a] < urgency[name] and len(seen.of(a, name))
-            ]
+            against = [a for a in urgency if level <= urgency[a] < urgency[name] and len(seen.of(a, name))]
             tried.append((len(against), -len(below), True, name, level))
     _, _, rises, name, level = min(tried)
     return name, rises, level
