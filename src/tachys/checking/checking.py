@@ -123,14 +123,13 @@ def _between(capture: Capture, resets: Instants) -> list[Capture]:
 
 
 def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult:
-    modelled, board = paper, measure(system, paper, capture)
-    figures = compare_figures(board)
-    before = board
+    modelled, before = paper, measure(system, paper, capture)
+    board = before
     system, others = other_levels(board)
     if others:  # what ran on top of what hangs on them
         paper = bounds_of(system)
         board = measure(system, paper, capture)
-        figures = compare_figures(board)
+    figures = compare_figures(board)
     entered = tuple(each for each in figures if (each.about, each.key) == ("core", "entry"))
     if entered:  # it is taken off wherever something ran on top
         system = replace(system, core=corrected(system, entered).core)

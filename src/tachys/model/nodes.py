@@ -512,7 +512,7 @@ class Step(Body, frozen=True):
         if not mark.most:
             return self
         first = next((act for act in self.acts if isinstance(act, Work)), None)
-        both = Work(mark + mark)
+        both = Work(self.marks_in("cost", mark))
         if first is None or first.masked:
             place = next((place for place, act in enumerate(self.acts) if not isinstance(act, Wait)), len(self.acts))
             return replace(self, acts=(*self.acts[:place], both, *self.acts[place:]))

@@ -154,6 +154,11 @@ class System(Struct, frozen=True, dict=True):
         """What causes what."""
         return Graph(self.sources, self.units, self.isrs, self.steps, self.set_by, self.buffers)
 
+    @cached_property
+    def written(self) -> dict[Thing, tuple[int, int]]:
+        """Of what a pin shows: how long after its first and before its last instruction that is written, in ps."""
+        return {probe.body: (probe.after, probe.before_end) for probe in self.probes if probe.body}
+
     def ranked(self, isrs: Iterable[Isr]) -> System:
         """The same with these routines in its place, ranked by level and order, and else as they are given."""
         ordered = sorted(isrs, key=lambda isr: (isr.urgency, isr.order))

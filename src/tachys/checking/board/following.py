@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
@@ -43,17 +44,9 @@ def follow(board: Measurement, need: Following) -> Followed | None:
         return _behind_nth(board, hops, need)
     if begins is None:
         return None if hops is None else _behind_hidden(board, hops, need)
-    now: Instants | None = begins.copy()
-    for hop in hops or ():
-        assert now is not None
-        now = _over(board, hop, now, need.age)
-        if now is None:
-            break
-    if hops is not None and now is not None:
-        done = now >= 0
-        return Followed(
-            Delays(begins[done], now[done] - begins[done], begins[now == LOST], begins[now == OPEN]), waiting
-        )
+    now = None if hops is None else _along(board, hops, begins, need.age)
+    if now is not None:
+        return Followed(_answers(begins, now), waiting)
     if ends is None:
         return None
     least = _least_way(board, hops)
@@ -62,6 +55,22 @@ def follow(board: Measurement, need: Following) -> Followed | None:
     return Followed(
         Delays(begins[known], ends[place[known]] - begins[known], EMPTY, begins[~known]), waiting, hops is not None
     )
+
+
+def _along(board: Measurement, hops: tuple[Link, ...], times: Instants, age: bool) -> Instants | None:
+    """When each event was answered over all hops, as over one."""
+    for hop in hops:
+        found = _over(board, hop, times, age)
+        if found is None:
+            return None
+        times = found
+    return times
+
+
+def _answers(at: Instants, now: Instants) -> Delays:
+    """From when the events came to what became of each."""
+    done = now >= 0
+    return Delays(at[done], now[done] - at[done], at[now == LOST], at[now == OPEN])
 
 
 def _least_way(board: Measurement, hops: tuple[Link, ...] | None) -> int:
@@ -88,16 +97,13 @@ def _behind_hidden(board: Measurement, hops: tuple[Link, ...], need: Following) 
     came = _came(board, first)
     if came is None or starts is None:
         return None
-    now: Instants | None = starts
     inner = () if first.after.moment == "start" else (Link(first.after.thing.start, first.after, "ends"),)
-    for hop in (*inner, *hops[1:]):
-        now = None if now is None else _over(board, hop, now, need.age)
+    now = _along(board, (*inner, *hops[1:]), starts, need.age)
     if now is None:
         return None
-    done = now >= 0
-    lost = np.sort(np.concatenate([came.at[now == LOST], came.lost]))
-    delays = Delays(came.at[done], now[done] - came.at[done], lost, came.at[now == OPEN], relative=True)
-    return Followed(delays, need.ends.thing, since=_from(board, first))
+    delays = _answers(came.at, now)
+    lost = np.sort(np.concatenate([delays.lost, came.lost]))
+    return Followed(replace(delays, lost=lost, relative=True), need.ends.thing, since=_from(board, first))
 
 
 def _came(board: Measurement, first: Link) -> Delays | None:
@@ -129,9 +135,9 @@ def _behind_nth(board: Measurement, hops: tuple[Link, ...], need: Following) -> 
     if came is None or bodies is None or answers is None or begun is None or not alone or not len(begun):
         return None
     events = board.events(need.begins)
-    own = np.append(begun, NEVER)[place_of(begun, answers, behind=True) - 1]
-    run = place_of(bodies.ended, own + board.resolution, behind=True) - 1
-    known = (place_of(begun, answers, behind=True) > 0) & (run >= int(bodies.cut_begin))
+    own = place_of(begun, answers, behind=True) - 1
+    run = place_of(bodies.ended, begun[own] + board.resolution, behind=True) - 1
+    known = (own >= 0) & (run >= int(bodies.cut_begin))
     answers, run = answers[known], run[known] - int(bodies.cut_begin)
     at = came.at[run]
     if events is not None:

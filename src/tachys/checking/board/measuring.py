@@ -141,10 +141,8 @@ class Measurement(Struct):
     def nest(self) -> list[ExecutionTimes]:
         """The own times of the bodies of each of ``things``."""
         found = nest(*self._nested())
-        self.on_top, self.forward = (
-            found.tops,
-            [thing for thing, count in zip(self.things, found.forward, strict=True) if count],
-        )
+        self.on_top = found.tops
+        self.forward = [thing for thing, count in zip(self.things, found.forward, strict=True) if count]
         return found.owns
 
     def _nested(self) -> tuple[Core, list[Bodies], list[int], int]:

@@ -27,7 +27,7 @@ from tachys.checking.compare.items import OWN_LONGER, overfull, rests_on, took_f
 from tachys.checking.compare.pace import paces, storm
 from tachys.checking.compare.pins import pin_findings
 from tachys.checking.compare.premises import refuted_figures
-from tachys.checking.compare.sentences import sentence
+from tachys.checking.compare.sentences import HELD_OFF, sentence
 from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.compare.unmodelled import Stranger
 from tachys.checking.result import Finding
@@ -331,22 +331,21 @@ def _took_fewer(board: Measurement, meanwhile: set[Thing]) -> Iterator[Finding]:
     """Runs that were done too soon for what had come into their buffer; of drains that take what comes ``meanwhile``
     the run before had taken it.
     """
-
-    def told(code: str, about: Thing, buffer: Thing, why: str, explains: tuple[str, ...], at: int | None) -> Finding:
+    few_of = {few.buffer: few for few in took_fewer(board)}
+    for buffer in board.system.buffers:
+        drain, few = board.system.graph.drain[buffer.name].thing, few_of.get(buffer.name)
+        explains: tuple[Thing, ...] = ()
+        if drain in meanwhile:
+            code, about, why, explains = "takes-meanwhile", drain, f"out of {buffer.thing}", (drain, buffer.thing)
+        elif few is not None:
+            why = f"{drain} took {few.at_most} at most of the {few.came} that had come"
+            code, about = "holds-less", buffer.thing
+        else:
+            continue
         proved = (name for name, need in board.paper.needs.items() if need.proved)
         falls = tuple(name for name in proved if rests_on(board, board.paper.needs[name].need, buffer.name))
-        return Finding(code, about, sentence(code, why), None, None, falls, explains, at)
-
-    few_of = {few.drain: few for few in took_fewer(board)}
-    for drain, few in few_of.items():
-        if drain not in meanwhile:
-            why = f"{drain} took {few.at_most} at most of the {few.came} that had come"
-            yield told("holds-less", Thing(f"buffer.{few.buffer}"), Thing(f"buffer.{few.buffer}"), why, (), few.at)
-    for drain in sorted(meanwhile):
-        drains = getattr(board.system.nodes[drain], "drains", None)
-        assert drains is not None
-        buffer, at = Thing(f"buffer.{drains.buffer}"), few_of[drain].at if drain in few_of else None
-        yield told("takes-meanwhile", drain, buffer, f"out of {buffer}", (drain, buffer), at)
+        at = None if few is None else few.at
+        yield Finding(code, about, sentence(code, why), None, None, falls, explains, at)
 
 
 def _plain(board: Measurement, symptom: Symptom) -> Finding:
@@ -376,7 +375,7 @@ def _woken(board: Measurement, symptom: Symptom) -> bool:
 
 def _cause_words(cause: Cause) -> str:
     if cause.how == "held off":
-        return f"held off while {cause.what} ran"
+        return f"{HELD_OFF} {cause.what} ran"
     if cause.how == "ran":
         return f"{cause.what} ran meanwhile"
     if cause.how == "not set":

@@ -98,7 +98,6 @@ class _Seen:
     def __init__(self, board: Measurement) -> None:
         self._board = board
         self._known: dict[Pair, Instants] = {}
-        self._written = {probe.body: (probe.after, probe.before_end) for probe in board.system.probes if probe.body}
         self._shared = {name for group, _ in board.shown.shared for name in group}
 
     def first(self, pairs: Iterable[Pair]) -> int:
@@ -116,7 +115,7 @@ class _Seen:
         small, large = (board.shown.bodies.get(isr.thing) for isr in (inner, outer))
         if small is None or large is None or not len(large.start) or {inner.thing, outer.thing} & self._shared:
             return np.zeros(0, np.int64)
-        after, before_end = self._written.get(outer.thing, (0, 0))
+        after, before_end = board.system.written.get(outer.thing, (0, 0))
         begun, ended = small.start[small.whole], small.end[small.whole]
         at = place_of(large.start, begun - off - after) - 1
         first, rest = begun - large.start[at] - after, large.end[at] - before_end - ended

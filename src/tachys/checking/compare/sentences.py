@@ -124,13 +124,14 @@ _MENDS = {
     "was-reset": "look at what lies before it, and at what feeds the watchdog",
 }
 BEYOND = "look at the moment: something is missing in the model"
+HELD_OFF = "held off while"  # how a text tells who did
 HELD = "hold both levels against their priority registers, or write a guard into what held it off"
 BELOW = "look at the probe: another edge, or an entry that is modelled too long"
 
 
 def mend_of(code: str, text: str = "") -> str:
     """What to do next about a finding; its ``text`` may tell more than its code."""
-    if "held off while" in text and code not in _MENDS:
+    if HELD_OFF in text and code not in _MENDS:
         return HELD
     return _MENDS.get(code) or (BELOW if code.endswith("below-bound") else BEYOND)
 

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 import numpy as np
 from msgspec.structs import replace
 
-from tachys.capture.table import Capture, Signal, unsigned
+from tachys.capture.table import Capture, Instants, Known, Signal, unsigned
 from tachys.checking.probes.lines import Bodies
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Probe, Step
@@ -48,10 +48,14 @@ def settled(system: System, probe: Probe, signal: Signal, capture: Capture) -> t
     all change at once, where nobody can have written it.
     """
     shortest = probe.shortest or (1 if capture.told else capture.resolution) + 1
-    bus, length = _Bus(system, probe, signal, shortest), np.diff(signal.at, append=capture.end).tolist()
-    at, kept, begun, since = signal.at.tolist(), list[int](), list[int](), None
+    length = np.diff(signal.at, append=capture.end)
+    brief = length < shortest
+    if not brief.any():
+        return signal, 0
+    bus, at = _Bus(system, probe, signal, length, brief), signal.at.tolist()
+    kept, begun, since = list[int](), list[int](), None
     for place, now in enumerate(at):
-        if kept and length[place] < shortest and (probe.shortest or bus.is_mixture(place, kept[-1], length[place])):
+        if kept and brief[place] and (probe.shortest or bus.is_mixture(place, kept[-1])):
             since = now if since is None else since
             continue
         kept.append(place)
@@ -68,14 +72,14 @@ def settled(system: System, probe: Probe, signal: Signal, capture: Capture) -> t
 class _Bus:
     """The values of a bus and what they name; ``stack``: who runs, last, and who is put aside."""
 
-    def __init__(self, system: System, probe: Probe, signal: Signal, shortest: int) -> None:
+    def __init__(self, system: System, probe: Probe, signal: Signal, length: Instants, brief: Known) -> None:
         self.values, self.stack = _values(signal), list[int]()
-        self._brief = np.append(np.diff(signal.at) < shortest, False).tolist()
+        self._length, self._brief = length, brief
         self.urgency = {code: urgency_of(system, Thing(shown)) for code, shown in probe.codes}
         bodies = {code: system.nodes[Thing(shown)] for code, shown in probe.codes}
         self._least = {code: body.cost.least for code, body in bodies.items() if isinstance(body, Isr | Step)}
 
-    def is_mixture(self, place: int, kept: int, length: int) -> bool:
+    def is_mixture(self, place: int, kept: int) -> bool:
         """Whether each bit of a value is as before it (``kept``) or as behind it, and nobody can have written it.
 
         What it names would have to last longer, or to go on behind what interrupts it; or, where it names nothing, what
@@ -91,7 +95,7 @@ class _Bus:
         if now in self.stack or self._goes_on(place + 1, now):
             return False
         interrupted = self.urgency.get(behind, BACKGROUND) < self.urgency[now]
-        return interrupted or 2 * length < self._least.get(now, 0)
+        return interrupted or 2 * int(self._length[place]) < self._least.get(now, 0)
 
     def _goes_on(self, place: int, code: int) -> bool:
         """Whether from a place on comes what is more urgent, and behind that the code."""

@@ -143,7 +143,6 @@ class Expected:
         self.system = paper.system
         self._distances: dict[Event, tuple[int, int | None]] = {}
         self._linked: dict[Thing, tuple[Thing, ...]] = {}
-        self._written = {each.body: (each.after, each.before_end) for each in self.system.probes if each.body}
 
     @cached_property
     def meanings(self) -> tuple[Meaning, ...]:
@@ -192,7 +191,7 @@ class Expected:
 
     def written(self, thing: Thing) -> tuple[int, int]:
         """How long after its first and before its last instruction it writes its pin, in ps."""
-        return self._written.get(thing, (0, 0))
+        return self.system.written.get(thing, (0, 0))
 
     def widths(self, thing: Thing) -> tuple[int, int, int | None] | None:
         """(least, most when nothing interrupts, most at all) that its line is active in ps; None where it has none."""
