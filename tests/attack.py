@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+DRAINING = 1_024_000_000_000  # from here on routines drain until nothing is in; less that the seed of the same
 EMPTYING = 512_000_000_000  # from here on steps drain until nothing is in; less that the seed of what they stand in
 RELOADING = 256_000_000_000  # from here on routines reload timers; less that the seed of what they stand in
 WAVERING = 128_000_000_000  # from here on entries, exits and waking take now less, now more; less that the same
@@ -424,10 +425,10 @@ class Stocked(Attack):
                 }  # fmt: skip
         return model
 
-    def small(self, *, spills=False, empties=False):
+    def small(self, *, spills=False, empties=False, drains=False):
         """Buffers and little else, as the stand-in board can play it; where it ``spills`` something hangs on that.
 
-        Where it ``empties``, its steps drain until nothing is in.
+        Where it ``empties``, its steps drain until nothing is in; where it ``drains``, its routines do.
         """
         self.levels, self.flags = 4, []
         model = {"core": {"clock": "1 GHz", "levels": 4, "entry": Time(2 * NS), "exit": Time(NS)}, "source": {}}
@@ -448,7 +449,9 @@ class Stocked(Attack):
             if self.chance(0.5):
                 model.setdefault("flag", {})[f"{name}f"] = {"set_by": f"buffer.{name}.lost"}
                 model["step"][f"{name}f"] = {"polls": f"{name}f", "cost": self.takes(5, 40)}
-        return toml(Emptying(self.seed).emptying(model) if empties else model)
+        if empties:
+            Emptying(self.seed).emptying(model)
+        return toml(Emptying(self.seed).draining(model) if drains else model)
 
     def fill(self, model):
         """One to three buffers."""
@@ -882,19 +885,31 @@ class Reloading(Attack):
 
 
 class Emptying(Stocked):
-    """A model of another attack, in which steps drain their buffers until nothing is in."""
+    """A model of another attack, in which steps, or routines, drain their buffers until nothing is in."""
 
     def emptying(self, model):
-        """That model."""
+        """That model, of steps."""
         for name, step in model.get("step", {}).items():
-            drained = step.get("drains")
-            named = drained["from"] if isinstance(drained, dict) else drained
-            buffer = model.get("buffer", {}).get((named or "").removeprefix("buffer."), {})
-            if buffer and buffer.get("full") != "overwrite" and name != "startup" and self.chance(0.9):
-                step["drains"] = {"from": named, "until": "empty"}
-                if self.chance(0.7):  # so that items come while others are copied
-                    step["each"] = self.one(self.takes(0, 300), self.takes(5, 40), Time(0))
+            if name != "startup":
+                self.goes_on(model, step, (0, 300))
         return model
+
+    def draining(self, model):
+        """That model, of routines."""
+        for isr in model["isr"].values():
+            if "full" not in isr.get("puts", {}):
+                self.goes_on(model, isr, (0, 90))
+        return model
+
+    def goes_on(self, model, body, dear):
+        """It takes what comes meanwhile, too, if it drains; its items may be ``dear``."""
+        drained = body.get("drains")
+        named = drained["from"] if isinstance(drained, dict) else drained
+        buffer = model.get("buffer", {}).get((named or "").removeprefix("buffer."), {})
+        if buffer and buffer.get("full") != "overwrite" and self.chance(0.9):
+            body["drains"] = {"from": named, "until": "empty"}
+            if self.chance(0.7):  # so that items come while others are copied
+                body["each"] = self.one(self.takes(*dear), self.takes(5, 40), Time(0))
 
 
 class KeptApart(Attack):
@@ -943,6 +958,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= DRAINING:
+        return Emptying(seed).draining(attack(seed - DRAINING))
     if seed >= EMPTYING:
         return Emptying(seed).emptying(attack(seed - EMPTYING))
     if seed >= RELOADING:

@@ -28,10 +28,10 @@ def pytest_generate_tests(metafunc):
     if "board" in metafunc.fixturenames:
         count = metafunc.config.getoption("--boards")
         fresh = [(seed, (100, 1000)[seed % 2]) for seed in range(10_000, 10_000 + 2 * count)]
-        plain = [(board, False, False) for board in BLAMED + fresh]
-        spilling = [(board, True, False) for board in BLAMED + fresh if board[0] % 2 == 0]
-        emptying = [(board, False, True) for board in BLAMED + fresh if board[0] % 2]
-        metafunc.parametrize(("board", "spills", "empties"), plain + spilling + emptying, ids=str)
+        plain = [(board, {}) for board in BLAMED + fresh]
+        spilling = [(board, {"spills": True}) for board in BLAMED + fresh if board[0] % 2 == 0]
+        emptying = [(board, {"empties": True}) for board in BLAMED + fresh if board[0] % 2]
+        metafunc.parametrize(("board", "with_what"), plain + spilling + emptying, ids=str)
 
 
 def shown(system, came, truth):
@@ -57,9 +57,9 @@ def can_be_shown(system, came, step):
     return min([system.loop.overhead.least, *bodies, *apart]) >= SHORTEST * step
 
 
-def test_a_right_model_of_buffers_is_not_blamed(board, spills, empties):
+def test_a_right_model_of_buffers_is_not_blamed(board, with_what):
     seed, step = board
-    text = Stocked(seed).small(spills=spills, empties=empties)
+    text = Stocked(seed).small(**with_what)
     system = read_model(text, "board.toml")
     _, seen, index = play_whole(system, RunOptions("drawn", "drawn", "gap", seed=seed), UNTIL)
     sources = seen.kind == at.SOURCE
@@ -71,7 +71,7 @@ def test_a_right_model_of_buffers_is_not_blamed(board, spills, empties):
         return
     truth = Machine(plan(system, came), seed, "drawn").run(UNTIL)
     lines, probes = shown(system, came, truth)
-    if spills and seed % 4 < 3:  # the overrun lines of the board
+    if with_what.get("spills") and seed % 4 < 3:  # the overrun lines of the board
         for place, buffer in enumerate(system.buffers):
             lost = sorted({time for who, time in truth.lost if who == buffer.name})
             alone = all(isr.name != buffer.name for isr in system.isrs)  # the losses of both stand under one name
