@@ -94,6 +94,27 @@ def test_faults_are_told_with_a_mend(old, new, words):
     assert any(words in fault and fault.startswith("m.toml:") for fault in faults(GOOD.replace(old, new)))
 
 
+def test_what_other_people_call_a_key_is_told_with_what_was_given():
+    """And that the key itself is missing only follows from it."""
+    text = (
+        GOOD.replace(
+            'on = "source.wheel"\ncost = ["15 cycles@bus", "9 us"]',
+            'irq = "source.wheel"\npriority = 0\nguard = "all"\nwcet = "3-5 us"',
+        )
+        + '[interrupt.b]\n[buffer.b]\nsize = 4\nfed_by = "source.wheel"\n'
+    )
+    assert [each.partition(": ")[2] for each in faults(text)] == [
+        'isr.wheel.irq: unknown key; write on = "source.wheel" (The event that it serves, or several: a shared line)',
+        "isr.wheel.priority: unknown key; write level = 0 (Its preemption level: 0 is the most urgent, unless urgent of "
+        "[core] says otherwise)",
+        "isr.wheel.guard: 'all' stands where a table is due; write guard = { level = 0, for = \"3 us\", at = \"1 us\" }",
+        'isr.wheel.wcet: unknown key; write cost = "3-5 us" (CPU time of the body while nothing interrupts it)',
+        "interrupt: unknown key; write [isr.X] (Interrupt routines)",
+        "buffer.b.size: unknown key; write depth = 4 (How many items find room)",
+    ]  # fmt: skip
+    assert 'write ["3 us", "5 us"]' in faults(GOOD.replace('["15 cycles@bus", "9 us"]', '"3-5 us"'))[0]
+
+
 def test_lines_of_keys_survive_strings_and_inline_tables():
     text = 'a = """\n[x]\nb = 1\n"""\n[t."q r"] # c = 2\nlist = [ "]", # }\n  { k = "v" } ]\nd.e = 1\n'
     lines = key_lines(text)

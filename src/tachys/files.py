@@ -8,12 +8,15 @@ import stat
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from difflib import get_close_matches
+from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from tachys.errors import input_error
+from tachys.errors import InputError, input_error
 
 LARGEST_JSON = 1 << 26
+_LOOKED_AT = 2000  # names in a folder, for the one that is meant
 
 
 def write_whole(path: str | Path, content: str | bytes) -> None:
@@ -90,6 +93,19 @@ def read_json(path: str, what: str, mend: str) -> Any:
         raise input_error(path, "is no JSON", mend) from None
 
 
+def no_such_file(path: str | Path, what: str) -> InputError:
+    """The error for a file that is not there, with the one beside it that has nearly this name."""
+    where = Path(path)
+    try:
+        beside = [each.name for each in islice(where.parent.iterdir(), _LOOKED_AT)]
+    except OSError:
+        beside = []
+    near = get_close_matches(where.name, beside, n=9, cutoff=0.8)
+    meant = next((each for each in near if get_close_matches(where.stem, [Path(each).stem])), None)
+    mend = f"name a {what} file" if meant is None else f"did you mean {where.with_name(meant)}?"
+    return input_error(str(path), "there is no such file", mend)
+
+
 def read_text(path: str | Path, what: str, largest: int) -> str:
     """The text of a file that should be a ``what`` of at most ``largest`` bytes."""
     name = str(path)
@@ -97,7 +113,7 @@ def read_text(path: str | Path, what: str, largest: int) -> str:
         with open(path, "rb") as stream:
             data = stream.read(largest + 1)
     except FileNotFoundError:
-        raise input_error(name, "there is no such file", f"name a {what} file") from None
+        raise no_such_file(path, what) from None
     except IsADirectoryError:
         raise input_error(name, "this is a directory", f"name a {what} file in it") from None
     except (OSError, ValueError) as error:

@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from tachys.errors import input_error
+from tachys.files import no_such_file
 
 PIECE = 1 << 22
 MOST_SWELL = 900  # how many times its size a file may unpack to, beyond the first GiB; deflate packs 1032 to 1 at most
@@ -51,7 +52,7 @@ def pieces(
         with stream or open(path, "rb") as raw:
             yield from _unpacked(raw if told is None else cast(BinaryIO, _Told(raw, told)), name)
     except FileNotFoundError:
-        raise input_error(name, "there is no such file", "name a capture file") from None
+        raise no_such_file(path, "capture") from None
     except IsADirectoryError:
         raise input_error(name, "this is a directory", "name a capture file in it") from None
     except (EOFError, zlib.error, gzip.BadGzipFile) as error:

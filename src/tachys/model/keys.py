@@ -20,13 +20,16 @@ show it with `tachys schema`. How keys belong together, and what they do to boun
 
 
 class Key(Struct, frozen=True):
-    """A key of a table, such as "isr.X", that a class of the schema reads: an example of a value, what it is."""
+    """A key of a table, such as "isr.X", that a class of the schema reads: an example of a value, what it is, and
+    which other words people have for it.
+    """
 
     table: str
     read_by: str
     name: str
     example: str
     meaning: str
+    also: tuple[str, ...] = ()
 
     @property
     def names(self) -> tuple[str, str]:
@@ -53,15 +56,20 @@ def all_keys() -> tuple[Key, ...]:
     found = []
     for title, line in titled_lines(Path(__file__).with_name("keys.txt")):
         table, read_by = title.split(" ")
-        name, example, meaning = (part.strip() for part in line.split(" | ", 2))
-        found.append(Key(table, read_by, name, example, meaning))
+        name, example, meaning, *also = (part.strip() for part in line.split(" | "))
+        found.append(Key(table, read_by, name, example, meaning, tuple(" ".join(also).split())))
     return tuple(found)
 
 
+def meant_by(word: str, read_by: str) -> Key | None:
+    """The key of a table for which people have another ``word``."""
+    return next((key for key in all_keys() if key.read_by == read_by and word in key.also), None)
+
+
 def keys_called(name: str) -> tuple[Key, ...]:
-    """Those of that name: whole ("isr.cost"), or the last part of it ("cost")."""
-    whole = tuple(key for key in all_keys() if name in key.names)
-    return whole or tuple(key for key in all_keys() if key.name == name)
+    """Those of that name: whole ("isr.cost"), or the last part of it ("cost"); else those that people call so."""
+    ways = (lambda key: name in key.names, lambda key: key.name == name, lambda key: name in key.also)
+    return next((found for way in ways if (found := tuple(filter(way, all_keys())))), ())
 
 
 def described(made: dict[str, Any]) -> dict[str, Any]:

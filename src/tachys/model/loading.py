@@ -13,6 +13,7 @@ from tachys.errors import InputError, Place, Problem, Remark, did_you_mean, inpu
 from tachys.files import read_text
 from tachys.model.build import build
 from tachys.model.costs import CostTable, read_cost_table
+from tachys.model.keys import Key, keys_called, meant_by
 from tachys.model.layers import SECTIONS, SETTING, Layer, laid_over, layers_of
 from tachys.model.moving import remarks_of, set_anew
 from tachys.model.names import check_references
@@ -220,8 +221,10 @@ def _validate(raw: dict[str, Any], complain: Any) -> ModelFile | None:
             return ModelFile.model_validate(raw)
         except ValidationError as error:
             found = error.errors(include_url=False)
+        meant = {(*fault["loc"][:-1], key.name) for fault in found if (key := _meant(fault)) is not None}
         for path, fault in _distinct(found):
-            complain(path, *_words(fault))
+            if fault["type"] != "missing" or fault["loc"] not in meant:
+                complain(path, *_words(fault))
         raw = _without(raw, [fault["loc"] for fault in found])
     return None
 
@@ -276,6 +279,9 @@ def _words(fault: Any) -> tuple[str, str]:
         path = fault["loc"]
         if len(path) == 1 and path[0] in OUTSIDE:
             return OUTSIDE[str(path[0])]
+        meant = _meant(fault)
+        if meant is not None:
+            return "unknown key", f"write {_written(meant, given)} ({meant.meaning.rstrip('.')})"
         return "unknown key", did_you_mean(str(path[-1]), known_keys(path), "key here")
     if kind == "missing":
         key = fault["loc"][-1]
@@ -290,12 +296,37 @@ def _words(fault: Any) -> tuple[str, str]:
     if kind == "literal_error":
         return f"{given!r} is not known here", f"one of {fault['ctx']['expected']}"
     if kind in ("model_type", "dict_type", "model_attributes_type"):
-        return f"{given!r} stands where a table is due", f"write [{'.'.join(map(str, fault['loc']))}] and keys below"
+        path = tuple(part for part in map(str, fault["loc"]) if not _is_type_name(part))
+        known = [key for key in keys_called(path[-1]) if key.read_by == _table_of(path).__name__]
+        inline = known and known[0].example.startswith("{")
+        mend = _written(known[0], None) if inline else f"[{'.'.join(path)}] and keys below"
+        return f"{given!r} stands where a table is due", f"write {mend}"
     return f"{given!r}: {fault['msg'][0].lower()}{fault['msg'][1:]}", ""
+
+
+def _meant(fault: Any) -> Key | None:
+    """The key that is meant by an unknown one, if people call it so."""
+    unknown = fault["type"] == "extra_forbidden"
+    return meant_by(str(fault["loc"][-1]), _table_of(fault["loc"]).__name__) if unknown else None
+
+
+def _written(key: Key, given: object) -> str:
+    """A key with what was ``given`` under another name, where that can stand there; with its example else."""
+    if key.table == "(top)":
+        return key.example
+    if isinstance(given, str) and not key.example.startswith("{"):
+        return f'{key.name} = "{given}"'
+    whole = isinstance(given, int) and not isinstance(given, bool) and key.example.isdigit()
+    return f"{key.name} = {given if whole else key.example}"
 
 
 def known_keys(path: tuple[int | str, ...]) -> list[str]:
     """The keys that may stand where the last part of ``path`` stands."""
+    return [field.alias or name for name, field in _table_of(path).model_fields.items()]
+
+
+def _table_of(path: tuple[int | str, ...]) -> type[BaseModel]:
+    """The table in which the last part of ``path`` stands."""
     table: type[BaseModel] = ModelFile
     for part in path[:-1]:
         field = next((f for n, f in table.model_fields.items() if part in (n, f.alias)), None)
@@ -307,7 +338,7 @@ def known_keys(path: tuple[int | str, ...]) -> list[str]:
         inner = _models_in([field])
         if inner:
             table = inner[0]
-    return [field.alias or name for name, field in table.model_fields.items()]
+    return table
 
 
 def _models_in(fields: Iterable[Any]) -> list[type[BaseModel]]:

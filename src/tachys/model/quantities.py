@@ -27,6 +27,7 @@ _AMPERE_HOURS = {"Ah": Fraction(1), "mAh": Fraction(1, 10**3), "uAh": Fraction(1
 _LIVES = {"years": Fraction(YEAR), "year": Fraction(YEAR), "days": Fraction(86_400), "day": Fraction(86_400),
           "hours": Fraction(3600), "hour": Fraction(3600)}  # fmt: skip
 _NUMBER = re.compile(r"([+-]?)(\d{1,30})(?:\.(\d{0,30}))?(?:[eE]([+-]?\d{1,2}))?")
+_JOINED = re.compile(r"(\d[\d.]*) *([a-zµ@]*) *(?:-|–|to|\.\.+|…) *(\d[\d.]*) *([a-zµ@]+)")  # a range as one text
 
 
 class CurrentRange(Struct, frozen=True):
@@ -149,6 +150,10 @@ def parse_duration_range(value: object) -> DurationRange:
         if least.clock == most.clock and least.amount > most.amount:
             raise ValueError(f'the range runs backwards; write ["{most.text}", "{least.text}"]')
         return DurationRange(least, most)
+    joined = _JOINED.fullmatch(value.strip()) if isinstance(value, str) and len(value) < 60 else None
+    if joined is not None:
+        low, unit, high, last = joined.groups()
+        raise ValueError(f'"{value}": a range has two ends; write ["{low} {unit or last}", "{high} {last}"]')
     single = parse_duration(value)
     return DurationRange(single, single)
 
