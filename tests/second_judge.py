@@ -160,7 +160,7 @@ class _Tokens:
             if kind in (at.ITEM_OUT, at.ITEM_OVER):
                 self.went[number].append(kind)
         self.put, self.gone = defaultdict(int), defaultdict(int)
-        self.running = {}  # since when steps do
+        self.running = {}  # since when steps do, and routines that drain
         self.came = {}  # when each item of each buffer was put
         self.took = []  # what a step or operation that begins just now has taken
         self.moved = {}  # of a routine that moves on what it drains: how many it has taken
@@ -190,7 +190,7 @@ class _Tokens:
                 self._item(number, kind == at.ITEM_LOST)
             elif kind == at.ITEM_TAKEN or (kind == at.ITEM_OUT and self._by_unit(number)):
                 drain = system.graph.drain[index.buffers[number]]
-                if kind == at.ITEM_TAKEN and drain.name in self.running:
+                if kind == at.ITEM_TAKEN and drain.thing in self.running and not self.early:
                     self._taken_late(drain, self.came[number, self.inside[number][0][0]], self._out(number))
                 elif not self.early:
                     self.took += self._out(number)
@@ -253,7 +253,10 @@ class _Tokens:
                     elif hop.after in index.inner and hop.after.startswith(f"isr.{isr}."):
                         self.over.add(hop.after)
                 if kind == at.START and system.isr(isr).drains is not None:
+                    self.running[f"isr.{isr}"] = time
                     carried += self._taken_behind(place)
+                if kind == at.LAST:
+                    self.running.pop(f"isr.{isr}", None)
                 if kind == at.LAST:
                     carried += self.works.pop(("on top", f"isr.{isr}"), [])
             elif kind == at.INNER:
@@ -278,11 +281,11 @@ class _Tokens:
                 else:
                     self._lose(tokens)
             elif kind == at.STEP_START:
-                self.running[index.steps[number]] = time
+                self.running[f"step.{index.steps[number]}"] = time
                 carried = self.works.pop(("flag", index.steps[number]), []) + self.took
                 self.took = []
             elif kind == at.STEP_END:
-                del self.running[index.steps[number]]
+                del self.running[f"step.{index.steps[number]}"]
                 carried = self.works.pop(("on top", f"step.{index.steps[number]}"), [])
             if name:
                 sets = set(system.graph.sets.get(name, ()))
@@ -334,12 +337,14 @@ class _Tokens:
         self.moved[self.story.index.rows[self.story.rows[place][2]][0]] = self.early
         return found
 
-    def _taken_late(self, step, came, tokens):
-        """A run of a step that has begun before takes what goes with these events, which ``came`` meanwhile."""
-        if step.start == self.need.ends:
-            self.told += [(token, max(came, self.running[step.name])) for token in tokens]
-        elif any(hop.before == step.start for hop in self.hops):
-            self.works.setdefault(("on top", step.thing), []).extend(tokens)
+    def _taken_late(self, body, came, tokens):
+        """A run that has begun before takes what goes with these events, which ``came`` meanwhile."""
+        if body.kind == "isr":
+            self.moved[body.name] += 1
+        if body.start == self.need.ends:
+            self.told += [(token, max(came, self.running[body.thing])) for token in tokens]
+        elif any(hop.before == body.start for hop in self.hops):
+            self.works.setdefault(("on top", body.thing), []).extend(tokens)
 
     def _through(self, body, kind, tokens):
         """What a unit passes on as it begins ("begins") or ends ("serves")."""
@@ -408,9 +413,18 @@ def _of(groups):
     return [token for group in groups for token in group["of"]]
 
 
+def _goes_on_from_before(system, need):
+    """Whether what takes an item may have begun before, and what follows from its beginning have happened by then."""
+    hops = system.graph.chain(need.begins, need.ends) or ()
+    until = {hop.after for hop in hops if hop.kind == "drains" and hop.flag in system.graph.until_empty}
+    return any(hop.before in until and hop.after != hop.before.thing.end for hop in hops)
+
+
 def misses(story, need):
     """How often a need was broken; None for kinds that only add up over the whole run."""
     if isinstance(need, WithinNeed):
+        if _goes_on_from_before(story.system, need):
+            return None
         told, lost, opened = story.answers(need)
         return (sum(end - begin > need.within for begin, end in told) + len(lost)
                 + sum(story.end - begin > need.within for begin in opened))  # fmt: skip

@@ -31,7 +31,8 @@ def pytest_generate_tests(metafunc):
         plain = [(board, {}) for board in BLAMED + fresh]
         spilling = [(board, {"spills": True}) for board in BLAMED + fresh if board[0] % 2 == 0]
         emptying = [(board, {"empties": True}) for board in BLAMED + fresh if board[0] % 2]
-        metafunc.parametrize(("board", "with_what"), plain + spilling + emptying, ids=str)
+        draining = [(board, {"drains": True}) for board in BLAMED + fresh if board[0] % 3]
+        metafunc.parametrize(("board", "with_what"), plain + spilling + emptying + draining, ids=str)
 
 
 def shown(system, came, truth):

@@ -259,7 +259,7 @@ def test_rows_that_are_asked_often_are_looked_up_and_tell_the_same():
         '[isr.a]\non = "source.a"\ncost = "7 ns"\n[isr.b]\non = "source.b"\ncost = ["1 ns", "9 ns"]\nlevel = 1\n'
         '[isr.u]\non = ["unit.u", "isr.a.end"]\ncost = "4 ns"\n', "m.toml"
     )  # fmt: skip
-    lines = make_lines(system, bounds(system).reach.events.curve)
+    lines = make_lines(system, bounds(system).reach.events.curve, None)
     load, dice = Workload(system, lines), random.Random(1)
     for begin, end in ((0, 4), (1, 3), (2, 2), (3, 4)):
         for _ in range(600):

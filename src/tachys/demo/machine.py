@@ -650,7 +650,7 @@ class Machine:
     def _end_routine(self) -> None:
         frame = self._stack[-1]
         routine = self.plan.routines[frame.routine]
-        if routine.empties is not None and self._copy(self._stores[routine.empties.store]):
+        if routine.empties is not None and self._copies_more(routine.empties):
             frame.cost += self._cost(routine.empties.each)
             return
         more, longer = frame.more, 0 if frame.more is None else self._cost(frame.more.cost)
@@ -760,17 +760,25 @@ class Machine:
                 filled.unread.popleft()
             filled.over = filled.over and bool(filled.unread)
 
+    def _copies_more(self, empties: Empties) -> bool:
+        """Whether who empties a store has one more to copy, of what it has taken or of what came meanwhile."""
+        filled = self._stores[empties.store]
+        if self._copy(filled):
+            return True
+        if not empties.until_empty:
+            return False
+        took = filled.took
+        self._begin_to_empty(empties)
+        filled.took += took
+        return self._copy(filled)
+
     def _go_on_copying(self, step: Task) -> None:
         """The next that a step has to copy, if there is one."""
         part = step.parts[self._part]
         assert isinstance(part, Empties)
         self._begin_loop_body(0, ())
         self._loop_state = "part"
-        copies = self._copy(self._stores[part.store])
-        if not copies and part.until_empty:
-            self._begin_to_empty(part)
-            copies = self._copy(self._stores[part.store])
-        if copies:
+        if self._copies_more(part):
             self._loop_state = "work"
             self._begin_loop_body(self._cost(part.each), ())
 

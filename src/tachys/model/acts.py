@@ -150,6 +150,10 @@ class Drain(Act, frozen=True):
         """Whether no end of a run is known: as much comes meanwhile as it takes."""
         return self.until_empty and self.items.most >= MOST_IN_A_ROW
 
+    def why_endless(self, who: str) -> str:
+        """Why no end is known, in words."""
+        return f"as much can come into buffer.{self.buffer} as {who} takes meanwhile"
+
     @property
     def takes(self) -> Range:
         """What all it takes cost."""

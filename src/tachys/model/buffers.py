@@ -184,7 +184,7 @@ class Buffers(Struct, frozen=True):
             )  # fmt: skip
         sure = 0
         if set(asks) == {named}:  # of those that ask each time after so many, one may have been taken by the run before
-            odd = buffer.asks_each is not None and (most > enough or buffer.full == "overwrite")
+            odd = buffer.asks_each is not None and (until or most > enough or buffer.full == "overwrite")
             sure = 1 if buffer.quiet is not None or odd else enough
         items = Range(min(sure, most), MOST_IN_A_ROW if until else most)
         return Drain(named.removeprefix("buffer."), most, each, items, until)
@@ -194,8 +194,10 @@ class Buffers(Struct, frozen=True):
     ) -> None:
         """What goes on until nothing is in."""
         place = (*path, "drains", "until")
-        if isinstance(table, IsrTable):
-            self.report.complain(place, "not yet: a routine takes what is in as it begins", "leave until out")
+        if isinstance(table, IsrTable) and table.puts is not None and table.puts.full == "wait":
+            self.report.complain(
+                place, 'not yet with full = "wait": it takes no more than find room as it begins', "leave until out"
+            )
         if isinstance(given, DrainTable) and given.most is not None:
             self.report.complain(place, "takes all that comes, and most only so many", "write one of them")
         if buffer.full == "overwrite":

@@ -56,7 +56,7 @@ class Graph:
         self.events += [event for isr in isrs for event in isr.inner]
         self.events += [buffer.lost for buffer in buffers]
         self._inner = {isr.thing: isr.inner for isr in isrs}
-        draining = (step.drains for step in steps)
+        draining = (*(isr.drains for isr in isrs), *(step.drains for step in steps))
         self.until_empty = frozenset(each.buffer for each in draining if each is not None and each.until_empty)
         self._behind = {event: after for isr in isrs for event, after in isr.behind_moments.items()}
         self.begun_by: dict[Event, list[Unit | Isr]] = defaultdict(list)

@@ -191,6 +191,11 @@ class Buffer(Named, frozen=True):
         return Event(f"{self.thing}.lost")
 
     @property
+    def in_at_most(self) -> int:
+        """No more are in at once."""
+        return self.depth if self.holds is None else min(self.holds, self.depth)
+
+    @property
     def asks_from(self) -> int | None:
         """How many that no run has taken are enough to make it ask; None: no number is."""
         return self.threshold or self.asks_each

@@ -188,7 +188,7 @@ def _drained(records: Records, system: System, index: Index, hop: Link, going: I
     taken = _by_cause(records, came_in, item[there], told, empty())
     begun = (records.kind == _STARTS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
     starts, known = np.flatnonzero(begun), taken >= 0
-    if hop.flag in system.graph.until_empty:
+    if hop.flag in system.graph.until_empty and drain.kind == "step":
         ended = (records.kind == _ENDS[drain.kind]) & of_body(records, index, drain.kind, drain.name)
         last, ends = place_of(starts, taken[known]) - 1, np.flatnonzero(ended)
         over = place_of(ends, taken[known]) > place_of(ends, _at_place(starts, last))

@@ -119,7 +119,7 @@ def take_up(m: Ints, log: Ints, number: int, buffer: int) -> None:
 
 @kernel()
 def take_in(m: Ints, log: Ints, number: int, most: int) -> None:
-    """Who drains a buffer begins: it takes what is in, ``most`` at most."""
+    """Who drains a buffer takes what is in, ``most`` at most."""
     buffer = m[BUFFERS] + number * BUFFER_SIZE
     many = min(m[buffer + Q_HELD], most, room_beyond(m, buffer))
     m[buffer + Q_LEFT] = m[buffer + Q_TOOK] = m[buffer + Q_INSIDE] = many
@@ -138,7 +138,9 @@ def copy_next(m: Ints, log: Ints, number: int) -> bool:
         m[buffer + Q_INSIDE] -= 1
         leave(m, log, number)
     if m[buffer + Q_LEFT] == 0 and m[buffer + Q_UNTIL]:
+        took = m[buffer + Q_TOOK]
         take_in(m, log, number, m[buffer + Q_DEPTH])
+        m[buffer + Q_TOOK] += took
     m[buffer + Q_COPIES] = m[buffer + Q_LEFT] > 0
     if m[buffer + Q_LEFT] == 0:
         return False

@@ -24,7 +24,7 @@ def shares_of(paper: Bounds, name: str) -> list[tuple[str, Fraction]]:
         return []
     taken: dict[str, int] = {}
     for part in figure.parts:
-        who = "own cost" if part.who == own and part.what.endswith("cost") else part.who
+        who = "own cost" if part.who == own and part.what.endswith(("cost", "own items")) else part.who
         besides = "waking" if "wake" in part.what else _ENTRIES
         taken[who] = taken.get(who, 0) + part.count * part.body
         taken[besides] = taken.get(besides, 0) + part.count * part.overhead

@@ -15,6 +15,7 @@ from tachys.model.acts import Guard
 from tachys.model.nodes import Core, Isr
 from tachys.model.quantities import Range
 from tachys.model.system import System
+from tachys.worstcase.arrivals import NoBound
 
 
 def after_body(core: Core) -> int:
@@ -39,12 +40,24 @@ class Blockers:
     def __init__(self, system: System) -> None:
         self._system = system
         self._guarded = [isr for isr in system.isrs if isr.guards]
+        self._endless = [isr for isr in system.isrs if isr.drains is not None and isr.drains.endless]
         self._running = self._longest_running()
         self._loop: dict[int, Part | None] = {}
 
     def longest(self, rank: int) -> Part:
-        """The longest blocker of the line at ``rank``; a part of nothing if there is none."""
+        """The longest blocker of the line at ``rank``; a part of nothing if there is none.
+
+        Raises:
+            NoBound: one has no end.
+        """
         system = self._system
+        for other in self._endless:
+            assert other.drains is not None
+            level = system.isrs[rank].urgency
+            holds = other.urgency == level or not system.core.nesting
+            guards = any(guard.length is None and guard.urgency <= level for guard in other.guards)
+            if other.rank > rank and (holds or guards):
+                raise NoBound(other.drains.why_endless(other.thing))
         line, last = system.isrs[rank], system.isrs[-1]
         found = [self._running[rank], self._by_loop(line.urgency)]
         if system.core.nesting:

@@ -42,6 +42,11 @@ class Bounds(Struct, frozen=True):
     buffers: dict[str, BufferBounds] = field(default_factory=dict)
     counters: dict[str, CounterBounds] = field(default_factory=dict)
 
+    @property
+    def narrowed(self) -> System:
+        """The system in which no run takes more items, and no put waits longer, than bounds say."""
+        return self.system if self.reach is None else self.reach.system
+
     def __repr__(self) -> str:
         needs = ", ".join(f"{name} {need.verdict}" for name, need in self.needs.items())
         return f"<Bounds of {self.system.title or 'a model'}: {needs or 'no needs'}>"

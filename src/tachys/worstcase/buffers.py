@@ -35,7 +35,7 @@ have to end before.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -53,7 +53,7 @@ from tachys.worstcase.loop import NOTHING, LoopWindows, set_after_look
 from tachys.worstcase.result import BufferBounds, UnitBounds
 
 MOST_ROUNDS = 200  # of a loop in a row, in which a step that takes few at once works off what is in
-MOST_LOOKS = 20  # for how many one run takes at most that goes on until nothing is in
+MOST_LOOKS = 20  # for how many one run takes that goes on until nothing is in
 MOST_TAKEN = 500  # in a row, by a unit that is asked for each
 NO_RATE = "fewer than its threshold can stay in it: nothing is sure to be put"
 
@@ -76,6 +76,11 @@ class _Runs(Struct, frozen=True):
     def end_of_next(self, runs: int) -> int:
         """From a first instruction to the end of so many runs behind that run, each asked for as one ends."""
         return min(_most(self.span) + self.end(runs), self.end(runs + 1))
+
+    @property
+    def ends_empty(self) -> bool:
+        """Whether nothing is in as a run ends: it goes on until then, and does nothing more."""
+        return self.drains.until_empty and not self.isr.longer
 
     @property
     def next(self) -> Figure:
@@ -256,11 +261,11 @@ class BuffersOnPaper(Struct, frozen=True):
             return self._by_other_event(buffer, feed, runs)
         below = _before_it_asks(buffer, feed)
         level = _deepest(feed, below, drains, runs.end(1))
-        taken = below + feed.most_within(_most(runs.wait))
+        taken = _taken(feed, below, drains, _most(runs.wait), runs.end(1))
         waits = []  # of items that are put while it runs, or while it is late
-        if _asks_again(buffer, feed, runs):
+        if not runs.ends_empty and _asks_again(buffer, feed, runs):
             level = max(level, _deepest(feed, 0, drains, runs.end_of_next(1)))
-            taken = max(taken, feed.most_within(_most(runs.next)))
+            taken = max(taken, _taken(feed, 0, drains, _most(runs.next), runs.end_of_next(1)))
             waits.append(runs.next)
         asks = self._until_asked(buffer, below)
         if min(taken, buffer.depth) > drains.most:
@@ -274,7 +279,20 @@ class BuffersOnPaper(Struct, frozen=True):
         if below and level > buffer.depth and not buffer.overwrites:  # what finds no room does not make it ask
             asks = summed(0, [*asks.parts, *runs.span.parts])
         reaction = max([*waits, summed(0, [*asks.parts, *runs.wait.parts])], key=_most)
-        return self._made(buffer, feed, level, taken, reaction, summed(0, [*reaction.parts, *runs.span.parts]))
+        time = summed(0, [*reaction.parts, *runs.span.parts])
+        if runs.ends_empty and not below:
+            time = self._of_one_run(buffer, feed, runs, taken)
+        return self._made(buffer, feed, level, taken, reaction, time)
+
+    def _of_one_run(self, buffer: Buffer, feed: Curve, runs: _Runs, taken: int) -> Figure:
+        """How long an item is in where the first asks for a run that takes all: each came behind the first, and leaves
+        before those behind it.
+        """
+        each = runs.drains.each.most
+        sooner = min((taken - last) * each + feed.least_span(first) for first, last in _batches(taken))
+        return summed(
+            0, [*runs.response.parts, Part("came after the first, or left before the last", buffer.thing, 1, -sooner)]
+        )
 
     def _without_end(self, buffer: Buffer, feed: Curve, runs: _Runs, asks: Figure) -> BufferBounds:
         """More and more come in: what finds room is served all the same."""
@@ -288,11 +306,11 @@ class BuffersOnPaper(Struct, frozen=True):
     def _by_other_event(self, buffer: Buffer, feed: Curve, runs: _Runs) -> BufferBounds:
         """What a routine drains that no buffer asks."""
         again = summed(0, [*runs.span.parts, *runs.wait.parts])  # from a first instruction to the next
-        taken = feed.most_within(_most(again))
+        taken = _taken(feed, 0, runs.drains, _most(again), _most(again) + _most(runs.span))
         if min(taken, buffer.depth) > runs.drains.most:
             return self._without_end(buffer, feed, runs, Figure(0, 0))
         level = _deepest(feed, 0, runs.drains, _most(again) + _most(runs.span))
-        if feed.most_within(_most(runs.wait) + _most(runs.span)) <= 1:  # none comes while it runs
+        if feed.most_within(_most(runs.wait) + _most(runs.span)) <= 1 or runs.ends_empty:  # none stays behind a run
             again = runs.wait
         return self._made(buffer, feed, level, taken, again, summed(0, [*again.parts, *runs.span.parts]))
 
@@ -344,30 +362,13 @@ class BuffersOnPaper(Struct, frozen=True):
         return self._drained(buffer, step, feed, level, taken, asks, [*look.parts, *before])
 
     def _until_empty(self, step: Step, feed: Curve, below: int, taken: int, look: int) -> int:
-        """How many one run takes at most that goes on until nothing is in: what comes until all of them have left.
-
-        In a time t no less than the rate times t can come, so that n that take ``each`` are no less than what that
-        brings in ``look`` + n each.
-        """
+        """How many one run takes at most that goes on until nothing is in: what comes until all of them have left."""
         assert step.drains is not None
-        each, rate = step.drains.each.most, feed.rate()
-        if rate * each >= 1:
-            return MOST_IN_A_ROW
 
         def come(many: int) -> int:
-            further = self._look(step, self._until_left(step, many))
-            return min(MOST_IN_A_ROW, below + self._come(step, feed, further))
+            return below + self._come(step, feed, self._look(step, self._until_left(step, many)))
 
-        taken = max(taken, int(rate * look / (1 - rate * each)))
-        for _ in range(MOST_LOOKS):
-            if (more := come(taken)) <= taken:
-                return taken
-            taken = more
-        while (more := come(taken)) > taken:  # so slowly that some more are allowed, which is too many at worst
-            taken = min(2 * taken, MOST_IN_A_ROW)
-        for _ in range(MOST_LOOKS):
-            taken, more = more, come(more)
-        return taken
+        return _in_one_run(feed, step.drains.each.most, taken, look, come)
 
     def _come(self, step: Step, feed: Curve, window: Figure) -> int:
         """How many come in a window from a look of a step at its buffer on.
@@ -447,6 +448,39 @@ def _asks_again(buffer: Buffer, feed: Curve, runs: _Runs) -> bool:
     # where each run answers one that came: that, and as many as make it ask once more
     other = buffer.quiet is not None or len(runs.isr.on) > 1
     return other or feed.most_within(_most(runs.response)) > enough
+
+
+def _taken(feed: Curve, before: int, drains: Drain, start: int, end: int) -> int:
+    """How many a run takes that begins ``start`` ps after a window of the feed has opened, and is over at its ``end``.
+
+    ``before`` were in as it opened. Where it goes on until nothing is in, those too that come meanwhile.
+    """
+    taken = before + feed.most_within(start)
+    if not drains.until_empty:
+        return taken
+    each, alone = drains.each.most, end - drains.items.most * drains.each.most
+    return _in_one_run(feed, each, taken, alone, lambda many: before + feed.most_within(max(0, alone + many * each)))
+
+
+def _in_one_run(feed: Curve, each: int, taken: int, alone: int, come: Callable[[int], int]) -> int:
+    """The least number, ``taken`` or more, no more than which have come, says ``come``, by when so many have left.
+
+    In a time t no less than the rate times t can come, so that n that take ``each`` are no less than what that brings
+    in ``alone`` + n each.
+    """
+    rate = feed.rate()
+    if rate * each >= 1:
+        return MOST_IN_A_ROW
+    taken = max(taken, int(rate * alone / (1 - rate * each)))
+    for _ in range(MOST_LOOKS):
+        if (more := min(MOST_IN_A_ROW, come(taken))) <= taken:
+            return taken
+        taken = more
+    while (more := min(MOST_IN_A_ROW, come(taken))) > taken:  # so slowly that some more are allowed, too many at worst
+        taken = min(2 * taken, MOST_IN_A_ROW)
+    for _ in range(MOST_LOOKS):
+        taken, more = more, min(MOST_IN_A_ROW, come(more))
+    return taken
 
 
 def _deepest(feed: Curve, before: int, drains: Drain, end: int) -> int:

@@ -93,7 +93,7 @@ class Events:
             # what was in the other as a window began, or had been taken out of it, and what came
             other, many = self.system.buffer(mover.drains.buffer), mover.drains.items.most
             ends = _repeated(self.curve(mover.end), many)
-            return tightest([moved(self._puts(other), extra=other.depth + many), ends])
+            return tightest([moved(self._puts(other), extra=other.in_at_most + many), ends])
         return sum_of(feeds)
 
     def requests(self, buffer: Buffer, *, idle: bool) -> Curve:
@@ -102,12 +102,13 @@ class Events:
         A run that was asked for by the level takes the threshold at least, or one of those that make a buffer ask each
         time after so many; one after a quiet time takes something: all that is in, if a run takes as many as make it
         ask; else it is asked for again while something is left. As a window begins, one quiet time may be over that is
-        kept until a run has ended.
+        kept until a run has ended. Between two requests a run has begun and ended.
         """
         if buffer.room_in is not None:
             return self._as_there_is_room(buffer, buffer.room_in)
         puts, enough = self._puts(buffer), buffer.asks_from
         ways: list[Curve] = []
+        drain = self.system.graph.drain[buffer.name]
         if enough is not None:
             held = enough - 1 if idle else buffer.depth + (buffer.asks_each or 1) - 1  # the first that is in may ask
             if isinstance(puts, Unbounded):
@@ -115,11 +116,11 @@ class Events:
             ways.append(Batched(puts, enough, held))
         if buffer.quiet is not None:
             some = moved(puts, extra=buffer.depth if enough is None else enough - 1)
-            drain = self.system.graph.drain[buffer.name]
             takes_all = isinstance(drain, Isr) and drain.drains is not None and drain.drains.most == buffer.depth
             over = moved(sporadic(buffer.quiet.least), extra=0 if idle else 1)
             ways.append(tightest([over, some]) if takes_all or enough is not None else some)
-        return sum_of(ways)
+        again = self.system.core.least_latency + drain.shortest if isinstance(drain, Isr) else 0
+        return tightest([sum_of(ways), sporadic(again)]) if again else sum_of(ways)
 
     def _as_there_is_room(self, buffer: Buffer, beyond: str) -> Curve:
         """Requests of a buffer that asks while there is room in another.
@@ -130,7 +131,7 @@ class Events:
         unit, isr = self.system.graph.drain[beyond], self.system.graph.drain[buffer.name]
         assert isinstance(unit, Unit)
         assert isinstance(isr, Isr)
-        takes, again = unit.takes.least, self.system.core.least_latency + isr.cost.least
+        takes, again = unit.takes.least, self.system.core.least_latency + isr.shortest
         sent = Staircase(Fraction(takes), self.system.buffer(beyond).depth * takes, again)
         puts = self._puts(buffer)
         return sent if isinstance(puts, Unbounded) else tightest([sent, moved(puts, extra=buffer.depth)])
@@ -142,6 +143,13 @@ class Events:
     def asks(self, event: Event) -> Curve:
         """The events of a line in windows that begin while no routine waits."""
         return self.requests(self.system.buffer(event.name), idle=True) if event.requests else self.curve(event)
+
+    def taken(self, buffer: Buffer) -> Curve:
+        """The densest way in which what drains a buffer takes items, in windows that begin while that does not ask.
+
+        What comes as a window ends may be taken by a run that ends then, and goes on.
+        """
+        return moved(self._puts(buffer), 1, buffer.depth if buffer.asks_from is None else buffer.asks_from - 1)
 
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""

@@ -49,7 +49,7 @@ def settle(system: System, *, plain: bool = False) -> Settled:
     endless: list[Event] = []
     while True:
         events = Events(system, delays, rings)
-        load = Workload(system, make_lines(system, events.asks), make_stolen(system, events.curve))
+        load = Workload(system, make_lines(system, events.asks, events.taken), make_stolen(system, events.curve))
         if not raised:
             return Settled(events, load)
         grown = _grow(system, load, events, delays, raised)

@@ -582,7 +582,7 @@ class StepLaw(Law, frozen=True):
             drains, begun = step.drains, 1
             if drains is not None:  # what takes few at once may have a row of runs to do as a window begins
                 buffer = self.system.buffer(drains.buffer)
-                begun = -(-(buffer.depth if buffer.holds is None else buffer.holds) // drains.most)
+                begun = -(-buffer.in_at_most // drains.most)
             promises.append(moved(curves.openings(step), extra=begun))
             reacts = curves.delays.reacts.get(step.name)
             if reacts is not None:  # each run takes a set of its own, no later behind that than it reacts

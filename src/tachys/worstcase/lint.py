@@ -31,7 +31,7 @@ Found = Iterator[tuple[str, str, str, str]]  # key, code, text, mend
 
 def _long_routines(found: Bounds) -> Found:
     """A routine longer than the shortest gap of a less urgent line that remembers one event."""
-    system = found.system
+    system = found.narrowed
     assert found.reach is not None
     curve = found.reach.events.curve
     gaps = {}

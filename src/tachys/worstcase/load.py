@@ -69,7 +69,7 @@ def _isr_share(system: System, line: InterruptLine, reach: EventBounds) -> LoadS
             least += (isr.nth.cost.least - isr.nth.of_any.least) * reach.least_rate(f"{isr.thing}.nth")
     try:
         most, items = line.share, _items(reach, isr)
-        if items is not None:  # what it takes of its buffer costs no more than what comes into that
+        if items is not None and line.items is None:  # what it takes costs no more than what comes into that
             most = min(most, line.share - _drained(isr) * line.curve.rate() + items[0].rate() * items[1])
         return LoadShare(who, least, most)
     except NoBound:
@@ -192,7 +192,9 @@ def _window(system: System, load: Workload, reach: EventBounds, windows: LoopWin
             if items is None:
                 return whole
             copied = sum(counts) * _drained(line.isr)
-            return min(whole, whole - copied + items[0].most_within(length) * items[1])
+            if line.items is None:
+                whole -= copied
+            return whole + min(copied, items[0].most_within(length) * items[1])
 
         shares.append((line.isr.thing, _part(length, bounds.response.most, taken)))
         if bounds.response.most is not None:

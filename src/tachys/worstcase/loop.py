@@ -471,7 +471,7 @@ class LoopWindows:
             elif isinstance(act, Halt):
                 longest = self._longest_halt(step, act, known)
             elif isinstance(act, Drain) and act.endless:
-                longest = f"as much can come into buffer.{act.buffer} as {step.thing} takes meanwhile"
+                longest = act.why_endless(step.thing)
             if isinstance(longest, str):
                 return longest
             parts += [*longest, Part(act.part, step.thing, 1, act.takes.most, by_clock=act.by_clock)]

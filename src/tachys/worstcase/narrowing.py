@@ -32,7 +32,7 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
         return found(system)
     caps = {name: _drain_of(drain).at_most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
     items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
-    rooms = {name: system.buffer(name).depth for name, drain in system.graph.drain.items() if isinstance(drain, Step)}
+    rooms = {name: system.buffer(name).depth for name in caps if _in_at_most_matters(system, name)}
     levels = dict.fromkeys(rooms, 1)
     blocks = _blocks(system, None)
     least, spilling = (dict(items), dict(levels)), frozenset[str]()
@@ -52,6 +52,12 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
                 return paper
             (items, levels), blocks, spilling = least, _blocks(system, None), spilling | spills
     return found(_with(system, caps, rooms, dict.fromkeys(blocks, LONGEST_PS), frozenset(system.graph.heeded)))
+
+
+def _in_at_most_matters(system: System, name: str) -> bool:
+    """Whether other bounds stand on how many are in a buffer: how often its step runs, what is moved on."""
+    drain = system.graph.drain[name]
+    return isinstance(drain, Step) or (isinstance(drain, Isr) and drain.moves_to is not None)
 
 
 def _held(tried: int, level: int | None, room: int) -> int:

@@ -32,7 +32,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from tachys.figures import Figure, Part, total_of
-from tachys.model.nodes import Core
+from tachys.model.nodes import Core, Isr
 from tachys.model.quantities import Range
 from tachys.model.system import System
 from tachys.worstcase.arrivals import BEYOND, NoBound, most_before
@@ -54,8 +54,8 @@ def isr_bounds(system: System, load: Workload, rank: int, *, alone: bool = False
     load = _without_kept_apart(system, load, rank)
     least_latency = system.core.least_latency
     least_response = least_latency + isr.shortest
-    window = _Window(system, load, rank)
     try:
+        window = _Window(system, load, rank)
         window.run()
         span, in_a_row = window.span(), window.in_a_row()
         inner = {event.moment: window.inner(event.moment) for event in isr.inner}
@@ -104,6 +104,15 @@ def _without_kept_apart(system: System, load: Workload, rank: int) -> Workload:
         return load
     others = {event for apart in aparts if apart.gap > length for event in apart.of} - own
     return load.without(system, others) if others else load
+
+
+def _cost_parts(isr: Isr, cost: int) -> tuple[Part, ...]:
+    """A cost of a routine, taken apart; shorter than what its items take: as one."""
+    items = 0 if isr.drains is None else isr.drains.takes.most
+    if isr.drains is None or not 0 < items <= cost:
+        return (Part("own cost", isr.thing, 1, cost),)
+    own = (Part("own cost", isr.thing, 1, cost - items),) if cost > items else ()
+    return (*own, Part("own items", isr.thing, isr.drains.items.most, isr.drains.each.most))
 
 
 class _Worst(Struct):
@@ -215,9 +224,8 @@ class _Window:
         length = self.load.close(cost, self.over)
 
         def parts() -> tuple[Part, ...]:
-            own = Part("own cost", self.line.isr.thing, 1, cost)
-            taken = self.load.parts("preempted", self.load.counts(length - 1, self.over))
-            return (own, *taken) if own.total else tuple(taken)
+            own = _cost_parts(self.line.isr, cost) if cost else ()
+            return (*own, *self.load.parts("preempted", self.load.counts(length - 1, self.over)))
 
         return Figure(body.least, length, parts)
 
@@ -236,7 +244,7 @@ class _Window:
     def _stock(self, length: int) -> list[tuple[int, int]]:
         """(cost, how many of it can come in the window), the costliest first."""
         ordered = sorted(self.line.inputs, key=lambda each: -each.cost)
-        return [(each.cost, most_before(each.curve, length)) for each in ordered]
+        return [(each.cost + self.line.run_items, most_before(each.curve, length)) for each in ordered]
 
     def _ahead(self, stock: list[tuple[int, int]], count: int) -> list[Part]:
         """So many earlier activations of the line: the costliest there are."""
@@ -331,7 +339,7 @@ class _Window:
     def _own(self, waited: int, *, at_the_end: bool) -> list[Part]:
         """What it does itself once it has waited so long."""
         isr, who = self.line.isr, self.line.isr.thing
-        own = [Part("own cost", who, 1, isr.cost.most - isr.longer - isr.pause.most)]
+        own = [*_cost_parts(isr, isr.cost.most - isr.longer - isr.pause.most)]
         if isr.serves_all:
             own = [
                 Part("own cost", who, min(isr.pending, each.curve.most_within(waited)), each.cost)

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from tachys.figures import Part
 from tachys.model.events import Event
-from tachys.model.nodes import Isr
+from tachys.model.nodes import Buffer, Isr
 from tachys.model.quantities import LONGEST_PS
 from tachys.model.system import System
 from tachys.worstcase.arrivals import (
@@ -59,13 +59,14 @@ class WindowTooLong(NoBound):
 class Input(Struct, frozen=True):
     """One event that a line serves: its curve, and the most that its body costs, and its entry and end, in ps.
 
-    Without an event: what each n-th run costs more.
+    Without an event: what it costs ``more``, and how often.
     """
 
     event: Event
     curve: Curve
     cost: int
     overhead: int
+    more: str = ""
 
 
 class _Rows(Struct):
@@ -90,20 +91,30 @@ class _Rows(Struct):
 
 
 class InterruptLine(Struct, frozen=True, dict=True):
-    """A routine with its inputs, and the most that entry and end of one activation take, in ps."""
+    """A routine with its inputs, and the most that entry and end of one activation take, in ps.
+
+    ``items``: those that it drains until nothing is in, as it is asked: what they take counts once for each that comes,
+    and not as if each run had as many as one can have. Their curve holds for windows that begin while it is not asked.
+    """
 
     isr: Isr
     inputs: tuple[Input, ...]
     curve: Curve  # the activations of all inputs together
     overhead: int
+    items: Input | None = None
 
     @property
     def rows(self) -> tuple[Input, ...]:
-        """All that takes time: its inputs, and what each n-th run costs more."""
-        nth = self.isr.nth
-        if nth is None or not nth.cost.most or not self.inputs:
-            return self.inputs
-        return (*self.inputs, Input(Event(""), thinned(self.curve, nth.n), nth.cost.most, 0))
+        """All that takes time: its inputs, what each n-th run costs more, and the items that count for themselves."""
+        rows, nth = self.inputs, self.isr.nth
+        if nth is not None and nth.cost.most and rows:
+            rows = (*rows, Input(Event(""), thinned(self.curve, nth.n), nth.cost.most, 0, f"more each {nth.n}"))
+        return rows if self.items is None else (*rows, self.items)
+
+    @property
+    def run_items(self) -> int:
+        """What the items of one run take at most that are not in the costs of its ``inputs``, in ps."""
+        return 0 if self.items is None or self.isr.drains is None else self.isr.drains.takes.most
 
     def taken(self, runs: int) -> int:
         """Entries, bodies and ends of so many of the longest activations in a row, in ps."""
@@ -119,8 +130,10 @@ class InterruptLine(Struct, frozen=True, dict=True):
         return exact_sum((each.cost + each.overhead) * each.curve.rate() for each in self.rows)
 
 
-def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[InterruptLine, ...]:
-    """The lines of a system in the order of acceptance."""
+def make_lines(
+    system: System, curve: Callable[[Event], Curve], taken: Callable[[Buffer], Curve]
+) -> tuple[InterruptLine, ...]:
+    """The lines of a system in the order of acceptance; ``taken``: the items that are in a buffer or come into it."""
     overhead = system.core.entry.most + after_body(system.core)
     lines = []
     for isr in system.isrs:
@@ -128,8 +141,14 @@ def make_lines(system: System, curve: Callable[[Event], Curve]) -> tuple[Interru
             Input(event, _served(system, isr, event, curve(event)), cost.most - isr.longer, overhead)
             for event, cost in zip(isr.on, isr.costs, strict=True)
         )
+        items, drains = None, isr.drains
+        if drains is not None and drains.endless:
+            inputs = tuple(replace(each, curve=Unbounded(drains.why_endless(isr.thing))) for each in inputs)
+        elif drains is not None and drains.until_empty and isr.on == (system.buffer(drains.buffer).event,):
+            items = Input(Event(""), taken(system.buffer(drains.buffer)), drains.each.most, 0, "items")
+            inputs = (replace(inputs[0], cost=inputs[0].cost - drains.takes.most),)
         whole = inputs[0].curve if len(inputs) == 1 else SumOfCurves(tuple(each.curve for each in inputs))
-        lines.append(InterruptLine(isr, inputs, whole, overhead))
+        lines.append(InterruptLine(isr, inputs, whole, overhead, items))
     return tuple(lines)
 
 
@@ -579,8 +598,7 @@ class Workload:
         for offset in np.flatnonzero(counts):
             line, each = self.rows[begin + int(offset)]
             who, told = each.event.thing if line is None else line.isr.thing, "stolen" if line is None else what
-            if line is not None and not each.event and line.isr.nth is not None:
-                told = f"{what}: more each {line.isr.nth.n}"
+            told = f"{told}: {each.more}" if each.more else told
             found.append(Part(told, who, int(counts[offset]), each.cost, each.overhead))
         return found
 

@@ -145,7 +145,10 @@ def fill(
     if bodies is not None and bodies.always:
         return None  # it seems to run all the time, and may well be several runs
     ends = None if asked else shown.instants.get(drain.end)
-    if len(merged) and merged[0] not in starts:  # what had begun before the capture may be several that begin within it
+    goes_on = buffer.name in system.graph.until_empty
+    begun = bodies is not None and bodies.cut_begin
+    if (goes_on and begun) or (len(merged) and merged[0] not in starts):
+        # what had begun before the capture takes what comes meanwhile, or may be several that begin within it
         until = NEVER if ends is None or not len(ends) else int(ends[0])
         puts = puts[puts > until + resolution]
     known = starts if ends is None else _ends_of(starts, ends)
@@ -160,7 +163,7 @@ def fill(
         resolution,
         at_rest,
         buffer.overwrites,
-        buffer.name in system.graph.until_empty,
+        goes_on,
         np.isin(starts, merged),
         *(_more_moved(other) if mover is not None else _more_fed(buffer, several)),
     )
@@ -245,10 +248,12 @@ def _play(
     for place in range(count + 1):
         now = puts[place] if place < count else NEVER
         while number + 1 < runs and starts[number + 1] <= now + off:
-            number += 1
-            while extra < len(more_at) and more_at[extra] <= starts[number] + off:
+            while extra < len(more_at) and more_at[extra] <= starts[number + 1] + off:
                 hidden = min(depth, hidden + more[extra])
+                if until and number >= 0 and more_at[extra] < ends[number] + off:
+                    taken[number] += more[extra]
                 extra += 1
+            number += 1
             took, doubtful, pushed, spoilt, base = min(waiting, most), 0, 0, 0, head
             known = min(depth, hidden + waiting) <= most
             near, gone_unsure = 0, 0
@@ -276,11 +281,13 @@ def _play(
             hidden += doubtful
             head += took
             waiting -= took
-        if place == count:
-            break
         while extra < len(more_at) and more_at[extra] <= now:
             hidden = min(depth, hidden + more[extra])
+            if until and number >= 0 and more_at[extra] < ends[number] + off:
+                taken[number] += more[extra]
             extra += 1
+        if place == count:
+            break
         left = took
         if number >= 0 and not by_unit and now < ends[number] - off:
             after = now + 2 * off - starts[number] - first

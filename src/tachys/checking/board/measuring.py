@@ -407,9 +407,9 @@ def _longest_wait(board: Measurement, isr: Isr) -> int:
     most = board.paper.isrs[isr.name].latency.most
     if most is not None:
         return most
-    core = board.system.core
-    each = [(other.cost.most + core.entry.most + core.exit.most) * other.pending for other in board.system.isrs]
-    return sum(each) + max((step.cost.most for step in board.system.steps if step.guards), default=0)
+    system, core = board.paper.narrowed, board.system.core
+    each = [(other.cost.most + core.entry.most + core.exit.most) * other.pending for other in system.isrs]
+    return sum(each) + max((step.cost.most for step in system.steps if step.guards), default=0)
 
 
 def _take_single(found: Runs, bodies: Bodies, merged: npt.NDArray[np.bool_]) -> None:

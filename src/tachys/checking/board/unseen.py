@@ -20,12 +20,12 @@ _COARSE = 10**6  # ps: spans are rounded up to this before they are counted
 
 def unseen_routines(paper: Bounds, shown: Readings) -> list[Isr]:
     """The routines that no line shows."""
-    return [isr for isr in paper.system.isrs if isr.thing not in shown.bodies]
+    return [isr for isr in paper.narrowed.isrs if isr.thing not in shown.bodies]
 
 
 def hidden_pass(paper: Bounds, shown: Readings, resolution: int) -> int:
     """The most in ps that a pass of the loop can take behind lines that show nothing, without what wakes it."""
-    system = paper.system
+    system = paper.narrowed
     core, overhead = system.core, system.loop.overhead.most if system.loop else 0
     hidden = [
         step.cost.most + step.spins for step in system.steps

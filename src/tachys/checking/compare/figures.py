@@ -70,7 +70,7 @@ def _isr(board: Measurement, isr: Isr, waits: dict[str, _Held]) -> Iterator[Comp
     else:
         yield from _in_rhythm(board, isr, own)
     yield from _moments(board, isr, own)
-    yield from _guards(board, waits, about, isr.guards, isr.cost)
+    yield from _guards(board, waits, about, isr.guards, board.paper.narrowed.isr(isr.name).cost)
 
 
 def _of_many(board: Measurement, isr: Isr, found: Compared) -> Compared:
@@ -242,7 +242,7 @@ def _step(board: Measurement, step: Step, waits: dict[str, _Held]) -> Iterator[C
         yield _drained(board, about, step.drains, first, found.own, key)
     else:
         yield cost_figure(board, about, allowed, found.own, None, key)
-    yield from _guards(board, waits, about, step.guards, step.cost)
+    yield from _guards(board, waits, about, step.guards, board.paper.narrowed.step(step.name).cost)
 
 
 def _own_time(step: Step) -> Range | None:

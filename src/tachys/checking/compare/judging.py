@@ -187,7 +187,7 @@ def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause,
     """What kept the event before it waiting, whose mark was still set: from when that came to its run."""
     if thing.kind == "buffer":
         drain, begin = board.wanted_before(thing.name, miss.at)
-        return causes_of(stretches_of(board, begin, miss.at, drain), None, board.system)
+        return causes_of(stretches_of(board, begin, miss.at, drain), None, board.paper.narrowed)
     if thing.kind == "source":
         begun = board.system.graph.begun_by.get(Event(thing), ())
         thing = begun[0].thing if len(begun) == 1 else thing
@@ -200,7 +200,7 @@ def _lost_causes(board: Measurement, thing: Thing, miss: Broken) -> tuple[Cause,
     came = EMPTY if matched is None else matched.event[matched.event < miss.at]
     begin = int(came[-1]) if len(came) else miss.at
     waited = stretches_of(board, begin, max(miss.at, end), thing)
-    return causes_of(waited, bound, board.system, late=end - miss.at)
+    return causes_of(waited, bound, board.paper.narrowed, late=end - miss.at)
 
 
 def _timed(shown: BoardSeen, paper: NeedBounds, refuted: bool) -> NeedCheck:

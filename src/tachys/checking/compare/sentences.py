@@ -102,8 +102,7 @@ _MENDS = {
     "moment-sooner": "let tachys fit write what was measured",
     "each-longer": "shorten what it does with each, or let tachys fit write what was measured",
     "each-shorter": "let tachys fit write what was measured",
-    "takes-meanwhile": 'write until = "empty" into drains of a step; of a routine no key says that yet: let it take '
-    "what was in as it began",
+    "takes-meanwhile": 'write until = "empty" into its drains, or let it take what was in as it began',
     "holds-less": "look at its depth, at what feeds it, and whether its drain needs until",
     "items-lost": "look at what kept its drain",
     "level-more": "look at what asks for its drain, and at what kept that",

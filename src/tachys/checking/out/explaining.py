@@ -131,6 +131,6 @@ def _explained(
     result = result.around(begin)
     stretches = tuple(stretches_of(result.board, begin, end, waiting))
     margin = max((end - begin) // 3, 10 * result.capture.resolution, 5 * 10**6)
-    causes = causes_of(stretches, bound, result.bounds.system, 0 if limit is None else end - begin - limit)
+    causes = causes_of(stretches, bound, result.bounds.narrowed, 0 if limit is None else end - begin - limit)
     return Explained(result, title, waiting, begin, end, stretches, causes, bound,
                      (begin - margin, end + margin), limit, finding, need)  # fmt: skip

@@ -205,14 +205,14 @@ class Expected:
         """The same of its bodies."""
         paper = self.paper
         if thing.kind == "isr":
-            cost = self.system.isr(thing.name).cost
+            cost = paper.narrowed.isr(thing.name).cost
             return cost.least, cost.most, paper.isrs[thing.name].span.most
         if thing.kind == "unit":
             unit = self.system.unit(thing.name)
             return unit.takes.least, unit.takes.most, None if unit.stands_still else unit.takes.most
         if thing.kind == "step":
             duration = paper.steps[thing.name].duration
-            alone = sum(act.takes.most for act in self.system.step(thing.name).acts)
+            alone = sum(act.takes.most for act in paper.narrowed.step(thing.name).acts)
             return duration.least, max(alone, duration.least), duration.most
         return None
 
