@@ -899,6 +899,13 @@ class Emptying(Stocked):
         for isr in model["isr"].values():
             if "full" not in isr.get("puts", {}):
                 self.goes_on(model, isr, (0, 90))
+            drains = isr.get("drains")
+            fed = model["buffer"][drains["from"][7:]].get("fed_by") if isinstance(drains, dict) else None
+            feeds = fed["event"] if isinstance(fed, dict) else fed
+            if isinstance(feeds, str) and "until" in drains and "moments" not in isr and self.chance(0.3):
+                isr["on"] = self.one(
+                    feeds, [feeds, isr["on"]] if isinstance(isr["on"], str) else feeds
+                )  # each put asks
         return model
 
     def goes_on(self, model, body, dear):
