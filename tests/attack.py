@@ -451,7 +451,7 @@ class Stocked(Attack):
                 model["step"][f"{name}f"] = {"polls": f"{name}f", "cost": self.takes(5, 40)}
         if empties:
             Emptying(self.seed).emptying(model)
-        return toml(Emptying(self.seed).draining(model) if drains else model)
+        return toml(Emptying(self.seed).draining(model, small=True) if drains else model)
 
     def fill(self, model):
         """One to three buffers."""
@@ -894,8 +894,8 @@ class Emptying(Stocked):
                 self.goes_on(model, step, (0, 300))
         return model
 
-    def draining(self, model):
-        """That model, of routines."""
+    def draining(self, model, *, small=False):
+        """That model, of routines; on a ``small`` board only sources and buffers start them, one of them."""
         for isr in model["isr"].values():
             if "full" not in isr.get("puts", {}):
                 self.goes_on(model, isr, (0, 90))
@@ -903,9 +903,9 @@ class Emptying(Stocked):
             fed = model["buffer"][drains["from"][7:]].get("fed_by") if isinstance(drains, dict) else None
             feeds = fed["event"] if isinstance(fed, dict) else fed
             if isinstance(feeds, str) and "until" in drains and "moments" not in isr and self.chance(0.3):
-                isr["on"] = self.one(
-                    feeds, [feeds, isr["on"]] if isinstance(isr["on"], str) else feeds
-                )  # each put asks
+                alone = small or not isinstance(isr["on"], str) or self.chance(0.5)  # each put starts it
+                if not small or feeds.startswith("source."):
+                    isr["on"] = feeds if alone else [feeds, isr["on"]]
         return model
 
     def goes_on(self, model, body, dear):

@@ -169,6 +169,21 @@ def test_items_of_a_routine_count_once_for_what_is_below_it():
     ]
 
 
+def test_a_routine_that_each_byte_starts():
+    """Held off for 35 us it finds four; the fifth comes before these have left. While something is in, it waits or runs."""
+    text = routine('gap = "10 us"\nmean = "10.2 us"', cost=6, each=1).replace(
+        "[source.byte]", "levels = 2\n[source.byte]"
+    )
+    text = text.replace('on = "buffer.fifo"', 'on = "source.byte"\nlevel = 1')
+    text += '[source.slow]\nevery = "1 ms"\n[isr.slow]\non = "source.slow"\nlevel = 0\ncost = "35 us"\n'
+    found = bounds(read_model(text, "m.toml"))
+    fifo = found.buffers["fifo"]
+    assert (fifo.taken, fifo.level, fifo.lost) == (5, 5, False)
+    played = simulate(read_model(text, "m.toml"), 10_000_000 * US, RunOptions(costs="most"))
+    assert played.levels["fifo"] == 5
+    assert 0.9 * fifo.time.most < played.counted["buffer.fifo.time"].most <= fifo.time.most < 47 * US
+
+
 def test_a_routine_that_takes_no_faster_than_they_come_has_no_end():
     found = bounds(read_model(routine(APART, each=10), "m.toml"))
     assert found.isrs["rx"].response.reason == "as much can come into buffer.fifo as isr.rx takes meanwhile"

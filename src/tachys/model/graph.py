@@ -84,6 +84,15 @@ class Graph:
         for taker in takers:
             if taker.drains is not None:
                 self.drain[taker.drains if isinstance(taker.drains, str) else taker.drains.buffer] = taker
+        # until nothing is in drains what each put starts: while something is in, its routine waits or runs
+        self.put_starts = frozenset(
+            name
+            for name, taker in self.drain.items()
+            if name in self.until_empty
+            and name not in self.putters
+            and isinstance(taker, Isr)
+            and set(self._fed_by[f"buffer.{name}"]) <= set(taker.on)
+        )
         bodies: list[Unit | Isr] = [*units, *isrs]
         for body in bodies:
             for event in body.on:

@@ -253,17 +253,18 @@ class BuffersOnPaper(Struct, frozen=True):
     def _by_routine(self, buffer: Buffer, isr: Isr, feed: Curve) -> BufferBounds:
         assert isr.drains is not None
         bounds, drains = self.reach.isrs[isr.name], isr.drains
-        asked = buffer.event in isr.on
+        each_put = buffer.name in self.system.graph.put_starts
+        asked = each_put or buffer.event in isr.on
         wait = _needed(bounds.latency if asked else self._until_run(isr))
         rows = bounds.in_a_row if asked else ()
         runs = _Runs(isr, drains, wait, _needed(bounds.response), _needed(bounds.span), rows)
         if not asked:
             return self._by_other_event(buffer, feed, runs)
-        below = _before_it_asks(buffer, feed)
+        below = 0 if each_put else _before_it_asks(buffer, feed)
         level = _deepest(feed, below, drains, runs.end(1))
         taken = _taken(feed, below, drains, _most(runs.wait), runs.end(1))
         waits = []  # of items that are put while it runs, or while it is late
-        if not runs.ends_empty and _asks_again(buffer, feed, runs):
+        if not runs.ends_empty and not each_put and _asks_again(buffer, feed, runs):
             level = max(level, _deepest(feed, 0, drains, runs.end_of_next(1)))
             taken = max(taken, _taken(feed, 0, drains, _most(runs.next), runs.end_of_next(1)))
             waits.append(runs.next)
@@ -280,7 +281,7 @@ class BuffersOnPaper(Struct, frozen=True):
             asks = summed(0, [*asks.parts, *runs.span.parts])
         reaction = max([*waits, summed(0, [*asks.parts, *runs.wait.parts])], key=_most)
         time = summed(0, [*reaction.parts, *runs.span.parts])
-        if runs.ends_empty and not below:
+        if not below and (runs.ends_empty or each_put):
             time = self._of_one_run(buffer, feed, runs, taken)
         return self._made(buffer, feed, level, taken, reaction, time)
 
@@ -305,12 +306,14 @@ class BuffersOnPaper(Struct, frozen=True):
 
     def _by_other_event(self, buffer: Buffer, feed: Curve, runs: _Runs) -> BufferBounds:
         """What a routine drains that no buffer asks."""
-        again = summed(0, [*runs.span.parts, *runs.wait.parts])  # from a first instruction to the next
+        again = runs.wait  # from a run that has left nothing in; from the first instruction of another
+        if not runs.ends_empty:
+            again = summed(0, [*runs.span.parts, *runs.wait.parts])
         taken = _taken(feed, 0, runs.drains, _most(again), _most(again) + _most(runs.span))
         if min(taken, buffer.depth) > runs.drains.most:
             return self._without_end(buffer, feed, runs, Figure(0, 0))
         level = _deepest(feed, 0, runs.drains, _most(again) + _most(runs.span))
-        if feed.most_within(_most(runs.wait) + _most(runs.span)) <= 1 or runs.ends_empty:  # none stays behind a run
+        if feed.most_within(_most(runs.wait) + _most(runs.span)) <= 1:  # none comes while it runs
             again = runs.wait
         return self._made(buffer, feed, level, taken, again, summed(0, [*again.parts, *runs.span.parts]))
 

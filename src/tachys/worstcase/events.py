@@ -145,11 +145,15 @@ class Events:
         return self.requests(self.system.buffer(event.name), idle=True) if event.requests else self.curve(event)
 
     def taken(self, buffer: Buffer) -> Curve:
-        """The densest way in which what drains a buffer takes items, in windows that begin while that does not ask.
+        """The densest way in which a routine takes items, in windows that begin while it does not wait.
 
-        What comes as a window ends may be taken by a run that ends then, and goes on.
+        Before a window there may be as many as do not make the buffer ask, where only that asks for it; none where each
+        put starts it. What comes as a window ends may be taken by a run that ends then, and goes on.
         """
-        return moved(self._puts(buffer), 1, buffer.depth if buffer.asks_from is None else buffer.asks_from - 1)
+        drain, before = self.system.graph.drain[buffer.name], buffer.in_at_most
+        if isinstance(drain, Isr) and drain.on == (buffer.event,) and buffer.asks_from is not None:
+            before = buffer.asks_from - 1
+        return moved(self._puts(buffer), 1, 0 if buffer.name in self.system.graph.put_starts else before)
 
     def starts(self, unit: Unit) -> Curve:
         """Every start of a unit, the lost ones and that of a primed unit included."""

@@ -55,9 +55,10 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
 
 
 def _in_at_most_matters(system: System, name: str) -> bool:
-    """Whether other bounds stand on how many are in a buffer: how often its step runs, what is moved on."""
+    """Whether other bounds stand on how many are in a buffer: how often its step runs, what is moved on, or taken."""
     drain = system.graph.drain[name]
-    return isinstance(drain, Step) or (isinstance(drain, Isr) and drain.moves_to is not None)
+    moves = isinstance(drain, Isr) and drain.moves_to is not None
+    return isinstance(drain, Step) or moves or name in system.graph.until_empty
 
 
 def _held(tried: int, level: int | None, room: int) -> int:

@@ -154,6 +154,7 @@ class _Window:
         self.worst_response = _Worst()
         self.worst_moment = {name: _Worst() for name, _ in self.line.isr.moments}
         self.pending_needed = 1
+        self._items = 0  # that its runs have in all, where they count for themselves
         # a buffer asks once, and again only after the run
         self._marks = [each for each in self.line.inputs if not each.event.requests]
         self._search = Search()
@@ -171,7 +172,10 @@ class _Window:
             NoBound: it has no end, or none within reason.
         """
         self._longest_wait = 0
-        stock = self._stock(self.length())
+        length = self.length()
+        stock = self._stock(length)
+        if self.line.items is not None:
+            self._items = self.line.items.curve.most_within(length)
         total = sum(most for _, most in stock)
         if total > MOST_ACTIVATIONS:
             raise WindowTooLong(f"after {MOST_ACTIVATIONS} activations in a row the core has not caught up")
@@ -244,7 +248,7 @@ class _Window:
     def _stock(self, length: int) -> list[tuple[int, int]]:
         """(cost, how many of it can come in the window), the costliest first."""
         ordered = sorted(self.line.inputs, key=lambda each: -each.cost)
-        return [(each.cost + self.line.run_items, most_before(each.curve, length)) for each in ordered]
+        return [(each.cost, most_before(each.curve, length)) for each in ordered]
 
     def _ahead(self, stock: list[tuple[int, int]], count: int) -> list[Part]:
         """So many earlier activations of the line: the costliest there are."""
@@ -255,6 +259,10 @@ class _Window:
             left -= used
             if used:
                 parts.append(Part("its earlier runs", who, used, cost, line.overhead))
+        if count and line.items is not None:
+            assert line.isr.drains is not None
+            items = min(count * line.isr.drains.items.most, self._items)
+            parts.append(Part("items of its earlier runs", who, items, line.items.cost))
         if line.isr.in_all(count):
             assert line.isr.nth is not None
             what = f"its earlier runs: more each {line.isr.nth.n}"

@@ -93,8 +93,8 @@ class _Rows(Struct):
 class InterruptLine(Struct, frozen=True, dict=True):
     """A routine with its inputs, and the most that entry and end of one activation take, in ps.
 
-    ``items``: those that it drains until nothing is in, as it is asked: what they take counts once for each that comes,
-    and not as if each run had as many as one can have. Their curve holds for windows that begin while it is not asked.
+    ``items``: those that it drains until nothing is in: what they take counts once for each that comes, and not as if
+    each run had as many as one can have. Their curve holds for windows that begin while it does not wait.
     """
 
     isr: Isr
@@ -110,11 +110,6 @@ class InterruptLine(Struct, frozen=True, dict=True):
         if nth is not None and nth.cost.most and rows:
             rows = (*rows, Input(Event(""), thinned(self.curve, nth.n), nth.cost.most, 0, f"more each {nth.n}"))
         return rows if self.items is None else (*rows, self.items)
-
-    @property
-    def run_items(self) -> int:
-        """What the items of one run take at most that are not in the costs of its ``inputs``, in ps."""
-        return 0 if self.items is None or self.isr.drains is None else self.isr.drains.takes.most
 
     def taken(self, runs: int) -> int:
         """Entries, bodies and ends of so many of the longest activations in a row, in ps."""
@@ -144,9 +139,9 @@ def make_lines(
         items, drains = None, isr.drains
         if drains is not None and drains.endless:
             inputs = tuple(replace(each, curve=Unbounded(drains.why_endless(isr.thing))) for each in inputs)
-        elif drains is not None and drains.until_empty and isr.on == (system.buffer(drains.buffer).event,):
+        elif drains is not None and drains.until_empty:
             items = Input(Event(""), taken(system.buffer(drains.buffer)), drains.each.most, 0, "items")
-            inputs = (replace(inputs[0], cost=inputs[0].cost - drains.takes.most),)
+            inputs = tuple(replace(each, cost=each.cost - drains.takes.most) for each in inputs)
         whole = inputs[0].curve if len(inputs) == 1 else SumOfCurves(tuple(each.curve for each in inputs))
         lines.append(InterruptLine(isr, inputs, whole, overhead, items))
     return tuple(lines)
