@@ -895,7 +895,14 @@ class Emptying(Stocked):
         return model
 
     def draining(self, model, *, small=False):
-        """That model, of routines; on a ``small`` board only sources and buffers start them, one of them."""
+        """That model, of routines; on a ``small`` board only sources and buffers start them, one of them.
+
+        Pauses of steps take now less, now more.
+        """
+        for step in model.get("step", {}).values():
+            for part in (step, *step.get("then", ())):
+                if "pause" in part and self.chance(0.5):
+                    part["pause"] = [Time(self.one(0, 1, self.dice.randint(0, int(part["pause"])))), part["pause"]]
         for isr in model["isr"].values():
             if "full" not in isr.get("puts", {}):
                 self.goes_on(model, isr, (0, 90))
