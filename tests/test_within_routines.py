@@ -8,8 +8,11 @@ import pytest
 from boards import BOARD as WHOLE
 from boards import UNTIL, first, on_board
 from calling import tachys
+from tachys.capture.table import Capture, make_signal
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
+from tachys.checking.compare.rhythm import ordinal
+from tachys.checking.compare.sentences import mend_of
 from tachys.checking.correct.fitting import fit
 from tachys.demo.analyser import busy, pulses
 from tachys.demo.machine import More, Routine
@@ -274,3 +277,45 @@ def test_from_one_moment_of_a_routine_to_another_and_to_its_end(tmp_path):
     assert re.search(r"pulse .* 5[0-3]\.\d\d us  0 of \d{4}  met", told)
     assert re.search(r"rest .* us  0 of \d{4}  met", told)
     assert re.search(r"isr\.beat +moments\.down +50\.00 to 58\.00 us +5\d\.\d\d to 5\d\.\d\d us .* agrees", told)
+
+
+COUNTED = """
+tachys = 1
+[core]
+clock = "48 MHz"
+nesting = false
+levels = 2
+entry = "0.5 us"
+exit = "0.5 us"
+[source.tick]
+every = "500 us"
+[isr.tick]
+on = "source.tick"
+level = 1
+cost = ["19 us", "21 us"]
+nth = { n = 4 }
+[isr.knot]
+on = "isr.tick.nth"
+level = 0
+cost = ["49 us", "51 us"]
+[probe.D0]
+shows = "isr.tick"
+[probe.D1]
+shows = "isr.knot"
+"""
+
+
+@pytest.mark.parametrize(("n", "code"), [(3, "runs-too-often"), (4, ""), (5, "comes-too-seldom")])
+def test_what_another_run_brings_about_says_which(n, code):
+    """No run of the tick itself tells: only what follows from it comes more or less often."""
+    ticks = [(at, at + 20 * US) for at in range(100 * US, 200_000 * US, 500 * US)]
+    knots = [(end + US, end + 51 * US) for _, end in ticks[n - 1 :: n]]
+    lines = {
+        name: make_signal(name, 1, [0, *(at for span in spans for at in span)], [0, *[1, 0] * len(spans)])
+        for name, spans in (("D0", ticks), ("D1", knots))
+    }
+    found = check(read_model(COUNTED, "m.toml"), Capture("c.vcd", lines, 0, 200_000 * US, 100_000)).findings
+    assert [(each.code, each.about) for each in found] == ([(code, "isr.knot")] if code else [])
+    for each in found:
+        assert f"it follows each {ordinal(n)} run of isr.tick, by the model each 4th" in each.text
+        assert mend_of(each.code, each.text).startswith("look at what counts its runs")

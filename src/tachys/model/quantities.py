@@ -158,10 +158,16 @@ def parse_duration_range(value: object) -> DurationRange:
     return DurationRange(single, single)
 
 
-def parse_within(value: object) -> DurationRange:
-    """Read a limit of a time, more than 0, or ``[least, most]`` of it."""
+def parse_positive_range(value: object) -> DurationRange:
+    """As :func:`parse_duration_range`, and at most more than 0."""
     found = parse_duration_range(value)
     parse_positive_duration(found.most.text)
+    return found
+
+
+def parse_within(value: object) -> DurationRange:
+    """Read a limit of a time, more than 0, or ``[least, most]`` of it."""
+    found = parse_positive_range(value)
     return found if isinstance(value, list) else DurationRange(parse_duration("0 s"), found.most)
 
 

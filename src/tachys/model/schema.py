@@ -23,6 +23,7 @@ from tachys.model.quantities import (
     parse_leak,
     parse_life,
     parse_positive_duration,
+    parse_positive_range,
     parse_rate,
     parse_share,
     parse_tolerance,
@@ -50,6 +51,7 @@ def _quantity(parse: Callable[[object], object], schema: dict[str, Any]) -> tupl
 Time = Annotated[Duration, *_quantity(parse_duration, _TIME)]
 PositiveTime = Annotated[Duration, *_quantity(parse_positive_duration, _TIME)]
 TimeRange = Annotated[DurationRange, *_quantity(parse_duration_range, _RANGE)]
+PositiveRange = Annotated[DurationRange, *_quantity(parse_positive_range, _RANGE)]
 Rate = Annotated[Fraction, *_quantity(parse_rate, _RATE)]
 Baud = Annotated[Fraction, *_quantity(parse_baud, _BAUD)]
 Current = Annotated[CurrentRange, *_quantity(parse_current_range, _CURRENT)]
@@ -385,7 +387,7 @@ class PartTable(Table):
     cost: TimeRange | None = None
     guard: GuardTable | list[GuardTable] | None = None
     puts: PutTable | None = None
-    pause: PositiveTime | None = None
+    pause: PositiveRange | None = None
 
 
 class StepTable(PartTable):

@@ -12,7 +12,8 @@ from tachys.capture.table import Instants
 from tachys.checking.board.accepting import EMPTY
 from tachys.checking.board.measuring import Measurement, may_merge, spans_of_several
 from tachys.checking.board.nesting import NOBODY
-from tachys.checking.compare.sentences import sentence
+from tachys.checking.compare.rhythm import FEWEST, ordinal
+from tachys.checking.compare.sentences import FOLLOWS_EACH, sentence
 from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.result import Finding
 from tachys.model.events import Event
@@ -67,6 +68,9 @@ def _too_often(board: Measurement, paper: Bounds, event: Event, seen: Instants) 
     except NoBound:
         return None
     text = sentence("runs-too-often", f"{size} starts within {time_in_words(span)}, where {most} at most can come")
+    counted = _each_other_run(board, event, seen)
+    if counted:
+        return Finding("runs-too-often", event.thing, text + counted, allowed, span, (), (), at)
     text += storm(board, seen, int(np.searchsorted(seen, at)), curve.least_span(2))
     behind, holder = _behind(board, event, seen), _holder(board, event, at)
     in_all = int(seen[-1] - seen[0]) < curve.least_span(max(2, len(seen) - 1))  # more than can come, whoever waited
@@ -146,8 +150,8 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
     if place == len(seen):
         text = sentence("comes-no-more", f"the last at {_instant(board, at)} of the capture")
         return Finding("comes-no-more", event.thing, text, gap, longest, (), (), at)
-    text = sentence("comes-too-seldom")
-    return Finding("comes-too-seldom", event.thing, text + _behind(board, event, seen), gap, longest, (), (), at)
+    text = sentence("comes-too-seldom") + (_each_other_run(board, event, seen) or _behind(board, event, seen))
+    return Finding("comes-too-seldom", event.thing, text, gap, longest, (), (), at)
 
 
 def _may_vanish(board: Measurement, event: Event) -> bool:
@@ -174,6 +178,22 @@ def _behind(board: Measurement, event: Event, seen: Instants) -> str:
         if found:
             return f"; likely {source.thing}: {found[0].text}"
     return f"{_LOOK}{' and '.join(source.thing for source in sources)}" if sources else ""
+
+
+def _each_other_run(board: Measurement, event: Event, seen: Instants) -> str:
+    """Of what each n-th run of a routine brings about: which run it follows, where that is another one."""
+    causes = board.system.graph.causes.get(event.thing, ())
+    ends = board.events(causes[0].thing.end) if len(causes) == 1 and causes[0].moment == "nth" else None
+    if ends is None or len(seen) <= FEWEST:
+        return ""
+    nth = board.system.isr(causes[0].name).nth
+    assert nth is not None
+    first, last = np.searchsorted(ends, seen[[0, -1]] + board.resolution, side="right").tolist()
+    runs, times = last - first, len(seen) - 1
+    each = round(runs / times)
+    if each == nth.n or abs(runs - each * times) > 1:
+        return ""
+    return f"; {FOLLOWS_EACH} {ordinal(each)} run of {causes[0].thing}, by the model each {ordinal(nth.n)}"
 
 
 def _flags(names: tuple[str, ...]) -> str:

@@ -124,14 +124,18 @@ _MENDS = {
 }
 BEYOND = "look at the moment: something is missing in the model"
 HELD_OFF = "held off while"  # how a text tells who did
+FOLLOWS_EACH = "it follows each"  # how a text tells that another n counts
+COUNTED = "look at what counts its runs, in the firmware or as n of nth in the model"
 HELD = "hold both levels against their priority registers, or write a guard into what held it off"
-BELOW = "look at the probe: another edge, or an entry that is modelled too long"
+BELOW = "look at the probe: another edge; or an entry, a cost or a pause is modelled too long"
 
 
 def mend_of(code: str, text: str = "") -> str:
     """What to do next about a finding; its ``text`` may tell more than its code."""
     if HELD_OFF in text and code not in _MENDS:
         return HELD
+    if FOLLOWS_EACH in text:
+        return COUNTED
     return _MENDS.get(code) or (BELOW if code.endswith("below-bound") else BEYOND)
 
 
