@@ -156,7 +156,9 @@ def _draw_levels(axes: Axes, scene: Scene, scale: _Scale, colours: dict[str, str
         axes.step(at, [*share, share[-1]], where="post", color=colours["ink"], linewidth=1.2, zorder=3)
         axes.hlines(row - 0.35, at[0], at[-1], color=colours["ink"], linewidth=0.6, linestyle=(0, (4, 3)), zorder=2)
         time, most = max(lane.levels, key=lambda pair: pair[1])
-        axes.annotate(f"{most} of {lane.depth}", (scale(time), row + 0.35 - 0.7 * most / lane.depth), xytext=(5, -9),
+        over = 4 * most <= 3 * lane.depth  # nothing is drawn between the most and the depth
+        axes.annotate(f"{most} of {lane.depth}", (scale(time), row + 0.35 - 0.7 * most / lane.depth),
+                      xytext=(5, 3 if over else -9),
                       textcoords="offset points", fontsize=9, color=colours["ink"], zorder=6)  # fmt: skip
 
 

@@ -35,7 +35,7 @@ class Filled(Struct, frozen=True):
 
     ``puts``: when items came, ascending; ``run``: which start of who drains took each, OPEN, LOST or UNSURE. ``lost``
     are the instants of puts that surely found it full. ``levels``: at least so many were in with each put. ``least``
-    and ``most``: how many each start took.
+    and ``most``: how many each start took; one that ``goes_on`` until nothing is in also what came meanwhile.
     """
 
     buffer: Buffer
@@ -47,6 +47,7 @@ class Filled(Struct, frozen=True):
     levels: Instants
     least: Instants
     most: Instants
+    goes_on: bool = False
 
     @property
     def deepest(self) -> int:
@@ -84,10 +85,15 @@ class Filled(Struct, frozen=True):
         return asked if asked < instant else since
 
     def level_steps(self) -> tuple[Instants, Instants]:
-        """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later."""
+        """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later, but of
+        one at work that goes on.
+        """
         if (self.run == UNSURE).any() and not self.buffer.overwrites and (self.most <= 1).all():
             return self._one_by_one()
         later = place_of(self.starts, self.puts)
+        if self.goes_on:
+            at_work = (later > 0) & (self.puts < np.append(self.ends, NEVER)[later - 1])
+            later = later - at_work
         later = np.where(later < len(self.starts), later, OPEN)
         of_run = np.where(self.run == UNSURE, later, self.run)
         of_run = np.where(of_run >= 0, np.maximum.accumulate(of_run), of_run)
@@ -96,7 +102,7 @@ class Filled(Struct, frozen=True):
         first = np.searchsorted(run, run)
         place, many = np.arange(len(run)) - first + 1, np.searchsorted(run, run, side="right") - first
         ends = np.minimum(self.ends[run], NEVER // 2)
-        gone = self.starts[run] + (ends - self.starts[run]) // many * place
+        gone = np.maximum(self.puts[told], self.starts[run] + (ends - self.starts[run]) // many * place)
         still = self.puts[of_run == OPEN]
         if self.buffer.overwrites:  # what was lost has been in until its place was wanted
             lost = np.flatnonzero(of_run == LOST)
@@ -167,7 +173,7 @@ def fill(
         np.isin(starts, merged),
         *(_more_moved(other) if mover is not None else _more_fed(buffer, several)),
     )
-    return Filled(buffer, puts, starts, known, run, lost, levels, least, taken)
+    return Filled(buffer, puts, starts, known, run, lost, levels, least, taken, goes_on)
 
 
 def _puts(shown: Readings, buffer: Buffer) -> Instants | None:
