@@ -85,8 +85,9 @@ class Filled(Struct, frozen=True):
         return asked if asked < instant else since
 
     def level_steps(self) -> tuple[Instants, Instants]:
-        """(from when on, how many were in), gone evenly spread over each run; what may be of two is of the later, but of
-        one at work that goes on.
+        """(from when on, how many were in), gone evenly over each run.
+
+        What may be of two runs is of the later, or of one at work that goes on.
         """
         if (self.run == UNSURE).any() and not self.buffer.overwrites and (self.most <= 1).all():
             return self._one_by_one()

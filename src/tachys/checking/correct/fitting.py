@@ -6,7 +6,7 @@ seen is never proof that nothing worse comes, so a figure is made tighter only o
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from math import ceil, floor
 from typing import Any
@@ -21,7 +21,6 @@ from tachys.capture.table import Capture
 from tachys.checking.checking import check
 from tachys.checking.compare.compared import Agreement, Compared
 from tachys.checking.compare.findings import likely_mistakes
-from tachys.checking.compare.levels import LEVELS
 from tachys.checking.compare.rhythm import Rhythm
 from tachys.checking.result import CheckResult
 from tachys.model.loading import read_model
@@ -77,8 +76,17 @@ def fit(
                 change.key, before.was, change.becomes, change.why
             )  # fmt: skip
         left |= dict.fromkeys(writer.left)
-        left |= {f"{each.about}: {each.text}": None for each in result.findings if each.code in LEVELS}
+        left |= dict.fromkeys(_beyond_figures(check(read_model(text, file), capture, elsewhere=shown)
+                                              if writer.changes else result))  # fmt: skip
     return Fitted(text, tuple(changes.values()), tuple(left))
+
+
+def _beyond_figures(result: CheckResult) -> Iterator[str]:
+    """What a check finds that no figure of the model says."""
+    refuted = {(figure.about, figure.key) for figure in result.figures if figure.state is Agreement.REFUTES}
+    for each in result.findings:
+        if (each.about, each.code.rpartition("-")[0]) not in refuted:
+            yield f"{each.about}: {each.text}"
 
 
 def _short(file: str) -> str:
