@@ -344,20 +344,21 @@ class BuffersOnPaper(Struct, frozen=True):
         assert self.windows is not None
         assert step.drains is not None
         drains, asked = step.drains, step.asked_by is not None
-        look = self._look(step)
+        look, since = self._look(step), self.reach.events.sets_at_look(buffer)
+        assert since is not None
         below = _before_it_asks(buffer, feed) if asked else 0
         duration = _needed(self.reach.steps[step.name].duration)
         apart = asked and not below and feed.least_span(2) > _most(look) + _most(duration)
         if apart:  # when one comes, which makes it ask, the run for another is over
             look = _needed(self.windows.looks(step, 1, found=False))
         asks = self._until_asked(buffer, below)
-        taken = below + self._come(step, feed, look)
+        taken = below + self._come(step, since, look)
         if drains.until_empty:
-            taken = self._until_empty(step, feed, below, taken, _most(look))
+            taken = self._until_empty(step, since, below, taken, _most(look))
         elif drains.most < min(taken, buffer.depth):
-            return self._behind(buffer, step, feed, below, asks)
+            return self._behind(buffer, step, feed, since, below, asks)
         level = max(
-            below + self._come(step, feed, self._look(step, self._until_left(step, last))) - (first - 1)
+            below + self._come(step, since, self._look(step, self._until_left(step, last))) - (first - 1)
             for first, last in _batches(min(taken, drains.at_most))
         )
         cut = set_after_look(self.system, self.reach.isrs, self.system.graph.sets_of(f"buffer.{buffer.name}"))
@@ -397,8 +398,8 @@ class BuffersOnPaper(Struct, frozen=True):
         assert isinstance(drain, Drain)
         return [*step.acts[:place], replace(drain, items=Range(0, items))]
 
-    def _behind(self, buffer: Buffer, step: Step, feed: Curve, below: int, asks: Figure) -> BufferBounds:
-        """The level where a run may leave some in, since it takes at most so many.
+    def _behind(self, buffer: Buffer, step: Step, feed: Curve, since: Curve, below: int, asks: Figure) -> BufferBounds:
+        """The level where a run may leave some in, since it takes at most so many; ``since``: the feed from a look on.
 
         Back to the last run that took all, or to one that was not asked: since then each look took its most, so that
         after k of them, just before what the next takes begins to leave, are in no more than what had come and was
@@ -408,15 +409,15 @@ class BuffersOnPaper(Struct, frozen=True):
         assert step.drains is not None
         most, level, rounds = step.drains.most, 0, 0
         why = f"a pass can bring more than a run takes, again and again: {step.thing} takes {most} at most"
-        if (rate := feed.rate()) and self.windows.looks_further_apart(step, most / rate):
+        if (rate := since.rate()) and self.windows.looks_further_apart(step, most / rate):
             raise NoBound(why)
         window = further = NOTHING
         while True:
             rounds += 1
             window = _needed(self.windows.looks(step, rounds, fewer=window))
             further = _needed(self.windows.looks(step, rounds, self._until_left(step, most), fewer=further))
-            level = max(level, below + feed.most_within(_most(further)) - (rounds - 1) * most)
-            if below + feed.most_within(_most(window)) <= rounds * most:
+            level = max(level, below + since.most_within(_most(further)) - (rounds - 1) * most)
+            if below + since.most_within(_most(window)) <= rounds * most:
                 break
             if rounds == MOST_ROUNDS or level > 4 * buffer.depth + most:
                 raise NoBound(why)

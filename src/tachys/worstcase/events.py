@@ -144,6 +144,13 @@ class Events:
         """The events of a line in windows that begin while no routine waits."""
         return self.requests(self.system.buffer(event.name), idle=True) if event.requests else self.curve(event)
 
+    def sets_at_look(self, buffer: Buffer) -> Curve | None:
+        """As :meth:`sets` of a buffer, in windows that begin as the loop looks: no routine runs or waits then."""
+        puts, mover = self.sets(buffer.thing), self.system.graph.mover.get(buffer.name)
+        if puts is None or mover is None or mover.drains is None:
+            return puts
+        return tightest([puts, self.taken(self.system.buffer(mover.drains.buffer))])
+
     def taken(self, buffer: Buffer) -> Curve:
         """The densest way in which a routine takes items, in windows that begin while it does not wait.
 
@@ -151,7 +158,8 @@ class Events:
         put starts it. What comes as a window ends may be taken by a run that ends then, and goes on.
         """
         drain, before = self.system.graph.drain[buffer.name], buffer.in_at_most
-        if isinstance(drain, Isr) and drain.on == (buffer.event,) and buffer.asks_from is not None:
+        alone = isinstance(drain, Isr) and drain.on == (buffer.event,) and buffer.room_in is None
+        if alone and buffer.asks_from is not None:
             before = buffer.asks_from - 1
         return moved(self._puts(buffer), 1, 0 if buffer.name in self.system.graph.put_starts else before)
 

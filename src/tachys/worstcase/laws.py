@@ -703,10 +703,14 @@ class StepLaw(Law, frozen=True):
         if not alone or flag.overwritten or flag.reaction.most is None or len(setters) != 1:
             return known
         sets = found.distances(setters[0])[1]
-        if sets.most is None or (gap is not None and sets.most + flag.reaction.most - flag.reaction.least > gap):
+        # what comes while a run takes what comes is taken by that
+        behind = found.steps[step.name].duration if step.asked_by in self.system.graph.until_empty else Figure(0, 0)
+        if sets.most is None or behind.most is None:
+            return known
+        if gap is not None and behind.most + sets.most + flag.reaction.most - flag.reaction.least > gap:
             return known
         least = Part("the least of the same way", f"flag.{step.polls[0]}", 1, -flag.reaction.least)
-        return summed(interval.least, [*sets.parts, *flag.reaction.parts, least])
+        return summed(interval.least, [*behind.parts, *sets.parts, *flag.reaction.parts, least])
 
 
 class FlagLaw(Law, frozen=True):
