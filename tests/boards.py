@@ -3,6 +3,7 @@
 import random
 
 from planted import ANALYSER, CYCLE, MS, US, _apart
+from tachys.capture.table import Capture, make_signal
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.demo.analyser import Recording, busy, pulses, steps, to_vcd
@@ -59,3 +60,12 @@ def on_board(more, seed, blocks, tasks, lines, *, latches=(), routines=(), store
 def first(result):
     """The finding that stands first: of what, and which."""
     return [(each.about, each.code) for each in result.findings][:1]
+
+
+def capture_of(highs, end):
+    """Lines that are high for spans (from, to) in ps, until ``end``, as an analyser of 10 MHz has them."""
+    lines = {
+        name: make_signal(name, 1, [0, *(at for span in spans for at in span)], [0, *[1, 0] * len(spans)])
+        for name, spans in highs.items()
+    }
+    return Capture("lines.vcd", lines, 0, end, 100_000)

@@ -2,8 +2,8 @@
 
 import pytest
 
+from boards import capture_of
 from planted import US
-from tachys.capture.table import Capture, make_signal
 from tachys.checking.checking import check
 from tachys.model.loading import read_model
 from tachys.needs.verdicts import Verdict
@@ -52,12 +52,8 @@ def drum(comes, within, late):
         "isr.alarm": [(begun[LATE] - 302 * US, begun[LATE] - 2 * US)],
     }
     end = 100_500 * US
-    lines = {
-        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
-        for name, spans in highs.items()
-    }
-    capture = Capture("drum.vcd", lines, 0, end, 100_000)
-    return check(read_model(MODEL.format(comes=comes, within=within), "drum.toml"), capture).needs["sorted"]
+    model = read_model(MODEL.format(comes=comes, within=within), "drum.toml")
+    return check(model, capture_of(highs, end)).needs["sorted"]
 
 
 @pytest.mark.parametrize(("within", "verdict"), [("300 us", Verdict.MISSED), ("1200 us", Verdict.MET)])
@@ -116,16 +112,12 @@ def test_a_need_behind_each_nth_run_is_seen_from_the_last_run_that_can_have_led_
     bodies = [(at + US, at + (16 if k % 4 == 3 else 11) * US) for k, at in enumerate(cells)]
     ejects = [(b + 2 * US, b + (102 if k == 43 else 22) * US) for k, (_, b) in enumerate(bodies) if k % 4 == 3]
     highs = {"isr.cell": bodies, "isr.eject": ejects, "D0": [(at, at + 5 * US) for at in cells]}
-    lines = {
-        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
-        for name, spans in highs.items()
-    }
     source = '[source.cell]\nevery = "200 us"'
     model = NTH.format(source=source, within=within).replace('["20 us", "90 us"]', '["20 us", "100 us"]')
     if not seen:
         model = model.partition("[probe")[0]
-        del lines["D0"]
-    result = check(read_model(model, "drum.toml"), Capture("drum.vcd", lines, 0, 40_000 * US, 100_000))
+        del highs["D0"]
+    result = check(read_model(model, "drum.toml"), capture_of(highs, 40_000 * US))
     need = result.needs["eject"]
     assert need.count == misses
     assert need.seen.count in (49, 50)
@@ -162,9 +154,5 @@ to = "step.take.start"
 within = "30 ms"
 """
     highs = {"isr.sample": [(100 * US, 105 * US), (205 * US, 210 * US)], "step.take": [(210 * US, 222 * US)]}
-    lines = {
-        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
-        for name, spans in highs.items()
-    }
-    result = check(read_model(model, "m.toml"), Capture("m.vcd", lines, 0, 300 * US, 100_000))
+    result = check(read_model(model, "m.toml"), capture_of(highs, 300 * US))
     assert result.needs["taken"].count == 0

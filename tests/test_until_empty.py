@@ -4,9 +4,8 @@ import random
 
 import pytest
 
-from boards import first, on_board
+from boards import capture_of, first, on_board
 from planted import ANALYSER, US, _apart
-from tachys.capture.table import Capture, make_signal
 from tachys.checking.checking import check
 from tachys.demo.analyser import busy, pulses, steps
 from tachys.demo.machine import Burns, Empties, Routine, Store, Task
@@ -16,13 +15,17 @@ from tachys.simulation.options import RunOptions
 from tachys.simulation.running import simulate
 from tachys.worstcase.analysis import bounds
 
-MODEL = """
+HEAD = """
 tachys = 1
 [core]
 clock = "48 MHz"
 entry = "0 ns"
 exit = "0 ns"
 [source.byte]
+"""
+MODEL = (
+    HEAD
+    + """
 gap = "10 us"
 [buffer.ring]
 depth = 32
@@ -42,6 +45,7 @@ from = "source.byte"
 to = "step.parse.end"
 within = "1 ms"
 """
+)
 UNTIL = '{ from = "buffer.ring", until = "empty" }'
 
 
@@ -106,14 +110,9 @@ def test_what_is_refused_by_name(more, says):
     assert says in str(error.value)
 
 
-ROUTINE = """
-tachys = 1
-[core]
-clock = "48 MHz"
-entry = "0 ns"
-exit = "0 ns"
-[source.byte]
-{comes}
+ROUTINE = (
+    HEAD
+    + """{comes}
 [buffer.fifo]
 depth = 32
 fed_by = "source.byte"
@@ -132,6 +131,7 @@ from = "source.byte"
 to = "isr.rx.end"
 within = "1 ms"
 """
+)
 
 BURST = 'burst = { count = 6, spaced = "3 us", every = "200 us" }'
 APART = 'gap = "10 us"\nmean = "10.2 us"'
@@ -339,14 +339,8 @@ def fifo_board(seed, *, meanwhile, each=20_200_000, drains="most = 8"):
             waiting = waiting[len(taken) :]
             bodies.append([begin, begin + 4 * US + len(taken) * each])
             free = bodies[-1][1]
-    lines = {"D0": [(at, at + 20 * US) for at in came], "D1": bodies}
-    signals = {
-        name: make_signal(name, 1, [0, *(at for high in spans for at in high)], [0, *[1, 0] * len(spans)])
-        for name, spans in lines.items()
-    }
-    return check(
-        read_model(FIFO.replace("most = 8", drains), "m.toml"), Capture("fifo.vcd", signals, 0, now + 50 * US, 100_000)
-    )
+    highs = {"D0": [(at, at + 20 * US) for at in came], "D1": bodies}
+    return check(read_model(FIFO.replace("most = 8", drains), "m.toml"), capture_of(highs, now + 50 * US))
 
 
 @pytest.mark.parametrize("seed", range(4))

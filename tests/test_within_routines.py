@@ -6,9 +6,8 @@ from fractions import Fraction
 import pytest
 
 from boards import BOARD as WHOLE
-from boards import UNTIL, first, on_board
+from boards import UNTIL, capture_of, first, on_board
 from calling import tachys
-from tachys.capture.table import Capture, make_signal
 from tachys.capture.vcd import read_vcd
 from tachys.checking.checking import check
 from tachys.checking.compare.rhythm import ordinal
@@ -310,11 +309,7 @@ def test_what_another_run_brings_about_says_which(n, code):
     """No run of the tick itself tells: only what follows from it comes more or less often."""
     ticks = [(at, at + 20 * US) for at in range(100 * US, 200_000 * US, 500 * US)]
     knots = [(end + US, end + 51 * US) for _, end in ticks[n - 1 :: n]]
-    lines = {
-        name: make_signal(name, 1, [0, *(at for span in spans for at in span)], [0, *[1, 0] * len(spans)])
-        for name, spans in (("D0", ticks), ("D1", knots))
-    }
-    found = check(read_model(COUNTED, "m.toml"), Capture("c.vcd", lines, 0, 200_000 * US, 100_000)).findings
+    found = check(read_model(COUNTED, "m.toml"), capture_of({"D0": ticks, "D1": knots}, 200_000 * US)).findings
     assert [(each.code, each.about) for each in found] == ([(code, "isr.knot")] if code else [])
     for each in found:
         assert f"it follows each {ordinal(n)} run of isr.tick, by the model each 4th" in each.text

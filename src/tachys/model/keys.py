@@ -61,9 +61,9 @@ def all_keys() -> tuple[Key, ...]:
     return tuple(found)
 
 
-def meant_by(word: str, read_by: str) -> Key | None:
-    """The key of a table for which people have another ``word``."""
-    return next((key for key in all_keys() if key.read_by == read_by and word in key.also), None)
+def key_of(read_by: str, word: str) -> Key | None:
+    """The key of a table that is called so, by us or by other people."""
+    return next((key for key in all_keys() if key.read_by == read_by and word in (key.name, *key.also)), None)
 
 
 def keys_called(name: str) -> tuple[Key, ...]:

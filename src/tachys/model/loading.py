@@ -13,7 +13,7 @@ from tachys.errors import InputError, Place, Problem, Remark, did_you_mean, inpu
 from tachys.files import read_text
 from tachys.model.build import build
 from tachys.model.costs import CostTable, read_cost_table
-from tachys.model.keys import Key, keys_called, meant_by
+from tachys.model.keys import Key, key_of
 from tachys.model.layers import SECTIONS, SETTING, Layer, laid_over, layers_of
 from tachys.model.moving import remarks_of, set_anew
 from tachys.model.names import check_references
@@ -297,17 +297,23 @@ def _words(fault: Any) -> tuple[str, str]:
         return f"{given!r} is not known here", f"one of {fault['ctx']['expected']}"
     if kind in ("model_type", "dict_type", "model_attributes_type"):
         path = tuple(part for part in map(str, fault["loc"]) if not _is_type_name(part))
-        known = [key for key in keys_called(path[-1]) if key.read_by == _table_of(path).__name__]
-        inline = known and known[0].example.startswith("{")
-        mend = _written(known[0], None) if inline else f"[{'.'.join(path)}] and keys below"
+        key = _key_at(path)
+        mend = f"[{'.'.join(path)}] and keys below"
+        if key is not None and key.example.startswith("{"):
+            mend = _written(key, None)
         return f"{given!r} stands where a table is due", f"write {mend}"
     return f"{given!r}: {fault['msg'][0].lower()}{fault['msg'][1:]}", ""
 
 
 def _meant(fault: Any) -> Key | None:
     """The key that is meant by an unknown one, if people call it so."""
-    unknown = fault["type"] == "extra_forbidden"
-    return meant_by(str(fault["loc"][-1]), _table_of(fault["loc"]).__name__) if unknown else None
+    key = _key_at(fault["loc"]) if fault["type"] == "extra_forbidden" else None
+    return None if key is None or key.name == fault["loc"][-1] else key  # that of a table around this one is none here
+
+
+def _key_at(path: tuple[int | str, ...]) -> Key | None:
+    """The key of its table that the last part of ``path`` names, or means."""
+    return key_of(_table_of(path).__name__, str(path[-1]))
 
 
 def _written(key: Key, given: object) -> str:

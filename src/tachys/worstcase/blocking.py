@@ -51,14 +51,12 @@ class Blockers:
             NoBound: one has no end.
         """
         system = self._system
-        for other in self._endless:
-            assert other.drains is not None
-            level = system.isrs[rank].urgency
-            holds = other.urgency == level or not system.core.nesting
-            guards = any(guard.length is None and guard.urgency <= level for guard in other.guards)
-            if other.rank > rank and (holds or guards):
-                raise NoBound(other.drains.why_endless(other.thing))
         line, last = system.isrs[rank], system.isrs[-1]
+        for other in self._endless:
+            holds = other.urgency == line.urgency or not system.core.nesting
+            guards = any(guard.length is None and guard.urgency <= line.urgency for guard in other.guards)
+            if other.rank > rank and other.drains is not None and (holds or guards):
+                raise NoBound(other.drains.why_endless(other.thing))
         found = [self._running[rank], self._by_loop(line.urgency)]
         if system.core.nesting:
             if last.urgency > line.urgency:

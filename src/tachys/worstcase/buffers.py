@@ -264,7 +264,8 @@ class BuffersOnPaper(Struct, frozen=True):
         level = _deepest(feed, below, drains, runs.end(1))
         taken = _taken(feed, below, drains, _most(runs.wait), runs.end(1))
         waits = []  # of items that are put while it runs, or while it is late
-        if not runs.ends_empty and not each_put and _asks_again(buffer, feed, runs):
+        leaves_none = runs.ends_empty or each_put  # that does not ask, or wait for a run
+        if not leaves_none and _asks_again(buffer, feed, runs):
             level = max(level, _deepest(feed, 0, drains, runs.end_of_next(1)))
             taken = max(taken, _taken(feed, 0, drains, _most(runs.next), runs.end_of_next(1)))
             waits.append(runs.next)
@@ -281,7 +282,7 @@ class BuffersOnPaper(Struct, frozen=True):
             asks = summed(0, [*asks.parts, *runs.span.parts])
         reaction = max([*waits, summed(0, [*asks.parts, *runs.wait.parts])], key=_most)
         time = summed(0, [*reaction.parts, *runs.span.parts])
-        if not below and (runs.ends_empty or each_put):
+        if leaves_none and not below:
             time = self._of_one_run(buffer, feed, runs, taken)
         return self._made(buffer, feed, level, taken, reaction, time)
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from fractions import Fraction
 from math import ceil
+from operator import attrgetter
 from typing import ClassVar
 
 from msgspec.structs import replace
@@ -707,10 +708,9 @@ class StepLaw(Law, frozen=True):
         behind = found.steps[step.name].duration if step.asked_by in self.system.graph.until_empty else Figure(0, 0)
         if sets.most is None or behind.most is None:
             return known
-        if gap is not None and behind.most + sets.most + flag.reaction.most - flag.reaction.least > gap:
-            return known
         least = Part("the least of the same way", f"flag.{step.polls[0]}", 1, -flag.reaction.least)
-        return summed(interval.least, [*behind.parts, *sets.parts, *flag.reaction.parts, least])
+        made = summed(interval.least, [*behind.parts, *sets.parts, *flag.reaction.parts, least])
+        return min(made, known, key=attrgetter("rank"))
 
 
 class FlagLaw(Law, frozen=True):

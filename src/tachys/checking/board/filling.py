@@ -254,12 +254,16 @@ def _play(
     unsure, took_unsure = 0, 0  # of those that wait, of those that the run took
     for place in range(count + 1):
         now = puts[place] if place < count else NEVER
-        while number + 1 < runs and starts[number + 1] <= now + off:
-            while extra < len(more_at) and more_at[extra] <= starts[number + 1] + off:
+        while True:
+            begins = number + 1 < runs and starts[number + 1] <= now + off
+            latest = starts[number + 1] + off if begins else now
+            while extra < len(more_at) and more_at[extra] <= latest:
                 hidden = min(depth, hidden + more[extra])
                 if until and number >= 0 and more_at[extra] < ends[number] + off:
                     taken[number] += more[extra]
                 extra += 1
+            if not begins:
+                break
             number += 1
             took, doubtful, pushed, spoilt, base = min(waiting, most), 0, 0, 0, head
             known = min(depth, hidden + waiting) <= most
@@ -288,11 +292,6 @@ def _play(
             hidden += doubtful
             head += took
             waiting -= took
-        while extra < len(more_at) and more_at[extra] <= now:
-            hidden = min(depth, hidden + more[extra])
-            if until and number >= 0 and more_at[extra] < ends[number] + off:
-                taken[number] += more[extra]
-            extra += 1
         if place == count:
             break
         left = took

@@ -105,7 +105,7 @@ def miss_lines(result: CheckResult, need: NeedCheck) -> list[str]:
     from tachys.needs.kinds import FeedNeed, PeriodNeed
 
     apart = sum(1 for miss in need.misses if miss.causes)
-    lines = [group_text(group, apart) for group in groups_of(result.bounds.system, need.misses)]
+    lines = [group_text(group, apart) for group in groups_of(result.bounds.narrowed, need.misses)]
     early = [miss.value for miss in need.misses if miss.kind == "early" and miss.value is not None]
     if early:
         since = "the one before" if isinstance(need.need, (FeedNeed, PeriodNeed)) else "what it answers"
