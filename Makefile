@@ -8,7 +8,8 @@ READY := $(VENV)/.ready
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e ".[dev]"
+	$(BIN)/python -m pip install --quiet --upgrade pip
+	$(BIN)/python -m pip install --quiet --no-compile -c constraints.txt -e ".[dev]"
 	$(BIN)/tachys --warm
 	touch $(READY)
 

@@ -54,7 +54,8 @@ def newest():
 def tried(python, package, folder):
     """Install it into an environment of its own and do the job with it."""
     run(python, "-m", "venv", folder / "env")
-    run(folder / "env/bin/python", "-m", "pip", "install", "-q", "-c", ROOT / "constraints.txt", package)
+    pins = ROOT / "constraints.txt"
+    run(folder / "env/bin/python", "-m", "pip", "install", "-q", "--no-compile", "-c", pins, package)
     tachys = folder / "env/bin/tachys"
     told = run(tachys, "--version", "-v").splitlines()
     run(tachys, "demo", cwd=folder)
