@@ -90,6 +90,7 @@ def starting(folder: Path, runs: int) -> list[Row]:
     """What a command takes from the call to the end, beside Python with the three libraries that all need."""
     (folder / "m.toml").write_text(model_text())
     (folder / "c.vcd").write_text(to_vcd(board.record(faulty=True)))
+    (folder / "every_key.toml").write_text((Path(__file__).parent.parent / "tests" / "every_key.toml").read_text())
 
     # an interpreter that may not keep what it has compiled compiles the whole program at every call
     settled = {**os.environ, "PYTHONDONTWRITEBYTECODE": ""}
@@ -103,7 +104,8 @@ def starting(folder: Path, runs: int) -> list[Row]:
 
     base = call("-c", "import click, pydantic, numpy")
     calls = {"--help": (1.0, ("--help",)), "bounds": (2.5, ("bounds", "m.toml")), "inspect": (4.0, ("inspect", "c.vcd")),
-             "check": (6.5, ("check", "m.toml", "c.vcd")), "simulate": (6.5, ("simulate", "m.toml"))}  # fmt: skip
+             "check": (6.5, ("check", "m.toml", "c.vcd")), "simulate": (6.5, ("simulate", "m.toml")),
+             "bounds of every key": (6.5, ("bounds", "every_key.toml"))}  # fmt: skip
     rows = []
     for name, (limit, arguments) in calls.items():
         ours = call("-m", "tachys", *arguments)
