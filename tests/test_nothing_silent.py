@@ -223,7 +223,7 @@ def test_an_interrupt_at_once_leaves_no_traceback(model):
         time.sleep(wait)
         process.send_signal(signal.SIGINT)
         _, told = process.communicate(timeout=20)
-        assert "tachys" not in told
+        assert "entry.py" not in told  # before that it is Python that is interrupted
 
 
 @pytest.mark.parametrize("code", ["ascii", "latin-1", "cp1252"])

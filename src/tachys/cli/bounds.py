@@ -319,7 +319,7 @@ def _show_buffers(found: Bounds) -> None:
     for name, buffer in sorted(found.buffers.items(), key=lambda item: not item[1].lost):
         level = "no limit" if buffer.level is None else str(buffer.level)
         depth, drain = found.system.buffer(name).depth, found.system.graph.drain[name].thing
-        needed = depth_for(found.system, name) if buffer.lost else buffer.level
+        needed = depth_for(found, name) if buffer.lost else buffer.level
         waits = name in found.system.graph.putters
         full_after = "it waits" if waits else time_text(buffer.full_after, "down")
         rows.append([name, drain, str(depth), full_after, level, most_text(buffer.time), possible(buffer.lost),

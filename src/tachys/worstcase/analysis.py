@@ -87,14 +87,14 @@ def _reach(system: System, *, plain: bool) -> BuffersOnPaper:
     return BuffersOnPaper(system, settled, reach, passes)
 
 
-def depth_for(system: System, name: str) -> int | None:
+def depth_for(found: Bounds, name: str) -> int | None:
     """The depth from which on a buffer loses nothing on paper; None: none that is found soon."""
 
     def level(tried: System) -> int | None:
         known = narrowed(tried, lambda each: _reach(each, plain=False))
         return known.bounds(known.system.buffer(name)).level
 
-    return depth_needed(system, name, level)
+    return depth_needed(found.system, name, found.buffers[name].level, level)
 
 
 def _unit_bounds(system: System, unit: Unit, events: Events) -> UnitBounds:

@@ -10,7 +10,9 @@ analysis using standard event models", Braunschweig 2005; J.-Y. Le Boudec, P. Th
 from __future__ import annotations
 
 import heapq
+from bisect import bisect_left
 from collections.abc import Iterable
+from contextlib import suppress
 from fractions import Fraction
 from functools import cached_property
 from math import ceil
@@ -24,6 +26,7 @@ from tachys.model.nodes import Source
 
 BEYOND = 1 << 62  # a span that no run reaches
 MOST_TERMS = 8  # promises of one curve that are kept: any of them may be left out
+FAR_AHEAD = 100  # events of several curves: one that lies further on is searched for, not counted up to
 DEEPEST = 30  # sums inside each other, before a flat curve stands in for them
 
 
@@ -172,11 +175,27 @@ class SumOfCurves(Struct, frozen=True, dict=True):
 
     def least_span(self, count: int) -> int:
         """As of every curve."""
+        if count > len(self._spans) + FAR_AHEAD:
+            with suppress(NoBound):
+                return self._searched(count)
         while len(self._spans) < count:
             span, kind, events = self._ahead[0]
             self._spans.append(span)
             heapq.heapreplace(self._ahead, (self.curves[kind].least_span(events + 1), kind, events + 1))
         return self._spans[count - 1]
+
+    def _searched(self, count: int) -> int:
+        """The same, by halving the time in which so many events come.
+
+        Raises:
+            NoBound: nothing holds them apart, or they never come.
+        """
+        high = 1
+        while self.most_within(high) < count:
+            high *= 2
+            if high > BEYOND:
+                raise NoBound("so many never come")
+        return bisect_left(range(high), count, key=self.most_within)
 
     def most_within(self, ps: int) -> int:
         """As of every curve."""

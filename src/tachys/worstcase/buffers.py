@@ -358,13 +358,23 @@ class BuffersOnPaper(Struct, frozen=True):
             taken = self._until_empty(step, since, below, taken, _most(look))
         elif drains.most < min(taken, buffer.depth):
             return self._behind(buffer, step, feed, since, below, asks)
-        level = max(
-            below + self._come(step, since, self._look(step, self._until_left(step, last))) - (first - 1)
-            for first, last in _batches(min(taken, drains.at_most))
-        )
+        level = self._level(step, since, below, max(1, min(taken, drains.at_most)))
         cut = set_after_look(self.system, self.reach.isrs, self.system.graph.sets_of(f"buffer.{buffer.name}"))
         before = [Part("before it was put", buffer.thing, 1, -min(cut, _most(look)))] if cut and not below else []
         return self._drained(buffer, step, feed, level, taken, asks, [*look.parts, *before])
+
+    def _level(self, step: Step, feed: Curve, below: int, taken: int) -> int:
+        """How many are in at most as one run takes so many: what has come by when each leaves, less those before it."""
+
+        def come(many: int) -> int:
+            return below + self._come(step, feed, self._look(step, self._until_left(step, many)))
+
+        level, all_ = 0, come(taken)
+        for first, last in _batches(taken):
+            if all_ - (first - 1) <= level:  # nor are more in later
+                break
+            level = max(level, come(last) - (first - 1))
+        return level
 
     def _until_empty(self, step: Step, feed: Curve, below: int, taken: int, look: int) -> int:
         """How many one run takes at most that goes on until nothing is in: what comes until all of them have left."""

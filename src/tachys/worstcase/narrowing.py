@@ -181,13 +181,13 @@ def _apart(paper: BuffersOnPaper, step: Step, put: Put) -> int:
 # --- what depth would do ---------------------------------------------------------------------------------------------
 
 
-def depth_needed(system: System, name: str, level_of: Callable[[System], int | None]) -> int | None:
+def depth_needed(system: System, name: str, level: int | None, level_of: Callable[[System], int | None]) -> int | None:
     """The depth from which on no item of a buffer is lost on paper; None: none that is found soon.
 
-    What is in costs time to take, in which more come: so the depth is tried that the one before asks for. ``level_of``:
-    the most items that are in that buffer of a system.
+    What is in costs time to take, in which more come: so the depth is tried that the one before asks for. ``level``:
+    the most items that are in, as it is; ``level_of``: in that buffer of another system.
     """
-    depth = level_of(system)
+    depth = level
     for _ in range(MOST_DEPTHS):
         if depth is None or depth > MOST_DEPTH:
             return None
