@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+ANSWERING = 2_048_000_000_000  # from here on transfers go on with their own routine; less that the seed of the same
 DRAINING = 1_024_000_000_000  # from here on routines drain until nothing is in; less that the seed of the same
 EMPTYING = 512_000_000_000  # from here on steps drain until nothing is in; less that the seed of what they stand in
 RELOADING = 256_000_000_000  # from here on routines reload timers; less that the seed of what they stand in
@@ -926,6 +927,45 @@ class Emptying(Stocked):
                 body["each"] = self.one(self.takes(*dear), self.takes(5, 40), Time(0))
 
 
+class Answering(Stocked):
+    """A model of another attack, with transfers of several items, each set going by the routine of the one before."""
+
+    def answering(self, model):
+        """That model."""
+        begins = [f"source.{name}" for name in model["source"]]
+        begins += [f"{kind}.{name}" for kind in ("isr", "step") for name in model.get(kind, {}) if name != "startup"]
+        for number in range(self.one(1, 1, 1, 2)):
+            name, first = f"x{number}", self.one(*begins)
+            puts, asks = (first, first) if first.startswith("source.") else (f"{first}.start", f"{first}.end")
+            if self.chance(0.1):
+                puts, asks = asks, puts
+            asks = [asks, f"isr.{name}.{self.one('end', 'end', 'start')}"]
+            if self.chance(0.1):
+                asks[self.one(0, 1)] = self.one(*(each for each in begins if each.startswith("source.")))
+            many = self.number(1, 9)
+            model.setdefault("buffer", {})[name] = {
+                "depth": self.one(many, many, self.number(1, 9)), "fed_by": {"event": puts, "items": many}
+            }  # fmt: skip
+            model.setdefault("unit", {})[name] = {
+                "on": list(dict.fromkeys(asks)), "drains": f"buffer.{name}", "takes": self.takes(1, self.one(9, 60, 300))
+            }  # fmt: skip
+            isr = {
+                "on": f"unit.{name}", "cost": self.span(), "level": self.dice.randrange(model["core"].get("levels", 1))
+            }  # fmt: skip
+            if self.chance(0.3):
+                isr["nth"] = {"n": many + 1, "cost": self.span()}
+            if self.chance(0.2):
+                isr["on"] = [isr["on"], self.one(*(each for each in begins if each.startswith("source.")))]
+            model["isr"][name] = isr
+            model["need"][f"{name}n"] = {
+                "from": self.one(f"unit.{name}.start", puts),
+                "to": f"isr.{name}.end",
+                "within": self.limit(),
+            }
+            model["need"][f"{name}b"] = {"of": f"buffer.{name}", "lost": self.one(0, 0, 3)}
+        return model
+
+
 class KeptApart(Attack):
     """A model of another attack, some sources of which are never closer than a gap together."""
 
@@ -972,6 +1012,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= ANSWERING:
+        return Answering(seed).answering(attack(seed - ANSWERING))
     if seed >= DRAINING:
         return Emptying(seed).draining(attack(seed - DRAINING))
     if seed >= EMPTYING:
