@@ -1,5 +1,7 @@
 """Units that take one item out of a buffer at an event: registers that are loaded, channels that a timer asks."""
 
+from fractions import Fraction
+
 import pytest
 
 from boards import UNTIL, first, on_board
@@ -75,6 +77,42 @@ def test_a_channel_that_a_timer_asks():
     )
     out = bounds(read_model(text, "m.toml")).buffers["out"]
     assert (out.level, out.lost, out.reaction.most) == (8, False, 800 * US)
+
+
+# a bus of two wires: each tick sets eight bytes going, the routine at the end of each the next; between them it waits
+BUS = HEAD + (
+    '[source.tick]\nevery = "{tick} us"\n[isr.tick]\non = "source.tick"\ncost = "3 us"\n'
+    '[buffer.bytes]\ndepth = 8\nfed_by = {{ event = "isr.tick.start", items = 8 }}\n'
+    '[unit.bus]\non = ["isr.tick.end", "isr.bus.end"]\ndrains = "buffer.bytes"\ntakes = ["4 us", "90 us"]\n'
+    '[isr.bus]\non = "unit.bus"\ncost = ["2 us", "5 us"]\nnth = {{ n = 8, sets = ["done"] }}\n'
+    '[loop]\noverhead = "1 us"\n[step.judge]\npolls = "done"\ncost = "50 us"\n'
+)
+
+
+def test_a_transfer_that_its_own_routine_sets_going():
+    # a byte takes 90 us, its routine 5 us behind a tick of 3 us: the eighth of them is taken 8 * 98 us after its put
+    system = read_model(BUS.format(tick=10_000), "m.toml")
+    paper = bounds(system)
+    line, routine = paper.buffers["bytes"], paper.isrs["bus"]
+    assert (line.level, line.lost, line.reaction.most) == (8, False, 8 * 98 * US)
+    # one byte may end 4 us after the routine for the one before asked for it, which the routine for it follows alone
+    assert (routine.lost, routine.pending_needed, routine.response.most) == (False, 1, 8 * US)
+    assert paper.reach.events.curve("unit.bus.end").rate() == Fraction(8, 10 * MS)
+    assert not paper.flags["done"].overwritten
+    assert paper.load.most == Fraction(3 + 8 * 5 + 50 + 1, 10_000)  # and what a pass takes in which it judges
+    longest = 0
+    for seed in range(4):
+        for costs in ("most", "drawn"):
+            run, _, index = play_whole(system, RunOptions(costs, "drawn", "gap", seed=seed), 400 * MS)
+            assert losses(run.memory, index)["isr.bus"] == losses(run.memory, index)["buffer.bytes"] == 0
+            longest = max(longest, counted(run.memory, index)["buffer.bytes.time"].most)
+    assert 0.8 * line.reaction.most <= longest <= line.reaction.most
+
+
+def test_a_transfer_that_is_not_over_as_the_next_begins_may_have_two_going():
+    # 784 us, the last byte and its run are 882 us; the routine of a tick begins up to 5 us late
+    assert not bounds(read_model(BUS.format(tick=1_100), "m.toml")).isrs["bus"].lost
+    assert bounds(read_model(BUS.format(tick=880), "m.toml")).isrs["bus"].lost
 
 
 BOARD = """

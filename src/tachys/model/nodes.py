@@ -170,7 +170,8 @@ class Buffer(Named, frozen=True):
     has been put for ``quiet`` ps, or while one is in that makes a whole number of ``asks_each`` and no run has taken.
     One that ``overwrites`` loses the oldest in place of the newest. Of one with ``room_in`` a routine takes no more
     than have room in that other buffer, and it does not ask while none has. One without ``overruns`` has been shown to
-    lose none. No more than ``holds`` are in at once, where that has been shown.
+    lose none. Where that has been shown, no more than ``holds`` are in at once, each is taken within ``waits`` ps, and
+    no two are taken closer than ``apart`` ps.
     """
 
     kind: ClassVar[str] = "buffer"
@@ -184,6 +185,8 @@ class Buffer(Named, frozen=True):
     room_in: str | None = None
     overruns: bool = True
     holds: int | None = None
+    waits: int | None = None
+    apart: int | None = None
 
     @property
     def lost(self) -> Event:

@@ -45,7 +45,12 @@ def bounds(system: System, windows: Sequence[int] = USUAL_WINDOWS, *, plain: boo
     counted = {
         unit.name: law.finished(reach) for unit in tight.units if isinstance(law := law_of(tight, unit.thing), CountLaw)
     }
-    reach = replace(reach, units=reach.units | counted)
+    alone = {
+        found[0].name: replace(reach.isrs[found[0].name], lost=False, lost_reason="", pending_needed=1)
+        for unit in tight.units
+        if (found := known.round_alone(unit)) is not None
+    }
+    reach = replace(reach, units=reach.units | counted, isrs=reach.isrs | alone)
     starved = {unit.name: known.starved(unit) for unit in tight.units if unit.asked_at}
     reach = replace(reach, buffers=buffers, steps=steps, flags=reach.flags | asking, units=reach.units | starved)
     for step in tight.steps if passes else ():  # what a flag keeps apart is only known now

@@ -35,12 +35,12 @@ have to end before.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tachys.figures import Figure, Part, summed
+from tachys.figures import Figure, Part, summed, total_of
 from tachys.model.acts import MOST_IN_A_ROW, Act, Drain
 from tachys.model.events import Event
 from tachys.model.nodes import Buffer, Isr, Step, Unit
@@ -179,24 +179,90 @@ class BuffersOnPaper(Struct, frozen=True):
 
     def _by_asked_unit(self, buffer: Buffer, unit: Unit, feed: Curve) -> BufferBounds:
         """Level and wait, taking by taking: the n-th behind an item that found it empty comes so late at the latest."""
-        who, takes = unit.thing, unit.takes.most
-        asked, apart = self._asked_within(unit)
-        if asked is None:
-            raise NoBound(f"nothing is sure to ask {who}")
-        again = self.reach.distances(unit.asked_at[0])[1].most if len(unit.asked_at) == 1 else None
-        first = [Part("until it is asked", who, 1, asked)]
-        each = [Part("asked once more", who, 1, asked if again is None else min(asked, again))]
-        if takes >= apart:  # it may still be at work as it is asked once more
-            works = Part("operation before it", who, 1, takes)
-            first, each = [works, *first], [works, *first]
+        first, each = min(self._ways_to_ask(buffer, unit), key=lambda way: (total_of(way[1]), total_of(way[0])))
         level, row = _row_of_takings(buffer, feed, _most(summed(0, first)), _most(summed(0, each)))
         items, span = row or (buffer.depth, 0)
         if (items - buffer.depth) * _most(summed(0, each)) > span:  # no more are before one than find room
             items, span = buffer.depth, 0
-        behind = [replace(part, count=items - 1) for part in each] if items > 1 else []
-        came = [Part("came after the first", who, 1, -span)] if span else []
+        behind = [replace(part, count=part.count * (items - 1)) for part in each] if items > 1 else []
+        came = [Part("came after the first", unit.thing, 1, -span)] if span else []
         reaction = summed(0, [*first, *behind, *came])
         return self._made(buffer, feed, level, 1, reaction, reaction)
+
+    def _ways_to_ask(self, buffer: Buffer, unit: Unit) -> list[tuple[list[Part], list[Part]]]:
+        """The longest times from a put into an empty buffer, and from a taking, until the unit takes the next.
+
+        Raises:
+            NoBound: nothing is sure to ask it.
+        """
+        who, operation = unit.thing, Part("operation", unit.thing, 1, unit.takes.most)
+        ways = []
+        asked, apart = self._asked_within(unit)
+        if asked is not None:
+            again = self.reach.distances(unit.asked_at[0])[1].most if len(unit.asked_at) == 1 else None
+            first = [Part("until it is asked", who, 1, asked)]
+            each = [Part("asked once more", who, 1, asked if again is None else min(asked, again))]
+            if unit.takes.most >= apart:  # it may still be at work as it is asked once more
+                works = Part("operation before it", who, 1, unit.takes.most)
+                first, each = [works, *first], [works, *first]
+            ways.append((first, each))
+        answers = [[operation, *parts] for event in unit.asked_at if (parts := self._answer(unit, event)) is not None]
+        begins = None if asked is None else [Part("until it is asked", who, 1, asked)]
+        put = self._asked_with_each_put(buffer, unit)
+        begins = min((way for way in (begins, put) if way is not None), key=total_of, default=None)
+        if answers and begins is not None:
+            # as an item is put, it is at work, or what follows from its last operation is: or nothing is, until asked
+            each = min(answers, key=total_of)
+            ways.append((max(begins, each, key=total_of), each))
+        if not ways:
+            raise NoBound(f"nothing is sure to ask {who}")
+        return ways
+
+    def _answer(self, unit: Unit, event: Event) -> Sequence[Part] | None:
+        """From the end of an operation to this event, where a routine that it starts brings it about: its run for that
+        end, or the one that waited by then.
+        """
+        isr = next((isr for isr in self.system.isrs if isr.thing == event.thing and unit.end in isr.on), None)
+        if isr is None or isr.clears or unit.stands_still or event.moment not in ("start", "end"):
+            return None
+        bounds = self.reach.isrs[isr.name]
+        figure = bounds.latency if event.moment == "start" else bounds.response
+        return None if figure.most is None else figure.parts
+
+    def round_alone(self, unit: Unit) -> tuple[Isr, int] | None:
+        """(the routine that answers a unit, the least time in ps from one taking to the next), where nothing else asks
+        that unit meanwhile, so that the routine never finds its mark set; None: that is not shown.
+
+        Who puts asks once each time, and before it puts again all has been taken, and the last run has found nothing.
+        """
+        inside = self.settled.events.rings.answered.get(unit.thing, ())
+        isr = next((isr for isr in self.system.isrs if isr.on == (unit.end,)), None)
+        if isr is None or len(inside) != 1 or inside[0].thing != isr.thing:
+            return None
+        buffer, answer = self.system.buffer(unit.drains or ""), self._answer(unit, inside[0])
+        if len(buffer.fed_by) != 1 or len(unit.asked_at) != 2 or self._asked_with_each_put(buffer, unit) is None:
+            return None
+        last = self.bounds(buffer).reaction.most
+        if answer is None or last is None:
+            return None
+        apart = self.reach.events.curve(buffer.fed_by[0].event).least_span(2)
+        if apart <= last + unit.takes.most + total_of(answer):
+            return None
+        runs = isr.shortest if inside[0] == isr.end else 0
+        return isr, unit.takes.least + self.system.core.least_latency + runs
+
+    def _asked_with_each_put(self, buffer: Buffer, unit: Unit) -> list[Part] | None:
+        """From any put to the end of what puts, where that asks the unit; None: it is asked with none, or not all."""
+        ways: list[list[Part]] = []
+        for feed in buffer.fed_by:
+            thing = feed.event.thing
+            if thing.kind not in ("isr", "step") or feed.event != thing.start or thing.end not in unit.asked_at:
+                return None
+            span = self.reach.isrs[thing.name].span if thing.kind == "isr" else self.reach.steps[thing.name].duration
+            if span.most is None:
+                return None
+            ways.append([*span.parts])
+        return None if buffer.name in self.system.graph.putters else max(ways, key=total_of, default=None)
 
     def _asked_within(self, unit: Unit) -> tuple[int | None, int]:
         """(the longest time from any instant until a unit is asked, the least distance of two such events)."""

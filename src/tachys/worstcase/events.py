@@ -63,7 +63,8 @@ class Events:
         """The events whose curves that of an event is made of."""
         if event in self.rings.rounds or event.thing in self.rings.tangled:
             return ()
-        return self._causes.get(event.thing, ())
+        causes, answers = self._causes.get(event.thing, ()), self.rings.answered.get(event.thing, ())
+        return tuple(cause for cause in causes if cause not in answers) if answers else causes
 
     def sets(self, flag: str) -> Curve | None:
         """The densest way in which a flag can be set, or items be put into a "buffer.NAME"; None if nobody does."""
@@ -168,7 +169,11 @@ class Events:
         if unit.drains is not None:
             buffer = self.system.buffer(unit.drains)
             if unit.asked_at:
-                return tightest([self.looks(unit), moved(self._puts(buffer), extra=buffer.depth)])
+                puts = self._puts(buffer)
+                taken = moved(puts, extra=buffer.depth)
+                if buffer.waits is not None:
+                    taken = tightest([taken, moved(puts, buffer.waits)])
+                return taken if unit.thing in self.rings.answered else tightest([self.looks(unit), taken])
             return self._puts(buffer)
         if unit.start in self.rings.rounds:
             return self._turning(unit.start)

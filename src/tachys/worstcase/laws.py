@@ -365,6 +365,15 @@ class DrainLaw(UnitLaw, frozen=True):
         """A buffer holds many tokens."""
         return False
 
+    @property
+    def least_again(self) -> int:
+        """An operation, and what is known of who asks."""
+        return max(self.node.takes.least, self.system.buffer(self.node.drains or "").apart or 0)
+
+    def curve(self, curves: Curves, event: Event) -> Curve:
+        """As of any unit, and no closer than that."""
+        return tightest([super().curve(curves, event), sporadic(self.least_again)])
+
     def bounds(self, curves: Curves) -> UnitBounds:
         """It takes one when it is at rest, and loses none; asked for one it may find none, before more is known."""
         if not self.node.asked_at:

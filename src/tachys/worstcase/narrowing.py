@@ -27,9 +27,24 @@ MOST_DEPTH = 10**6
 def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> BuffersOnPaper:
     """What is ``found`` of the system in which no run takes more items, no put blocks longer, no more are in than
     bounds say, and no buffer loses an item of which bounds say that it loses none.
+
+    Where what follows from a unit asks it for its next item, so found again with what is known then of how long items
+    wait for it, and how far apart it takes them: the first time how often it works stands on the puts alone.
     """
-    if not system.buffers:
-        return found(system)
+    paper = _narrowed(system, found) if system.buffers else found(system)
+    answered = [unit for unit in system.units if unit.thing in paper.settled.events.rings.answered]
+    if not answered:
+        return paper
+    buffers = {buffer.name: buffer for buffer in system.buffers}
+    for unit in answered:
+        buffer, alone = buffers[unit.drains or ""], paper.round_alone(unit)
+        waits = paper.bounds(paper.system.buffer(buffer.name)).reaction.most
+        buffers[buffer.name] = replace(buffer, waits=waits, apart=alone and alone[1])
+    return _narrowed(replace(system, buffers=tuple(buffers.values())), found)
+
+
+def _narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> BuffersOnPaper:
+    """The same, once."""
     caps = {name: _drain_of(drain).at_most for name, drain in system.graph.drain.items() if not isinstance(drain, Unit)}
     items = {name: max(1, _drain_of(system.graph.drain[name]).items.least) for name in caps}
     rooms = {name: system.buffer(name).depth for name in caps if _in_at_most_matters(system, name)}

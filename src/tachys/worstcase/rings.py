@@ -5,6 +5,9 @@ turns no faster than the least time of a whole round. That holds for the events 
 every member, and its end or the moment within it from which the ring goes on; an end off the ring (the ring goes on
 from the start, or from within) only follows one that is on it. Of any other ring only that is known what holds for each
 member by itself: a unit ends no sooner after its last end than it takes, a routine costs what it costs.
+
+A unit that what follows from it asks for the next item of a buffer goes round no more often than items are put: what it
+works for stands on these alone, and where they do not come from the ring either, it is none.
 """
 
 from __future__ import annotations
@@ -23,7 +26,8 @@ class Rings(Struct, frozen=True):
     ``rounds``: least time in ps from one to the next, by the events on simple rings. ``turns``: the bodies of the ring
     that each of its bodies stands in, with the moment from which the ring goes on. ``tangled``: members of other rings.
     ``order``: all bodies, causes before what they cause, those that go round in a ring together. ``errands``: those of
-    the loop, by flag. ``plain``: nothing is followed through the loop, and nothing that it does by the clock set apart.
+    the loop, by flag. ``answered``: the events with which what follows from a unit asks it for its next item.
+    ``plain``: nothing is followed through the loop, and nothing that it does by the clock set apart.
     """
 
     rounds: dict[Event, int] = field(default_factory=dict)
@@ -31,6 +35,7 @@ class Rings(Struct, frozen=True):
     tangled: frozenset[Thing] = frozenset()
     order: tuple[tuple[Thing, ...], ...] = ()
     errands: dict[str, Errand] = field(default_factory=dict)
+    answered: dict[Thing, tuple[Event, ...]] = field(default_factory=dict)
     plain: bool = False
 
     def has_one_token(self, body: Thing) -> bool:
@@ -52,6 +57,9 @@ def find_rings(system: System, *, plain: bool = False) -> Rings:
     rounds: dict[Event, int] = {}
     turns: dict[Thing, dict[Thing, str]] = {}
     tangled: set[Thing] = set()
+    answered = _answered(system, _components(below))
+    for unit, events in answered.items():
+        below[unit] = [event.thing for event in causes[unit] if event.kind != "source" and event not in events]
     order = _components(below)
     for group in order:
         if len(group) == 1 and group[0] not in below[group[0]]:
@@ -68,7 +76,17 @@ def find_rings(system: System, *, plain: bool = False) -> Rings:
         else:
             tangled |= set(group)
     errands = {} if plain else find_errands(system)
-    return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)), errands, plain)
+    return Rings(rounds, turns, frozenset(tangled), tuple(map(tuple, order)), errands, answered, plain)
+
+
+def _answered(system: System, groups: list[list[Thing]]) -> dict[Thing, tuple[Event, ...]]:
+    """The units that are asked by what goes round in a ring with them, and by which events."""
+    ring = {body: set(group) for group in groups for body in group}
+    return {
+        unit.thing: inside
+        for unit in system.units
+        if (inside := tuple(event for event in unit.asked_at if event.thing in ring[unit.thing]))
+    }
 
 
 def _left(
