@@ -90,11 +90,11 @@ BUS = HEAD + (
 
 
 def test_a_transfer_that_its_own_routine_sets_going():
-    # a byte takes 90 us, its routine 5 us behind a tick of 3 us: the eighth of them is taken 8 * 98 us after its put
+    # the first is taken as the tick's routine ends, 3 us; a byte takes 90 us, its routine 5 us behind a tick of 3 us
     system = read_model(BUS.format(tick=10_000), "m.toml")
     paper = bounds(system)
     line, routine = paper.buffers["bytes"], paper.isrs["bus"]
-    assert (line.level, line.lost, line.reaction.most) == (8, False, 8 * 98 * US)
+    assert (line.level, line.lost, line.reaction.most) == (8, False, (3 + 7 * 98) * US)
     # one byte may end 4 us after the routine for the one before asked for it, which the routine for it follows alone
     assert (routine.lost, routine.pending_needed, routine.response.most) == (False, 1, 8 * US)
     assert paper.reach.events.curve("unit.bus.end").rate() == Fraction(8, 10 * MS)
@@ -106,7 +106,7 @@ def test_a_transfer_that_its_own_routine_sets_going():
             run, _, index = play_whole(system, RunOptions(costs, "drawn", "gap", seed=seed), 400 * MS)
             assert losses(run.memory, index)["isr.bus"] == losses(run.memory, index)["buffer.bytes"] == 0
             longest = max(longest, counted(run.memory, index)["buffer.bytes.time"].most)
-    assert 0.8 * line.reaction.most <= longest <= line.reaction.most
+    assert 0.95 * line.reaction.most <= longest <= line.reaction.most
 
 
 def test_a_transfer_that_is_not_over_as_the_next_begins_may_have_two_going():

@@ -24,6 +24,9 @@ def test_a_recipe_is_a_model(title, piece):
         assert round(found.steps["print"].duration.most / 1e9, 1) == 15.6
     if title == "No logic analyser":
         assert (found.buffers["marks"].level, found.buffers["marks"].lost) == (91, False)
+    if title == "A bus whose routine sends the next byte":
+        assert (found.buffers["bytes"].level, found.isrs["bus"].lost) == (8, False)
+        assert found.needs["fresh"].proved
     if title == "A double buffer":
         assert (found.buffers["samples"].level, found.buffers["samples"].lost) == (32, False)
     if title == "The line is quiet after the last byte":

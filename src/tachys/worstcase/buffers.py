@@ -213,7 +213,7 @@ class BuffersOnPaper(Struct, frozen=True):
         if answers and begins is not None:
             # as an item is put, it is at work, or what follows from its last operation is: or nothing is, until asked
             each = min(answers, key=total_of)
-            ways.append((max(begins, each, key=total_of), each))
+            ways.append((max(begins, each, key=total_of) if buffer.apart is None else begins, each))
         if not ways:
             raise NoBound(f"nothing is sure to ask {who}")
         return ways
