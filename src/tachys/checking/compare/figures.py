@@ -131,7 +131,8 @@ def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Co
     about, nth, slack = isr.thing, isr.nth, board.stretched(int(own.most.max()))
     bodies = board.shown.bodies[about]
     begun = bodies.start[bodies.whole]
-    long = None if nth is None else long_runs(own, isr.cost_first, nth, slack)
+    # where the n-th costs no more, it is as any other
+    long = long_runs(own, isr.cost_first, nth, slack) if nth is not None and nth.cost.most else None
     if nth is None or long is None:
         whole = cost_figure(board, about, isr.cost, own, None)
     else:
@@ -144,7 +145,7 @@ def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Co
         yield replace(whole, why=found.text, rhythm=found, at=at)
     else:
         yield whole
-    if nth is None or long is None or long.all() or not nth.cost.most:
+    if nth is None or long is None or long.all():
         return
     first, of_it = isr.cost_first, only(own, long)
     more = ExecutionTimes(of_it.least - first.most, of_it.most - first.least, of_it.interrupted)

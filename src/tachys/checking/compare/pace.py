@@ -31,6 +31,8 @@ _SIZES = (2, 3, 5, 10, 20, 50, 100, 200, 500, 1000, 5000, 20_000)
 def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
     """Events that come denser, or further apart, than these bounds allow; one finding of each thing."""
     yield from _without_flag(board)
+    transfers = {found.about: found for found in _other_transfers(board, paper)}
+    yield from transfers.values()
     for node in board.system.nodes.values():
         if isinstance(node, Buffer):
             continue
@@ -38,7 +40,7 @@ def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
         seen = board.events(event)
         if seen is None and node.thing in board.shown.silent and not (isinstance(node, Unit) and node.may_stay_silent):
             seen = EMPTY
-        if seen is None:
+        if seen is None or node.thing in transfers:
             continue
         dense = None if isinstance(node, Source) else _too_often(board, paper, event, seen)  # its figures say it
         found = dense or _too_seldom(board, paper, event, seen)
@@ -194,6 +196,36 @@ def _each_other_run(board: Measurement, event: Event, seen: Instants) -> str:
     if each == nth.n or abs(runs - each * times) > 1:
         return ""
     return f"; {FOLLOWS_EACH} {ordinal(each)} run of {causes[0].thing}, by the model each {ordinal(nth.n)}"
+
+
+def _other_transfers(board: Measurement, paper: Bounds) -> Iterator[Finding]:
+    """Routines that work a transfer off item by item, more or fewer than are put; each is over before the next begins.
+
+    What comes as near as can be seen to a put belongs to either side: such transfers are left out.
+    """
+    assert paper.reach is not None
+    room = board.resolution
+    for unit, isr in ((unit, isr) for unit in board.system.units for isr in board.system.isrs if isr.on == (unit.end,)):
+        buffer = paper.reach.system.buffer(unit.drains) if unit.drains else None
+        if buffer is None or buffer.apart is None or paper.buffers[buffer.name].lost or not board.shows_each(isr):
+            continue
+        feed = buffer.fed_by[0]
+        puts, runs = board.events(feed.event), board.events(isr.start)
+        by = board.isrs.get(feed.event.thing.name) if feed.event.kind == "isr" else None
+        if puts is None or runs is None or (by is not None and not board.shows_each(by.isr)):
+            continue
+        before, after = np.searchsorted(runs, puts - room), np.searchsorted(runs, puts + room, side="right")
+        sure = (before == after)[:-1] & (before == after)[1:]
+        counts = np.diff(before)[sure]
+        other = counts != feed.items
+        if np.count_nonzero(other) < 2:
+            continue
+        few, many = int(counts[other].min()), int(counts[other].max())
+        told = f"{few}" if few == many else f"{few} to {many}"
+        often = f"{np.count_nonzero(other)} of {len(counts)} times {told} runs follow {feed.event.thing}"
+        text = sentence("transfer-other", f"{often}, by the model {feed.items}")
+        at = int(puts[:-1][sure][other][0])
+        yield Finding("transfer-other", isr.thing, text, None, None, (), (), at)
 
 
 def _flags(names: tuple[str, ...]) -> str:

@@ -26,6 +26,7 @@ from tachys.worstcase.analysis import bounds as bounds_of
 STAYS_AWAY = ("comes-too-seldom", "comes-no-more", "never-comes")
 ASTRAY = (
     "runs-too-often", "runs-unasked", "lost-unexpected", "overwritten-unexpected", "lost-wake-up", "takes-meanwhile",
+    "transfer-other",
 )  # fmt: skip
 
 
