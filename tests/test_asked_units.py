@@ -1,10 +1,12 @@
 """Units that take one item out of a buffer at an event: registers that are loaded, channels that a timer asks."""
 
+import json
 from fractions import Fraction
 
 import pytest
 
 from boards import UNTIL, first, on_board
+from calling import tachys
 from planted import ANALYSER
 from tachys.demo.analyser import busy, pulses
 from tachys.demo.machine import Routine, Store
@@ -113,6 +115,23 @@ def test_a_transfer_that_is_not_over_as_the_next_begins_may_have_two_going():
     # 784 us, the last byte and its run are 882 us; the routine of a tick begins up to 5 us late
     assert not bounds(read_model(BUS.format(tick=1_100), "m.toml")).isrs["bus"].lost
     assert bounds(read_model(BUS.format(tick=880), "m.toml")).isrs["bus"].lost
+
+
+@pytest.mark.parametrize("items", [7, 8, 9])
+def test_a_transfer_of_more_or_fewer_bytes_is_told(items, tmp_path):
+    model = BUS.format(tick=10_000).replace("0 ns", "12 cycles").replace("depth = 8", "depth = 9")
+    model += '[need.told]\nfrom = "source.tick"\nto = "step.judge.end"\nwithin = "5 ms"\n'
+    model += '[probe.D0]\nshows = "isr.tick"\n[probe.D1]\nshows = "isr.bus"\n[probe.D2]\nshows = "step.judge"\n'
+    (tmp_path / "board.toml").write_text(model.replace("items = 8", f"items = {items}"))
+    (tmp_path / "m.toml").write_text(model)
+    assert tachys(tmp_path, "simulate", "board.toml", "--for", "400 ms", "--probes", "-o", "o.vcd").returncode == 0
+    told = json.loads(tachys(tmp_path, "check", "m.toml", "o.vcd", "--format", "json").stdout)
+    assert [(found["about"], found["code"]) for found in told["findings"]] == (
+        [] if items == 8 else [("isr.bus", "transfer-other")]
+    )
+    assert told["needs"]["told"]["verdict"] == ("met" if items == 8 else "at risk")
+    if items != 8:
+        assert f"39 of 39 times {items} runs follow isr.tick, by the model 8" in told["findings"][0]["text"]
 
 
 BOARD = """

@@ -58,6 +58,7 @@ cost = ["1 us", "4 us"]
 """
 SLEEPS = MODEL + '[step.nap]\nsleep = { unless = ["due"] }\n'
 TENTHS = MODEL.replace('cost = ["20 us", "30 us"]\n', 'cost = ["20 us", "30 us"]\nnth = { n = 10, cost = "12 us" }\n')
+TELLS = TENTHS.replace('cost = "12 us" }', 'sets = ["due"] }').replace('sets = "due"\n', "", 1)
 PAGED = MODEL + (
     '[unit.second]\ncounts = { n = 10, of = "isr.tick.end" }\nrepeats = true\nprimed = true\n'
     '[probe.UNIT]\nshows = "unit.second.end"\nedge = "rise"\nalso = ["unit.second.end"]\n'
@@ -147,6 +148,7 @@ CASES = {
     "cost-longer": (MODEL, record(one(7, tick=380, slow=200))),
     "cost-shorter": (MODEL, record(one(7, tick=120))),
     "cost-longer each tenth": (MODEL, record(each_tenth(380))),
+    "cost-longer of a tenth that is to cost no more": (TELLS, record(each_tenth(380))),
     "nth-longer": (TENTHS, record(each_tenth(500))),
     "nth-shorter": (TENTHS, record(each_tenth(290))),
     "moment-later": (WRITES, record(more=[(at(k, 80), "isr.tick.written,mark") for k in range(FRAMES)])),
@@ -186,6 +188,7 @@ SAID = {
     "cost-longer": "isr.tick: its own running time is longer than modelled: at least 37.80 us, model 30.00 us",
     "cost-shorter": "isr.tick: its own running time is shorter than modelled: at most 12.20 us, model 20.00 us",
     "cost-longer each tenth": "isr.tick: its own running time is longer than modelled (each 10th run takes 13 us more): at least 37.80 us, model 30.00 us",
+    "cost-longer of a tenth that is to cost no more": "isr.tick: its own running time is longer than modelled (each 10th run takes 13 us more): at least 37.80 us, model 30.00 us",
     "nth-longer": "isr.tick: what only some of its runs do takes longer than modelled (each 10th): at least 19.80 us, model 12.00 us",
     "nth-shorter": "isr.tick: what only some of its runs do takes less than modelled (each 10th): at most 9.200 us, model 12.00 us",
     "moment-later": "isr.tick: an event within it comes later than modelled (written): 6.800 us, model 5.000 us",
