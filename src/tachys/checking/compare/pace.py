@@ -16,7 +16,7 @@ from tachys.checking.compare.rhythm import FEWEST, ordinal
 from tachys.checking.compare.sentences import FOLLOWS_EACH, sentence
 from tachys.checking.compare.timers import mistakes_behind
 from tachys.checking.result import Finding
-from tachys.model.events import Event
+from tachys.model.events import Event, Thing
 from tachys.model.nodes import Buffer, Isr, Source, Step, Unit
 from tachys.model.quantities import time_in_words
 from tachys.worstcase.arrivals import NoBound
@@ -207,12 +207,11 @@ def _other_transfers(board: Measurement, paper: Bounds) -> Iterator[Finding]:
     room = board.resolution
     for unit, isr in ((unit, isr) for unit in board.system.units for isr in board.system.isrs if isr.on == (unit.end,)):
         buffer = paper.reach.system.buffer(unit.drains) if unit.drains else None
-        if buffer is None or buffer.apart is None or paper.buffers[buffer.name].lost or not board.shows_each(isr):
+        if buffer is None or buffer.apart is None or paper.buffers[buffer.name].lost:
             continue
         feed = buffer.fed_by[0]
         puts, runs = board.events(feed.event), board.events(isr.start)
-        by = board.isrs.get(feed.event.thing.name) if feed.event.kind == "isr" else None
-        if puts is None or runs is None or (by is not None and not board.shows_each(by.isr)):
+        if puts is None or runs is None or not (_shows_each(board, isr.thing) and _shows_each(board, feed.event.thing)):
             continue
         before, after = np.searchsorted(runs, puts - room), np.searchsorted(runs, puts + room, side="right")
         sure = (before == after)[:-1] & (before == after)[1:]
@@ -226,6 +225,13 @@ def _other_transfers(board: Measurement, paper: Bounds) -> Iterator[Finding]:
         text = sentence("transfer-other", f"{often}, by the model {feed.items}")
         at = int(puts[:-1][sure][other][0])
         yield Finding("transfer-other", isr.thing, text, None, None, (), (), at)
+
+
+def _shows_each(board: Measurement, body: Thing) -> bool:
+    """Whether every run of a routine or step shows by itself."""
+    if body.kind == "isr":
+        return board.shows_each(board.system.isr(body.name))
+    return not may_merge(board, body) and board.known_since(body) is not None
 
 
 def _flags(names: tuple[str, ...]) -> str:
