@@ -207,12 +207,12 @@ class BuffersOnPaper(Struct, frozen=True):
                 first, each = [works, *first], [works, *first]
             ways.append((first, each))
         answers = [[operation, *parts] for event in unit.asked_at if (parts := self._answer(unit, event)) is not None]
-        begins = None if asked is None else [Part("until it is asked", who, 1, asked)]
-        put = self._asked_with_each_put(buffer, unit)
-        begins = min((way for way in (begins, put) if way is not None), key=total_of, default=None)
-        if answers and begins is not None:
+        waits = [] if asked is None else [[Part("until it is asked", who, 1, asked)]]
+        if (put := self._asked_with_each_put(buffer, unit)) is not None:
+            waits.append(put)
+        if answers and waits:
             # as an item is put, it is at work, or what follows from its last operation is: or nothing is, until asked
-            each = min(answers, key=total_of)
+            begins, each = min(waits, key=total_of), min(answers, key=total_of)
             ways.append((max(begins, each, key=total_of) if buffer.apart is None else begins, each))
         if not ways:
             raise NoBound(f"nothing is sure to ask {who}")

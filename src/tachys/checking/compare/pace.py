@@ -205,7 +205,11 @@ def _other_transfers(board: Measurement, paper: Bounds) -> Iterator[Finding]:
     """
     assert paper.reach is not None
     room = board.resolution
-    for unit, isr in ((unit, isr) for unit in board.system.units for isr in board.system.isrs if isr.on == (unit.end,)):
+    asks = {event.thing: unit for unit in board.system.units for event in unit.asked_at}
+    for isr in board.system.isrs:
+        unit = asks.get(isr.thing)
+        if unit is None or isr.on != (unit.end,):
+            continue
         buffer = paper.reach.system.buffer(unit.drains) if unit.drains else None
         if buffer is None or buffer.apart is None or paper.buffers[buffer.name].lost:
             continue
