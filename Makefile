@@ -8,7 +8,7 @@ READY := $(VENV)/.ready
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --upgrade pip
+	$(BIN)/python -m pip install --quiet -c constraints.txt --upgrade pip
 	$(BIN)/python -m pip install --quiet --no-compile -c constraints.txt -e ".[dev]"
 	$(BIN)/tachys --warm
 	touch $(READY)

@@ -118,19 +118,24 @@ class UnitLaw(Law, frozen=True):
         """Whether a start may come while it is at work and begin all the same."""
         return self.node.busy == "restart" or self.node.may_stay_silent
 
+    @property
+    def _apart(self) -> int:
+        """How far apart its operations end at least."""
+        return self.node.takes.least
+
     def curve(self, curves: Curves, event: Event) -> Curve:
         """Starts as their causes come, where none is dropped; ends as far apart as it takes."""
-        unit, takes = self.node, self.node.takes
+        unit, takes, apart = self.node, self.node.takes, self._apart
         if curves.tangled(unit.thing):
             if event.moment == "end" or not self._begins_anew:
-                return sporadic(takes.least)
+                return sporadic(apart)
             return Unbounded(f"{unit.thing} restarts itself round a chain")
         starts, wait = curves.starts(unit), curves.wait(unit)
         if event.moment == "end" and unit.stands_still:  # of two ends the later operation began behind the first
-            return tightest([moved(starts, extra=1), sporadic(takes.least)])
+            return tightest([moved(starts, extra=1), sporadic(apart)])
         if event.moment == "end":
-            return delayed(starts, wait + takes.most - takes.least, takes.least)
-        return starts if self._begins_anew else delayed(starts, wait, takes.least)
+            return delayed(starts, wait + takes.most - takes.least, apart)
+        return starts if self._begins_anew else delayed(starts, wait, apart)
 
     def bounds(self, curves: Curves) -> UnitBounds:
         """Start to end, and whether a start may be lost.
@@ -172,7 +177,7 @@ class UnitLaw(Law, frozen=True):
     @property
     def least_again(self) -> int:
         """An operation, unless one can be broken off."""
-        return 0 if self._begins_anew else self.node.takes.least
+        return 0 if self._begins_anew else self._apart
 
     def hardware(self, gaps: Gaps, curves: Curves) -> None:
         """As if any start could be lost."""
@@ -366,13 +371,9 @@ class DrainLaw(UnitLaw, frozen=True):
         return False
 
     @property
-    def least_again(self) -> int:
+    def _apart(self) -> int:
         """An operation, and what is known of who asks."""
         return max(self.node.takes.least, self.system.buffer(self.node.drains or "").apart or 0)
-
-    def curve(self, curves: Curves, event: Event) -> Curve:
-        """As of any unit, and no closer than that."""
-        return tightest([super().curve(curves, event), sporadic(self.least_again)])
 
     def bounds(self, curves: Curves) -> UnitBounds:
         """It takes one when it is at rest, and loses none; asked for one it may find none, before more is known."""

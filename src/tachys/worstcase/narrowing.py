@@ -31,7 +31,9 @@ def narrowed(system: System, found: Callable[[System], BuffersOnPaper]) -> Buffe
     Where what follows from a unit asks it for its next item, so found again with what is known then of how long items
     wait for it, and how far apart it takes them: the first time how often it works stands on the puts alone.
     """
-    paper = _narrowed(system, found) if system.buffers else found(system)
+    if not system.buffers:
+        return found(system)
+    paper = _narrowed(system, found)
     answered = [unit for unit in system.units if unit.thing in paper.settled.events.rings.answered]
     if not answered:
         return paper

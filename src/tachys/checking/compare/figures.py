@@ -128,11 +128,11 @@ def _moments(board: Measurement, isr: Isr, own: ExecutionTimes | None) -> Iterat
 
 def _in_rhythm(board: Measurement, isr: Isr, own: ExecutionTimes) -> Iterator[Compared]:
     """What runs cost, and what each n-th does more."""
-    about, nth, slack = isr.thing, isr.nth, board.stretched(int(own.most.max()))
+    about, slack = isr.thing, board.stretched(int(own.most.max()))
+    nth = isr.nth if isr.nth is not None and isr.nth.cost.most else None  # one that costs no more is as any other
     bodies = board.shown.bodies[about]
     begun = bodies.start[bodies.whole]
-    # where the n-th costs no more, it is as any other
-    long = long_runs(own, isr.cost_first, nth, slack) if nth is not None and nth.cost.most else None
+    long = None if nth is None else long_runs(own, isr.cost_first, nth, slack)
     if nth is None or long is None:
         whole = cost_figure(board, about, isr.cost, own, None)
     else:
