@@ -117,6 +117,12 @@ def test_a_transfer_that_is_not_over_as_the_next_begins_may_have_two_going():
     assert bounds(read_model(BUS.format(tick=880), "m.toml")).isrs["bus"].lost
 
 
+@pytest.mark.parametrize("event", ["isr.bus.start", "isr.bus.end"])
+def test_a_transfer_that_feeds_itself_has_no_end(event):
+    paper = bounds(read_model(BUS.format(tick=10_000).replace("isr.tick.start", event), "m.toml"))
+    assert (paper.buffers["bytes"].level, paper.isrs["bus"].lost, paper.isrs["tick"].lost) == (None, True, False)
+
+
 @pytest.mark.parametrize("items", [7, 8, 9])
 def test_a_transfer_of_more_or_fewer_bytes_is_told(items, tmp_path):
     model = BUS.format(tick=10_000).replace("0 ns", "12 cycles").replace("depth = 8", "depth = 9")

@@ -80,13 +80,15 @@ def find_rings(system: System, *, plain: bool = False) -> Rings:
 
 
 def _answered(system: System, groups: list[list[Thing]]) -> dict[Thing, tuple[Event, ...]]:
-    """The units that are asked by what goes round in a ring with them, and by which events."""
+    """The units that are asked by what goes round in a ring with them, and by which events: none that puts, too."""
     ring = {body: set(group) for group in groups for body in group}
+    causes = system.graph.causes  # who puts, and who asks
     return {
         unit.thing: inside
         for unit in system.units
-        if (inside := tuple(event for event in unit.asked_at if event.thing in ring[unit.thing]))
-    }
+        if (inside := tuple(event for event in unit.asked_at
+                            if event.thing in ring[unit.thing] and causes[unit.thing].count(event) == 1))
+    }  # fmt: skip
 
 
 def _left(
