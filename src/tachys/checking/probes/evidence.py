@@ -20,6 +20,7 @@ from tachys.checking.probes.lines import Bodies, Levels, LineReading, edges_of, 
 from tachys.model.events import Event, Thing
 from tachys.model.nodes import Probe, Source
 from tachys.model.quantities import time_in_words
+from tachys.model.system import System
 from tachys.stretches import NEVER
 from tachys.worstcase.arrivals import NoBound
 from tachys.worstcase.bounds import Bounds
@@ -143,6 +144,8 @@ class Expected:
         self.system = paper.system
         self._distances: dict[Event, tuple[int, int | None]] = {}
         self._linked: dict[Thing, tuple[Thing, ...]] = {}
+        self._delays: dict[tuple[Thing, Thing], _Delay | None] = {}
+        self._held_off: dict[tuple[Thing, Thing], bool] = {}
 
     @cached_property
     def meanings(self) -> tuple[Meaning, ...]:
@@ -159,9 +162,21 @@ class Expected:
         """The things that cause it, or that it causes."""
         if thing not in self._linked:
             others = {each.thing for each in self.meanings} - {thing}
-            near = (each for each in others if _delay(thing, each, self) or _delay(each, thing, self))
+            near = (each for each in others if self.delay(thing, each) or self.delay(each, thing))
             self._linked[thing] = tuple(near)
         return self._linked[thing]
+
+    def delay(self, cause: Thing, effect: Thing) -> _Delay | None:
+        """The time from one to the other; None where it causes nothing."""
+        if (cause, effect) not in self._delays:
+            self._delays[cause, effect] = _delay(cause, effect, self)
+        return self._delays[cause, effect]
+
+    def holds_off(self, first: Thing, second: Thing) -> bool:
+        """Whether nothing of the second can begin while the first runs."""
+        if (first, second) not in self._held_off:
+            self._held_off[first, second] = _holds_off(first, second, self.system)
+        return self._held_off[first, second]
 
     def begin_of(self, thing: Thing) -> Event:
         """The event that its lines begin with."""
@@ -374,7 +389,7 @@ def of_two(one: Line, first: Meaning, other: Line, second: Meaning, expected: Ex
 
 def _weigh_cause(found: Evidence, one: Line, first: Meaning, other: Line, second: Meaning, expected: Expected) -> None:
     """Whether the second follows the first as the model has it: always in time, and often with nothing in the way."""
-    delay = _delay(first.thing, second.thing, expected)
+    delay = expected.delay(first.thing, second.thing)
     if delay is None:
         return
     causes = one.ends(first) + expected.written(first.thing)[1] if first.edge is None else one.starts(first)
@@ -408,7 +423,6 @@ class _Delay(Struct, frozen=True):
 
 
 def _delay(cause: Thing, effect: Thing, expected: Expected) -> _Delay | None:
-    """The time from one to the other; None where it causes nothing."""
     system, paper = expected.system, expected.paper
     event = Event(cause) if cause.kind == "source" else cause.end
     if effect.kind == "isr" and event in system.isr(effect.name).on:
@@ -440,7 +454,7 @@ def _weigh_nesting(
     found: Evidence, one: Line, first: Meaning, other: Line, second: Meaning, expected: Expected
 ) -> None:
     """Whether the second never begins while the first runs, where the first holds it off."""
-    if not _holds_off(first.thing, second.thing, expected):
+    if not expected.holds_off(first.thing, second.thing):
         return
     bodies, begun = one.bodies(first), other.starts(second)
     end = min(one.end, other.end)
@@ -460,9 +474,7 @@ def _weigh_nesting(
         found.weigh(min(_STRONG, due) / 2)
 
 
-def _holds_off(first: Thing, second: Thing, expected: Expected) -> bool:
-    """Whether nothing of the second can begin while the first runs."""
-    system = expected.system
+def _holds_off(first: Thing, second: Thing, system: System) -> bool:
     if first.kind == "isr" and second.kind == "isr":
         one, other = system.isr(first.name), system.isr(second.name)
         return first != second and (one.urgency <= other.urgency or not system.core.nesting)

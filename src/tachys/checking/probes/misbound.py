@@ -66,7 +66,7 @@ class Binding(Struct, frozen=True):
 def judge_binding(paper: Bounds, capture: Capture, *, if_doubted: bool = False) -> Binding:
     """Propose what every line shows, and hold the probes of the model against it.
 
-    ``if_doubted``: only where something speaks against one of these probes; else nothing is proposed.
+    ``if_doubted``: only where something speaks against one of these probes, and only what is wrong.
     """
     system, capture = called_as(paper.system, capture)
     today, fixed = _today(system, capture)
@@ -79,9 +79,10 @@ def judge_binding(paper: Bounds, capture: Capture, *, if_doubted: bool = False) 
     if if_doubted and not any(_is_doubted(search, line, bound) for line in bound):
         return Binding((), today)
     chosen = search.best()
-    proposals = tuple(search.proposals(chosen))
+    poor = _is_poor(search, bound or chosen)
+    proposals = tuple(search.proposals(chosen)) if poor or not if_doubted else ()
     faults: list[Misbound] = []
-    if _is_poor(search, bound or chosen):
+    if poor:
         faults = _of_all(search, chosen, proposals, capture)
     if not faults:
         faults = _of_lines(search, chosen, bound)

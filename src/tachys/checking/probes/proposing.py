@@ -6,20 +6,24 @@ exchanges two as long as that is better; evidence of two lines counts where both
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Set
 from itertools import combinations
 
-from msgspec import Struct, field
+from msgspec import Struct
 
 from tachys.capture.table import Capture
 from tachys.checking.probes.evidence import Evidence, Expected, Kind, Line, Meaning, of_one, of_two
+from tachys.model.events import Thing
 
 FAR, SURE, LIKELY = 18.0, 9.0, 3.0  # nats to the next best
 _TRIED = 16  # meanings of a line that are tried, the best by themselves
 _NEAR = 3  # of these, with how many it is looked at what would follow for the other lines
 _BETTER = 1e-6
-_NOTHING = 0.0  # what speaks for a line that belongs to nothing
+_NOTHING = -1  # the number of no meaning, for which nothing speaks and nothing against
 
 Chosen = dict[str, Meaning | None]
+_Numbers = list[int]  # of the meaning of each line
+_Change = dict[int, int]  # the number of a new meaning, by that of the line
 
 
 class Proposal(Struct, frozen=True):
@@ -45,52 +49,27 @@ class Proposal(Struct, frozen=True):
         return "likely" if self.margin >= LIKELY else "open"
 
 
-class Search(Struct):
-    """The lines that move, what the model allows, and all evidence that was asked for so far."""
+class Search:
+    """The lines that move, what the model allows, and all evidence that was asked for so far.
 
-    expected: Expected
-    lines: dict[str, Line]
-    _one: dict[tuple[str, Meaning], Evidence] = field(default_factory=dict)
-    _two: dict[tuple[str, Meaning, str, Meaning], float] = field(default_factory=dict)
-    _some: dict[str, list[Meaning]] = field(default_factory=dict)
+    Within, lines, meanings and their things go by numbers, since each question is asked some thousand times.
+    """
 
-    def one(self, line: str, meaning: Meaning) -> Evidence:
-        """What a line says by itself."""
-        if (line, meaning) not in self._one:
-            self._one[line, meaning] = of_one(self.lines[line], meaning, self.expected)
-        return self._one[line, meaning]
-
-    def two(self, line: str, meaning: Meaning, other: str, second: Meaning) -> float:
-        """What two lines say together."""
-        if line > other:
-            line, meaning, other, second = other, second, line, meaning
-        key = line, meaning, other, second
-        if key not in self._two:
-            self._two[key] = of_two(self.lines[line], meaning, self.lines[other], second, self.expected).score
-        return self._two[key]
-
-    def some(self, line: str) -> list[Meaning]:
-        """The meanings that are tried for a line, the best by themselves first."""
-        if line not in self._some:
-            order = sorted(self.expected.meanings, key=lambda each: -self.one(line, each).score)
-            self._some[line] = order[:_TRIED]
-        return self._some[line]
-
-    def of_line(self, line: str, meaning: Meaning | None, chosen: Chosen) -> float:
-        """What speaks for a meaning of a line, with all others as they are."""
-        if meaning is None:
-            return _NOTHING
-        with_others = (
-            self.two(line, meaning, other, second)
-            for other, second in chosen.items()
-            if other != line and second is not None and second.thing != meaning.thing
-        )
-        return self.one(line, meaning).score + sum(with_others)
+    def __init__(self, expected: Expected, lines: dict[str, Line]) -> None:
+        self.expected, self.lines = expected, lines
+        self._names = list(lines)
+        self._meanings: list[Meaning] = []
+        self._numbers: dict[Meaning, int] = {}
+        self._things: list[Thing] = []  # of the meanings
+        self._one: dict[tuple[int, int], Evidence] = {}
+        self._two: dict[tuple[int, int], dict[tuple[int, int], float]] = {}
+        self._some: dict[int, list[int]] = {}
+        self._all = [self._number(each) for each in expected.meanings]
 
     def best(self) -> Chosen:
         """The best assignment found."""
-        chosen: Chosen = dict.fromkeys(self.lines)
-        order = sorted(self.lines, key=lambda each: -self.one(each, self.some(each)[0]).score)
+        chosen = [_NOTHING] * len(self._names)
+        order = sorted(range(len(chosen)), key=lambda each: -self._alone(each, self._tried(each)[0]).score)
         for line in order:
             self._change(line, chosen)
         for _ in range(30):
@@ -99,121 +78,47 @@ class Search(Struct):
                 break
         while self._exchange(chosen) or self._turn(chosen):
             pass
-        return chosen
+        return {name: self._meaning(each) for name, each in zip(self._names, chosen, strict=True)}
 
-    def _turn(self, chosen: Chosen) -> bool:
-        """Give a line another meaning, and what hangs on it what is best then; whether that was better."""
-        for line in chosen:
-            for meaning in self.some(line)[:_NEAR]:
-                if meaning != chosen[line]:
-                    after, gain = self._with(line, meaning, chosen)
-                    if gain > _BETTER:
-                        chosen.update(after)
-                        return True
-        return False
+    def one(self, line: str, meaning: Meaning) -> Evidence:
+        """What a line says by itself."""
+        return self._alone(self._names.index(line), self._number(meaning))
 
-    def _exchange(self, chosen: Chosen) -> bool:
-        """Exchange two lines with all that hangs on them, which no single change would do; whether that was better."""
-        for one, other in combinations([each for each in chosen if chosen[each] is not None], 2):
-            first, second = chosen[one], chosen[other]
-            if first is None or second is None or first.thing.kind != second.thing.kind:
-                continue
-            if second not in self.some(one) or first not in self.some(other):
-                continue
-            after, gain = self._settled({one: second, other: first}, chosen)
-            if gain > _BETTER:
-                chosen.update(after)
-                return True
-        return False
+    def of_line(self, line: str, meaning: Meaning, chosen: Chosen) -> float:
+        """What speaks for a meaning of a line, with all others as they are."""
+        return self._speaks(self._names.index(line), self._number(meaning), self._as_numbers(chosen))
 
-    def _settled(self, change: Chosen, chosen: Chosen) -> tuple[Chosen, float]:
-        """(the assignment after a change, once what hangs on it has taken its best; how much better that is)."""
-        after, gain = {**chosen, **change}, self._worth(change, chosen)
-        moved = [each.thing for line in change for each in (change[line], chosen[line]) if each is not None]
-        linked = {other for thing in moved for other in self.expected.linked(thing)}
-        lines = [line for line, each in chosen.items() if line not in change and each and each.thing in linked]
-        for line in [*lines, *lines]:
-            gain += self._change(line, after, kept=tuple(change))
-        return after, gain
-
-    def _change(self, line: str, chosen: Chosen, kept: tuple[str, ...] = ()) -> float:
-        """Give a line its best meaning; whoever has it gets that of the line, or its own next best; some are kept.
-
-        Returns how much better that is; 0 where nothing is.
-        """
-        gain, best = _BETTER, None
-        for meaning in [*self.some(line), None]:
-            if meaning != chosen[line]:
-                change = self._changed(line, meaning, chosen)
-                if kept and not change.keys().isdisjoint(kept):
-                    continue
-                more = self._worth(change, chosen)
-                if more > gain:
-                    gain, best = more, change
-        if best is None:
-            return 0.0
-        chosen.update(best)
-        return gain
-
-    def _changed(self, line: str, meaning: Meaning | None, chosen: Chosen) -> Chosen:
-        """What changes if a line gets a meaning: whose thing it was gets what is best for it then."""
-        change: Chosen = {line: meaning}
-        holder = _holder(meaning, chosen, line)
-        if holder is None:
-            return change
-        after = {**chosen, **change, holder: None}
-        free = [each for each in self.some(holder) if _holder(each, after, holder) is None]
-        old = chosen[line]
-        if old is not None and old not in free and (meaning is None or old.thing != meaning.thing):
-            free.append(old)
-        options: list[Meaning | None] = [*free, None]
-        change[holder] = max(options, key=lambda each: self.of_line(holder, each, after))
-        return change
-
-    def worth_of(self, line: str, meaning: Meaning | None, chosen: Chosen) -> float:
+    def worth_of(self, line: str, meaning: Meaning, chosen: Chosen) -> float:
         """How much better all is with another meaning of a line, the others as is best for them then."""
-        return self._with(line, meaning, chosen)[1]
+        return self._with(self._names.index(line), self._number(meaning), self._as_numbers(chosen))[1]
 
-    def _with(self, line: str, meaning: Meaning | None, chosen: Chosen) -> tuple[Chosen, float]:
-        found = [self._settled(self._changed(line, meaning, chosen), chosen)]
-        holder = _holder(meaning, chosen, line)
-        if holder is not None:
-            found.append(self._settled({line: meaning, holder: chosen[line]}, chosen))
-        return max(found, key=lambda each: each[1])
-
-    def _worth(self, change: Chosen, chosen: Chosen) -> float:
-        """How much better all is with a change."""
-        after, gain = dict(chosen), 0.0
-        for line, meaning in change.items():
-            gain -= self.of_line(line, after[line], after)
+    def total(self, chosen: Chosen) -> float:
+        """What speaks for a whole assignment."""
+        after, found = [_NOTHING] * len(self._names), 0.0
+        for line, meaning in enumerate(self._as_numbers(chosen)):
+            found += self._speaks(line, meaning, after)
             after[line] = meaning
-            gain += self.of_line(line, meaning, after)
-        return gain
+        return found
 
     def proposals(self, chosen: Chosen) -> list[Proposal]:
         """What is proposed for each line, and by how much that is better than what comes next.
 
         In another assignment that is nearly as good no line is sure that shows another thing there.
         """
-        next_best: dict[str, tuple[float, Meaning | None]] = {}
-        for line, meaning in chosen.items():
-            for other in self._near(line, meaning, chosen):
-                after, gain = self._with(line, other, chosen)
-                for each in chosen:
-                    if after[each] != chosen[each] and (each not in next_best or -gain < next_best[each][0]):
-                        next_best[each] = -gain, after[each]
+        next_best: dict[int, tuple[float, int]] = {}
+        best = self._as_numbers(chosen)
+        for line, meaning in enumerate(best):
+            for other in self._near(line, meaning, best):
+                after, gain = self._with(line, other, best)
+                for each, number in enumerate(after):
+                    if number != best[each] and (each not in next_best or -gain < next_best[each][0]):
+                        next_best[each] = -gain, number
         found = []
-        for line, meaning in chosen.items():
-            margin, runner_up = next_best.get(line, (SURE, None))
-            found.append(Proposal(line, meaning, margin, runner_up, *self.reasons(line, meaning, chosen)))
+        for line, name in enumerate(self._names):
+            margin, runner_up = next_best.get(line, (SURE, _NOTHING))
+            why = self.reasons(name, chosen[name], chosen)
+            found.append(Proposal(name, chosen[name], margin, self._meaning(runner_up), *why))
         return found
-
-    def _near(self, line: str, meaning: Meaning | None, chosen: Chosen) -> list[Meaning | None]:
-        """The meanings for which it is looked at what would follow for the other lines."""
-        others: list[Meaning | None] = [each for each in [*self.some(line), None] if each != meaning]
-        worth = {each: self._worth(self._changed(line, each, chosen), chosen) for each in others}
-        near = sorted(others, key=lambda each: -worth[each])[:_NEAR]
-        return near + [each for each in self.some(line)[: _NEAR + 1] if each != meaning and each not in near]
 
     def reasons(self, line: str, meaning: Meaning | None, chosen: Chosen) -> tuple[tuple[str, ...], tuple[str, ...]]:
         """(what speaks for a meaning, what against), of the line and of it with the others."""
@@ -221,37 +126,179 @@ class Search(Struct):
             return (), ()
         alone = self.one(line, meaning)
         why, against = list(alone.why), list(alone.against)
-        for other, second in chosen.items():
-            if other != line and second is not None and second.thing != meaning.thing:
-                both = of_two(self.lines[line], meaning, self.lines[other], second, self.expected)
-                why += [f"{each} ({other})" for each in both.why]
-                against += [f"{each} ({other})" for each in both.against]
+        for other, both in self._with_others(line, meaning, chosen):
+            why += [f"{each} ({other})" for each in both.why]
+            against += [f"{each} ({other})" for each in both.against]
         return tuple(why), tuple(against)
 
     def kinds_against(self, line: str, meaning: Meaning, chosen: Chosen) -> set[Kind]:
         """Of which kinds that is what speaks against a meaning."""
-        found = set(self.one(line, meaning).kinds)
+        others = (both.kinds for _, both in self._with_others(line, meaning, chosen))
+        return self.one(line, meaning).kinds.union(*others)
+
+    def _with_others(self, line: str, meaning: Meaning, chosen: Chosen) -> Iterator[tuple[str, Evidence]]:
+        """What a line says together with each other one."""
         for other, second in chosen.items():
             if other != line and second is not None and second.thing != meaning.thing:
-                found |= of_two(self.lines[line], meaning, self.lines[other], second, self.expected).kinds
-        return found
+                yield other, of_two(self.lines[line], meaning, self.lines[other], second, self.expected)
 
-    def total(self, chosen: Chosen) -> float:
-        """What speaks for a whole assignment."""
-        after: Chosen = dict.fromkeys(chosen)
-        found = 0.0
-        for line, meaning in chosen.items():
-            found += self.of_line(line, meaning, after)
+    # --- by numbers -------------------------------------------------------------------------------------------------
+
+    def _number(self, meaning: Meaning | None) -> int:
+        if meaning is None:
+            return _NOTHING
+        if meaning not in self._numbers:
+            self._numbers[meaning] = len(self._meanings)
+            self._meanings.append(meaning)
+            self._things.append(next((each for each in self._things if each == meaning.thing), meaning.thing))
+        return self._numbers[meaning]
+
+    def _meaning(self, number: int) -> Meaning | None:
+        return None if number == _NOTHING else self._meanings[number]
+
+    def _as_numbers(self, chosen: Chosen) -> _Numbers:
+        return [self._number(chosen.get(name)) for name in self._names]
+
+    def _alone(self, line: int, meaning: int) -> Evidence:
+        if (line, meaning) not in self._one:
+            self._one[line, meaning] = of_one(self.lines[self._names[line]], self._meanings[meaning], self.expected)
+        return self._one[line, meaning]
+
+    def _tried(self, line: int) -> list[int]:
+        """The meanings that are tried for a line, the best by themselves first."""
+        if line not in self._some:
+            self._some[line] = sorted(self._all, key=lambda each: -self._alone(line, each).score)[:_TRIED]
+        return self._some[line]
+
+    def _speaks(self, line: int, meaning: int, chosen: _Numbers) -> float:
+        """What speaks for a meaning of a line, with all others as they are."""
+        if meaning == _NOTHING:
+            return 0.0
+        thing, things, together = self._things[meaning], self._things, 0.0
+        known = self._two.setdefault((line, meaning), {})
+        for held in enumerate(chosen):
+            other, second = held
+            if second != _NOTHING and other != line and things[second] is not thing:
+                score = known.get(held)
+                together += self._together((line, meaning), held) if score is None else score
+        return self._alone(line, meaning).score + together
+
+    def _together(self, one: tuple[int, int], other: tuple[int, int]) -> float:
+        """What two lines say together."""
+        given = sorted((self._names[line], self._meanings[meaning]) for line, meaning in (one, other))
+        (line, first), (second_line, second) = given
+        score = of_two(self.lines[line], first, self.lines[second_line], second, self.expected).score
+        self._two.setdefault(one, {})[other] = self._two.setdefault(other, {})[one] = score
+        return score
+
+    def _turn(self, chosen: _Numbers) -> bool:
+        """Give a line another meaning, and what hangs on it what is best then; whether that was better."""
+        for line, now in enumerate(chosen):
+            for meaning in self._tried(line)[:_NEAR]:
+                if meaning != now:
+                    after, gain = self._with(line, meaning, chosen)
+                    if gain > _BETTER:
+                        chosen[:] = after
+                        return True
+        return False
+
+    def _exchange(self, chosen: _Numbers) -> bool:
+        """Exchange two lines with all that hangs on them, which no single change would do; whether that was better."""
+        for one, other in combinations([line for line, each in enumerate(chosen) if each != _NOTHING], 2):
+            first, second = chosen[one], chosen[other]
+            if self._things[first].kind != self._things[second].kind:
+                continue
+            if second not in self._tried(one) or first not in self._tried(other):
+                continue
+            after, gain = self._settled({one: second, other: first}, chosen)
+            if gain > _BETTER:
+                chosen[:] = after
+                return True
+        return False
+
+    def _with(self, line: int, meaning: int, chosen: _Numbers) -> tuple[_Numbers, float]:
+        found = [self._settled(self._changed(line, meaning, chosen), chosen)]
+        holder = self._holder(line, meaning, chosen)
+        if holder is not None:
+            found.append(self._settled({line: meaning, holder: chosen[line]}, chosen))
+        return max(found, key=lambda each: each[1])
+
+    def _settled(self, change: _Change, chosen: _Numbers) -> tuple[_Numbers, float]:
+        """(the assignment after a change, once what hangs on it has taken its best; how much better that is)."""
+        after, gain = _changed_to(chosen, change), self._worth(change, chosen)
+        moved = [each for line in change for each in (change[line], chosen[line]) if each != _NOTHING]
+        linked = {other for each in moved for other in self.expected.linked(self._things[each])}
+        held = ((line, each) for line, each in enumerate(chosen) if line not in change and each != _NOTHING)
+        lines = [line for line, each in held if self._things[each] in linked]
+        for line in [*lines, *lines]:
+            gain += self._change(line, after, kept=change.keys())
+        return after, gain
+
+    def _change(self, line: int, chosen: _Numbers, kept: Set[int] = frozenset()) -> float:
+        """Give a line its best meaning; whoever has it gets that of the line, or its own next best; some are kept.
+
+        Returns how much better that is; 0 where nothing is.
+        """
+        gain, best = _BETTER, None
+        for meaning in [*self._tried(line), _NOTHING]:
+            if meaning != chosen[line]:
+                change = self._changed(line, meaning, chosen)
+                if not kept.isdisjoint(change):
+                    continue
+                more = self._worth(change, chosen)
+                if more > gain:
+                    gain, best = more, change
+        if best is None:
+            return 0.0
+        chosen[:] = _changed_to(chosen, best)
+        return gain
+
+    def _changed(self, line: int, meaning: int, chosen: _Numbers) -> _Change:
+        """What changes if a line gets a meaning: whose thing it was gets what is best for it then."""
+        change, holder = {line: meaning}, self._holder(line, meaning, chosen)
+        if holder is None:
+            return change
+        after = _changed_to(chosen, {**change, holder: _NOTHING})
+        taken = {self._things[each] for each in after if each != _NOTHING}
+        free = [each for each in self._tried(holder) if self._things[each] not in taken]
+        old = chosen[line]
+        if old != _NOTHING and old not in free and self._things[old] is not self._things[meaning]:
+            free.append(old)
+        change[holder] = max([*free, _NOTHING], key=lambda each: self._speaks(holder, each, after))
+        return change
+
+    def _worth(self, change: _Change, chosen: _Numbers) -> float:
+        """How much better all is with a change."""
+        after, gain = list(chosen), 0.0
+        for line, meaning in change.items():
+            gain -= self._speaks(line, after[line], after)
             after[line] = meaning
-        return found
+            gain += self._speaks(line, meaning, after)
+        return gain
 
+    def _near(self, line: int, meaning: int, chosen: _Numbers) -> list[int]:
+        """The meanings for which it is looked at what would follow for the other lines."""
+        others = [each for each in [*self._tried(line), _NOTHING] if each != meaning]
+        worth = {each: self._worth(self._changed(line, each, chosen), chosen) for each in others}
+        near = sorted(others, key=lambda each: -worth[each])[:_NEAR]
+        return near + [each for each in self._tried(line)[: _NEAR + 1] if each != meaning and each not in near]
 
-def _holder(meaning: Meaning | None, chosen: Chosen, but: str) -> str | None:
-    """The line that shows the same thing, other than one."""
-    if meaning is None:
+    def _holder(self, line: int, meaning: int, chosen: _Numbers) -> int | None:
+        """The other line that shows the same thing."""
+        if meaning == _NOTHING:
+            return None
+        thing, things = self._things[meaning], self._things
+        for other, each in enumerate(chosen):
+            if each != _NOTHING and things[each] is thing and other != line:
+                return other
         return None
-    taken = (line for line, each in chosen.items() if line != but and each is not None and each.thing == meaning.thing)
-    return next(taken, None)
+
+
+def _changed_to(chosen: _Numbers, change: _Change) -> _Numbers:
+    after = list(chosen)
+    for line, meaning in change.items():
+        after[line] = meaning
+    return after
 
 
 def lines_of(capture: Capture) -> dict[str, Line]:
