@@ -33,6 +33,7 @@ soak: $(READY)           ## the attack on the bounds (MODELS=100000 for long, CL
 	$(BIN)/python tests/fuzz.py --cases $(MODELS)
 	$(BIN)/python -m pytest tests/test_soundness.py tests/test_simulation.py tests/test_reading.py --hypothesis-profile=soak
 	$(BIN)/python -m pytest tests/test_board_truth.py --boards 1000
+	$(BIN)/python -m pytest -n auto tests --boards 60 --seeds 1000
 	$(BIN)/python -m pytest tests/test_priorities.py --sets 1000 --routines 7
 
 bench: $(READY)          ## speeds, measured on this machine

@@ -9,6 +9,7 @@ import re
 import shlex
 import sys
 import tempfile
+from functools import cache
 from pathlib import Path
 from unittest import mock
 
@@ -93,8 +94,15 @@ def commands_page():
 def project():
     """A folder with the files of the demo in it."""
     with tempfile.TemporaryDirectory() as folder:
-        write_project(Path(folder))
+        for name, content in _demo().items():
+            Path(folder, name).write_bytes(content)
         yield Path(folder)
+
+
+@cache
+def _demo():
+    with tempfile.TemporaryDirectory() as folder:
+        return {path.name: path.read_bytes() for path in write_project(Path(folder))}
 
 
 def rewrite():

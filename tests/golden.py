@@ -10,6 +10,7 @@ import re
 import sys
 import tempfile
 from collections import Counter
+from functools import cache
 from pathlib import Path
 from unittest import mock
 from xml.etree import ElementTree
@@ -115,10 +116,12 @@ def exchanged():
     return {"m.toml": text, "c.vcd": faulty()}
 
 
+@cache
 def faulty():
     return to_vcd(board.record(faulty=True))
 
 
+@cache
 def mended():
     return to_csv(board.record(faulty=False))
 

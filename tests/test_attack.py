@@ -51,7 +51,8 @@ def test_a_theory_that_is_wrong_is_found_and_shrunk(monkeypatch):
             return False
         return "unit never loses and lost" in dict(wrong)
 
-    model = next(model for seed in range(3, 200) if fails(model := Attack(seed).model()))
+    model = Attack(11).model()
+    assert fails(model)
     small = shrunk(model, fails)
     assert len(toml(small).splitlines()) < len(toml(model).splitlines())
     assert "[unit." in toml(small)
@@ -59,7 +60,7 @@ def test_a_theory_that_is_wrong_is_found_and_shrunk(monkeypatch):
 
 
 def test_the_soak_says_what_it_did():
-    told = subprocess.run([sys.executable, Path(soak.__file__), "--models", "6", "--plays", "1"], capture_output=True,
+    told = subprocess.run([sys.executable, Path(soak.__file__), "--models", "3", "--plays", "1"], capture_output=True,
                           text=True, check=True).stdout  # fmt: skip
-    assert "6 models" in told
+    assert "3 models" in told
     assert "no bound beaten, nothing crashed" in told

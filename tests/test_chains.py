@@ -89,14 +89,14 @@ def any_curve(dice, deep):
     return SumOfCurves((inner, dice.choice([other, other, Never()]))) if kind == 7 else Tightest((inner, other))
 
 
-@pytest.mark.parametrize("seed", range(200))
-def test_at_any_places_a_curve_says_what_it_says_at_each(seed):
-    dice = random.Random(seed)
+@pytest.mark.parametrize("number", range(200))
+def test_at_any_places_a_curve_says_what_it_says_at_each(number):
+    dice = random.Random(number)
     curve = any_curve(dice, dice.randrange(1, 5))
     for places in ([1], [1, 2, 3, 40], [37, 400], sorted(dice.sample(range(1, 900), 5))):
         assert spans_at(curve, np.array(places)).tolist() == [min(curve.least_span(each), BEYOND) for each in places]
     one_by_one = [curve.least_span(each) for each in range(1, 701)]
-    dice.seed(seed)
+    dice.seed(number)
     assert any_curve(dice, dice.randrange(1, 5)).least_span(700) == one_by_one[-1]  # not counted up to
     windows = [0, 1, 2, 9, *sorted(dice.sample(range(10, 9000), 6))]
     assert counts_within(curve, np.array(windows)).tolist() == [curve.most_within(each) for each in windows]

@@ -436,7 +436,7 @@ def test_a_baseline_says_what_got_worse_whatever_stands_in_it(place, command):
     assert "worse: need.release was met, is" in told.stdout
     assert 'failures="0"' not in (place / "o.xml").read_text()
     dice, data = random.Random(1), json.loads(good.stdout)
-    for _ in range(60):
+    for _ in range(20):
         before.write_text(json.dumps(mangled(dice, data)))
         done = tachys(place, name, "row_unit.toml", *files, "--baseline", before.name)
         assert done.returncode in (0, 2), done.stderr

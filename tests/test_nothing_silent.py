@@ -204,7 +204,7 @@ def test_a_closed_input_and_a_full_stderr_change_no_status(model):
 @pytest.mark.parametrize("runs", [1, 6])
 def test_an_interrupt_shows_what_was_played_until_then(model, runs):
     command = [sys.executable, "-m", "tachys", "simulate", str(model), "--for", "300000s", "--runs", str(runs)]
-    for wait in (5, 20, 60):  # a busy machine takes long until it plays
+    for wait in (2, 6, 20, 60):  # a busy machine takes long until it plays
         process = subprocess.Popen(
             command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True,
             preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # what runs in the background ignores it

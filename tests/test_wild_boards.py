@@ -58,13 +58,13 @@ def test_a_right_model_is_not_blamed(seed):
     assert wrongs(seed) == []
 
 
-SLOW = ["1", "0.5", "0.2", "0.1", "0.05", "0.02", "0.005"]  # MHz: bodies last 2 us and more
+SLOW = ["1", "0.2", "0.05", "0.02", "0.005"]  # MHz: bodies last 2 us and more
 
 
 @pytest.mark.parametrize("rate", SLOW)
 def test_a_right_model_is_not_blamed_by_samples_that_are_too_slow(rate, monkeypatch, pytestconfig):
     monkeypatch.setattr(wild_boards, "RATES", [rate])
-    many = max(6, pytestconfig.getoption("boards") // 20)  # a board at 5 kHz takes as long as ten others
+    many = max(3, pytestconfig.getoption("boards") // 20)  # a board at 5 kHz takes as long as ten others
     assert {
         seed: told for first in (0, INSIDE, MEETS) for seed in range(first, first + many) if (told := wrongs(seed))
     } == {}
