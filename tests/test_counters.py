@@ -132,12 +132,12 @@ def test_no_counter_counts_beyond_its_bounds(first):
             system = read_model(text, "m.toml")
         except InputError:
             continue
-        found = bounds(system).counters
+        found = bounds(system)
         how = RunOptions(costs=dice.choice(["most", "drawn"]), phases=dice.choice(["together", "drawn"]), seed=seed)
         for counter in system.counters:
             counts, _ = between_looks(system, counter.name, how, 4_000_000)
-            paper = found[counter.name]
-            played = simulate(system, 4_000_000, how, bounds=bounds(system)).counters[counter.name]
+            paper = found.counters[counter.name]
+            played = simulate(system, 4_000_000, how, bounds=found).counters[counter.name]
             if any(step.halt is not None and counter.thing in step.halt.stops for step in system.steps):
                 counts = np.array([] if played.most < 0 else [played.least, played.most])
             if len(counts):
