@@ -3,7 +3,7 @@
 from hypothesis import HealthCheck, settings
 
 quiet = {"deadline": None, "suppress_health_check": list(HealthCheck), "print_blob": False}
-settings.register_profile("quick", max_examples=50, derandomize=True, **quiet)
+settings.register_profile("quick", max_examples=30, derandomize=True, **quiet)
 settings.register_profile("soak", max_examples=20_000, **quiet)
 settings.load_profile("quick")
 
@@ -37,6 +37,6 @@ def _is_picked(place, many, most):
 
 def pytest_addoption(parser):
     parser.addoption("--seeds", type=int, default=8, help="of how many cases by chance each test looks at most")
-    parser.addoption("--sets", type=int, default=40, help="how many sets of routines priorities are found for")
+    parser.addoption("--sets", type=int, default=12, help="how many sets of routines priorities are found for")
     parser.addoption("--routines", type=int, default=5, help="how many routines are in such a set at most")
     parser.addoption("--boards", type=int, default=6, help="how many boards by chance a check is held against")

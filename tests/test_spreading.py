@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from calling import tachys
 from tachys import __version__
 from tachys.demo.project import write_project
 from tachys.errors import InputError, InternalError
@@ -110,13 +111,13 @@ def test_another_version_and_no_cluster_are_one_line(place):
         assert told.returncode == 2
         assert told.stderr.count("\n") == 1, told.stderr
         assert address in told.stderr
-    both = run(place, "sweep", "row_unit.toml", *OVER, "--cluster", "local:2", "--workers", "2")
+    both = tachys(place, "sweep", "row_unit.toml", *OVER, "--cluster", "local:2", "--workers", "2")
     assert both.returncode == 2
 
 
 def test_a_sweep_on_a_cluster_survives_a_worker_that_is_killed(place, cluster):
     address, workers = cluster
-    alone = run(place, "sweep", "row_unit.toml", *OVER, "--workers", "1", "-o", "one.csv", "-o", "one.parquet")
+    alone = tachys(place, "sweep", "row_unit.toml", *OVER, "--workers", "1", "-o", "one.csv", "-o", "one.parquet")
     assert alone.returncode == 0, alone.stderr
     words = ("sweep", "row_unit.toml", *OVER, "--cluster", address, "-o", "many.csv", "-o", "many.parquet")
     going = subprocess.Popen([*TACHYS, *words], cwd=place, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
@@ -134,13 +135,14 @@ def test_a_sweep_on_a_cluster_survives_a_worker_that_is_killed(place, cluster):
 def test_runs_and_captures_on_a_cluster_tell_what_one_process_tells(place, cluster):
     address, _ = cluster
     play = ("simulate", "row_unit.toml", "--for", "20 ms", "--runs", "40", "--format", "json")
-    told = {run(place, *play, *who).stdout for who in (("--workers", "1"), ("--workers", "2"), ("--cluster", address))}
+    others = (("--workers", "2"), ("--cluster", address))
+    told = {tachys(place, *play, "--workers", "1").stdout, *(run(place, *play, *who).stdout for who in others)}
     assert len(told) == 1
     assert json.loads(told.pop())["runs"] == 40
     for number in range(2):
         (place / f"farm{number}.vcd").write_bytes((place / "faulty.vcd").read_bytes())
     look = ("check", "row_unit.toml", "farm*.vcd", "mended.csv", "--junit", "out.xml")
-    found = [run(place, *look, *who) for who in (("--workers", "1"), ("--workers", "2"), ("--cluster", address))]
+    found = [tachys(place, *look, "--workers", "1"), *(run(place, *look, *who) for who in others)]
     assert len({(each.stdout, each.returncode) for each in found}) == 1
     assert "3 captures together" in found[0].stdout
     wrong = run(place, "check", "row_unit.toml", "farm0.vcd", "none.vcd", "row_unit.toml", "--cluster", address)
