@@ -49,6 +49,11 @@ EXAMPLES = {
         + '[step.s]\npolls = "f"\ncost = "1 us"\n' + NAP,
         (NAP, '[step.s2]\ncost = "1 us"\n'),
     ),
+    "asked-too-soon": (
+        A.format(cost="3 us", level=0) + '[isr.b]\non = "unit.u.end"\nlevel = 1\ncost = "1 us"\n[buffer.q]\ndepth = 4\n'
+        'fed_by = "isr.a.end"\n[unit.u]\non = ["isr.a.end", "isr.b.end"]\ndrains = "buffer.q"\ntakes = "5 us"\n',
+        ('fed_by = "isr.a.end"', 'fed_by = "isr.a.start"'),
+    ),
     "no-overhead": (A.format(cost="3 us", level=0), None),
 }  # fmt: skip
 

@@ -19,7 +19,7 @@ def lint(found: Bounds) -> list[Remark]:
         Remark(found.system.places.get(key, Place(found.system.title or "model")), code, key, text, mend)
         for check in (
             _long_routines, _busy_waits, _inverted_needs, _needless_routines, _unshown_needs, _needless_waking,
-            _long_pauses, _late_deadlines, _storms, _bits_that_do_not_wake,
+            _long_pauses, _late_deadlines, _storms, _bits_that_do_not_wake, _asked_too_soon,
         )
         for key, code, text, mend in check(found)
     ]  # fmt: skip
@@ -224,3 +224,18 @@ def _bits_that_do_not_wake(found: Bounds) -> Found:
                 f"{silent[0]} {does} it without an interrupt: while {sleeps} sleeps, it waits for the next interrupt",
                 "give the event a routine of its own, or do not sleep while it is due",
             )  # fmt: skip
+
+
+def _asked_too_soon(found: Bounds) -> Found:
+    """A unit that firmware asks for an item at the very event that puts it: the unit looks first."""
+    for unit in found.system.units:
+        if unit.drains is None:
+            continue
+        puts = {feed.event for feed in found.system.buffer(unit.drains).fed_by}
+        for event in unit.asked_at:
+            if event in puts and event.kind in ("isr", "step"):
+                yield (
+                    unit.thing, "asked-too-soon",
+                    f"{event} both puts into buffer.{unit.drains} and asks for it: the unit looks before that is in",
+                    f"let it be put as that begins, at {event.thing.start}",
+                )  # fmt: skip
