@@ -18,6 +18,7 @@ MEETING = 200_000_000  # from here on steps poll several flags; less that the se
 TICKING = (
     1_000_000_000  # from here on steps are due by ticks, and routines pause; less that the seed of what they stand in
 )
+SHIFTING = 4_096_000_000_000  # from here on guards begin now sooner, now later; less that the seed of the same
 ANSWERING = 2_048_000_000_000  # from here on transfers go on with their own routine; less that the seed of the same
 DRAINING = 1_024_000_000_000  # from here on routines drain until nothing is in; less that the seed of the same
 EMPTYING = 512_000_000_000  # from here on steps drain until nothing is in; less that the seed of what they stand in
@@ -999,6 +1000,30 @@ class Silent(Attack):
         return model
 
 
+class Shifting(Attack):
+    """A model of another attack, whose guards begin after now less, now more of their bodies."""
+
+    def shifting(self, model):
+        """That model, with some more guards."""
+        steps = list(model.get("step", {}).values())
+        parts = [part for step in steps for part in step.get("then", ())]
+        for body in (*model["isr"].values(), *steps, *parts):
+            cost = body.get("cost")
+            if cost is None or isinstance(cost, dict):
+                continue
+            most = int(cost[1] if isinstance(cost, list) else cost)
+            if "guard" not in body and self.chance(0.4):
+                body["guard"] = {"level": self.dice.randrange(model["core"]["levels"]),
+                                 "for": self.one("all", Time(self.dice.randint(0, most)))}  # fmt: skip
+            guards = body.get("guard", [])
+            for guard in guards if isinstance(guards, list) else [guards]:
+                long = guard["for"]
+                last = most - (0 if long == "all" else int(long[1] if isinstance(long, list) else long))
+                if last >= 0 and self.chance(0.8):
+                    guard["at"] = sorted(Time(self.one(0, last, self.dice.randint(0, last))) for _ in range(2))
+        return model
+
+
 def flags_of(model):
     """The flags that steps look at."""
     polled = (step.get("polls", []) for step in model.get("step", {}).values())
@@ -1012,6 +1037,8 @@ def as_names(given):
 
 def attack(seed):
     """The model of a seed; of each three one has tokens that go round its loop, and of the others each second buffers."""
+    if seed >= SHIFTING:
+        return Shifting(seed).shifting(attack(seed - SHIFTING))
     if seed >= ANSWERING:
         return Answering(seed).answering(attack(seed - ANSWERING))
     if seed >= DRAINING:
