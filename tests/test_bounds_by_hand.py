@@ -65,6 +65,22 @@ BLOCKERS = {
         + isr("l", 1, ns(50), 'guard = [{ level = 0, for = "20 ns" }, { level = 0, for = "9 ns", at = "20 ns" }]'),
         (29 + 2, 29 + 2 + 10, 10),
     ),
+    "a guard that begins now sooner, now later lasts no longer": (
+        head() + gap("h", 500) + gap("l", 500) + isr("h", 0, ns(10))
+        + isr("l", 1, ns(50), 'guard = { level = 0, for = "20 ns", at = ["5 ns", "25 ns"] }'),
+        (20 + 2, 20 + 2 + 10, 10),
+    ),
+    "one to the end lasts longest where it begins soonest": (
+        head() + gap("h", 500) + gap("l", 500) + isr("h", 0, ns(10))
+        + isr("l", 1, '["40 ns", "50 ns"]', 'guard = { level = 0, for = "all", at = ["30 ns", "40 ns"] }'),
+        (20 + 1 + 2, 20 + 1 + 2 + 10, 10),
+    ),
+    "of two that may meet both hold it off": (
+        head() + gap("h", 500) + gap("l", 500) + isr("h", 0, ns(10))
+        + isr("l", 1, ns(50), 'guard = [{ level = 0, for = "20 ns", at = ["0 ns", "10 ns"] }, '
+              '{ level = 0, for = "9 ns", at = ["15 ns", "25 ns"] }]'),
+        (29 + 2, 29 + 2 + 10, 10),
+    ),
     "a guard of a level below does not hold it off": (
         head() + gap("h", 500) + gap("l", 500) + isr("h", 0, ns(10))
         + isr("l", 1, ns(50), 'guard = { level = 1, for = "20 ns" }'),

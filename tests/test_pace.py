@@ -5,6 +5,7 @@ import json
 import pytest
 from msgspec.structs import replace
 
+from boards import capture_of
 from calling import tachys
 from tachys.capture.eventstream import read_event_stream
 from tachys.capture.vcd import read_vcd
@@ -170,3 +171,17 @@ def test_two_starts_too_close_may_be_one_held_off_and_so_may_the_more_urgent_be(
     told = json.loads(tachys(tmp_path, "check", "m.toml", "c.vcd", "--format", "json").stdout)
     assert [(each["code"], each["about"]) for each in told["findings"]] == [("runs-too-often", "isr.rx")]
     assert told["needs"]["fired"]["verdict"] == "at risk"
+
+
+@pytest.mark.parametrize(("first", "told"), [(5200, []), (1500, ["comes-too-seldom"])])
+def test_a_capture_may_begin_before_the_board_is_switched_on(first, told):
+    """Time counts from the first edge of any line on: here the tick comes each millisecond from 5 ms on."""
+    text = 'tachys = 1\n[core]\nclock = "16 MHz"\nentry = "1 us"\nexit = "1 us"\n[source.tick]\nevery = "1 ms"\n[isr.tick]\n'
+    text += (
+        'on = "source.tick"\ncost = "10 us"\n[source.key]\ngap = "1 ms"\n[isr.key]\non = "source.key"\ncost = "5 us"\n'
+    )
+    text += "".join(f'[probe.{name}]\nshows = "isr.{name}"\n' for name in ("tick", "key"))
+    ticks = [(us * 10**6, (us + 10) * 10**6) for us in range(5000, 40_000, 1000)]
+    capture = capture_of({"tick": ticks, "key": [(first * 10**6, (first + 5) * 10**6)]}, 40 * 10**9)
+    found = check(read_model(text, "m.toml"), capture).findings
+    assert [each.code for each in found if each.about == "isr.tick"] == told

@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from tachys.capture.csv import read_csv
+from tachys.capture.sampling import step_of
 from tachys.capture.vcd import read_vcd
 from tachys.checking.board.grid import jitter_of
 
@@ -88,6 +89,15 @@ def test_a_few_instants_and_round_numbers_prove_no_step(form):
     assert read(text_of(few, step, 1000, form), form).resolution == 1000
     timer = [[k * 24_000 for k in range(1, 400)], [], []]
     assert read(text_of(timer, step, 1000, form), form).resolution == 1000
+
+
+def test_pulses_of_one_sample_each_show_the_step_even_if_they_are_few():
+    """Ten edges of short pulses at 50 kHz; of pulses of another length, or on round numbers, nothing is known."""
+    begins = [(440, 610, 1290), (1000, 1580)]
+    lines = [np.array([0, *(20_000_000 * (at + k) for at in line for k in (0, 1))]) for line in begins]
+    assert step_of(lines, 1000).ps == 20_000_000
+    lines[0][2] += 20_000_000
+    assert step_of(lines, 1000).ps == 1000
 
 
 def test_digits_that_grow_coarser_count_as_they_end():

@@ -50,7 +50,10 @@ def empties(drain):
 
 
 def holds(guards):
-    return tuple(Hold(guard.urgency, guard.at.most, guard.length and guard.length.most) for guard in guards)
+    return tuple(
+        Hold(guard.urgency, guard.at.least, guard.length and guard.length.most, guard.at.most - guard.at.least)
+        for guard in guards
+    )
 
 
 def routine(system, isr, came):

@@ -136,8 +136,10 @@ class _Maker:
             return (), ""
         held, at = self.dice.randrange(level), self.dice.randrange(2) * US
         size = self.dice.randint(1, max(1, low // US - 1 - at // US)) * US
-        table = f'guard = {{ level = {held}, at = "{at // US} us", for = "{size // US} us" }}\n'
-        return (Hold(held, at, size),), table
+        later = self.dice.randint(0, max(0, low // US - (at + size) // US)) * US
+        begins = f'["{at // US} us", "{(at + later) // US} us"]'
+        table = f'guard = {{ level = {held}, at = {begins}, for = "{size // US} us" }}\n'
+        return (Hold(held, at, size, later),), table
 
     def tasks(self, flags: list[str]) -> Iterator[Task]:
         """The steps of the loop."""

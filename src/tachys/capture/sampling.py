@@ -45,9 +45,11 @@ def step_of(columns: Iterable[Instants], digit: int) -> Resolution:
     lines = [column[1:] for column in columns if len(column) > 1]
     instants = distinct(np.concatenate([np.zeros(0, np.int64), *(line[:LOOKED_AT] for line in lines)]))
     unknown = Resolution(digit, digit)
-    if len(instants) < FEWEST:
+    if not len(instants):
         return unknown
     common = int(np.gcd.reduce(instants - instants[0]))
+    if len(instants) < FEWEST:
+        return Resolution(common) if common > digit and _are_samples(instants, lines, common, digit) else unknown
     if common > digit and all(_on_grid(line, int(instants[0]), common) for line in lines):
         if not _differ_by_steps([instants, *lines], common):
             return unknown
@@ -71,6 +73,20 @@ def step_of_samples(first: int, last: int, count: int, digit: int) -> Resolution
 
 def _on_grid(line: Instants, start: int, step: int) -> bool:
     return all(not ((line[a:b] - start) % step).any() for a, b in blocks(len(line), BLOCK))
+
+
+def _are_samples(instants: Instants, lines: list[Instants], step: int, digit: int) -> bool:
+    """Whether each pulse of each line lasts one step: so short ones look that are sampled too slowly."""
+    if not _is_beyond_chance(instants // digit, step / digit):
+        return False
+    apart = [np.diff(line) for line in lines if len(line) > 1]
+    return all((each[0::2] == step).all() or (len(each) > 1 and (each[1::2] == step).all()) for each in apart)
+
+
+def _is_beyond_chance(ticks: Instants, step: float) -> bool:
+    """Of so many steps that could have been tried, one would hardly fit so many ticks by chance."""
+    tried = log10(max(1.0, float(ticks[-1] - ticks[0])))
+    return tried - (len(ticks) - 2) * log10(step) <= log10(CHANCE)
 
 
 def _is_decimal(number: int) -> bool:
@@ -101,11 +117,7 @@ def _step(instants: Instants, digit: int) -> float | None:
     refined = _refined(ticks - ticks[closest], found)
     if refined is None:
         return None
-    # of so many steps that could have been tried, one would fit by chance with this probability, as its logarithm
-    tried = log10(max(1.0, float(ticks[-1] - ticks[0])))
-    if tried - (len(ticks) - 2) * log10(refined / STRAYS) > log10(CHANCE):
-        return None
-    return refined * digit
+    return refined * digit if _is_beyond_chance(ticks, refined / STRAYS) else None
 
 
 def _refined(ticks: Instants, step: float) -> float | None:

@@ -12,16 +12,21 @@ from collections import deque
 from collections.abc import Sequence
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 BACKGROUND = 1 << 30  # less urgent than every level
 
 
 class Hold(Struct, frozen=True):
-    """Part of a body, [at, at + length) of its CPU time (None: to its end), that holds off ``level`` and below."""
+    """Part of a body, [at, at + length) of its CPU time (None: to its end), that holds off ``level`` and below.
+
+    Where it begins ``later`` than ``at``, by so much at most, is drawn as costs are.
+    """
 
     level: int
     at: int
     length: int | None
+    later: int = 0
 
 
 class Store(Struct, frozen=True):
@@ -605,7 +610,9 @@ class Machine:
         marks = [(self._cost(place), f"{routine.name}.{name}") for name, place in routine.marks]
         marks.sort(key=lambda mark: mark[0])
         self._stack.append(
-            _Frame(routine.level, cost, routine.holds, routine=index, event=events[0], more=more, marks=marks)
+            _Frame(
+                routine.level, cost, self._placed(routine.holds), routine=index, event=events[0], more=more, marks=marks
+            )
         )
 
     def _finish_mode(self) -> None:
@@ -716,11 +723,17 @@ class Machine:
             return self._draws.randint(*cost)
         return cost[1] if self._costs == "most" else cost[0]
 
+    def _placed(self, holds: tuple[Hold, ...]) -> tuple[Hold, ...]:
+        """Where the holds of one body begin."""
+        if not any(hold.later for hold in holds):
+            return holds
+        return tuple(replace(hold, at=self._cost((hold.at, hold.at + hold.later)), later=0) for hold in holds)
+
     # --- the loop ----------------------------------------------------------------------------------------------
 
     def _begin_loop_body(self, cost: int, holds: tuple[Hold, ...]) -> None:
         frame = self._stack[0]
-        frame.cost, frame.holds, frame.done = cost, holds, 0
+        frame.cost, frame.holds, frame.done = cost, self._placed(holds), 0
 
     def _loop_act(self) -> None:
         """The loop's next act, at an instant at which it runs and nothing can be accepted."""

@@ -33,7 +33,11 @@ class Guard(Struct, frozen=True):
 
     def longest(self, body: int) -> int:
         """The most that it lasts in a body of ``body`` ps."""
-        return body if self.length is None else self.length.most
+        return max(0, body - self.at.least) if self.length is None else self.length.most
+
+    def last(self, body: int) -> int:
+        """When it is over at the latest, in CPU time of a body of ``body`` ps."""
+        return body if self.length is None else self.at.most + self.length.most
 
 
 class Act(Struct, frozen=True):

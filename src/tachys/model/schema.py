@@ -220,7 +220,7 @@ class GuardTable(Table):
 
     level: Whole
     for_: ForOrAll = Field(alias="for")
-    at: Time | None = None
+    at: TimeRange | None = None
 
 
 class FeedTable(Table):

@@ -123,15 +123,15 @@ def guarded_stretches(
     that the analysis could count on.
     """
     spans = sorted(
-        (guard.at.least, longest_body if guard.length is None else guard.at.most + guard.length.most)
+        (guard.at.least, guard.last(longest_body), guard.longest(longest_body))
         for guard in guards
         if guard.urgency <= urgency
     )
     merged: list[list[int]] = []
-    for begin, end in spans:
+    for begin, end, longest in spans:
         if merged and begin <= merged[-1][1]:
-            merged[-1][1] = max(merged[-1][1], end)
+            merged[-1][1:] = max(merged[-1][1], end), merged[-1][2] + longest
         else:
-            merged.append([begin, end])
-    for begin, end in merged:
-        yield end - begin, end >= cost.least
+            merged.append([begin, end, longest])
+    for begin, end, longest in merged:
+        yield min(end - begin, longest), end >= cost.least

@@ -117,12 +117,14 @@ def _instant(board: Measurement, at: int) -> str:
 
 
 def _runs_from(board: Measurement, seen: Instants) -> int:
-    """From when on the board is sure to run: a capture may begin before it is switched on, where it has a start-up."""
+    """From when on the board is sure to run: a capture may begin before it is switched on, and then nothing moves."""
     if board.switched_on is not None:
         return board.switched_on
     startup = board.system.startup
-    hidden = startup is not None and startup.thing not in board.shown.bodies
-    return int(seen[0]) if hidden and len(seen) else board.capture.begin
+    if startup is not None and startup.thing not in board.shown.bodies and len(seen):
+        return int(seen[0])
+    moves = [int(line.at[1]) for line in board.capture.signals.values() if len(line.at) > 1]
+    return min(moves, default=board.capture.begin)
 
 
 def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants) -> Finding | None:

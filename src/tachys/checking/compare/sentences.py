@@ -129,7 +129,7 @@ HELD_OFF = "held off while"  # how a text tells who did
 FOLLOWS_EACH = "it follows each"  # how a text tells that another n counts
 COUNTED = "look at what counts its runs, in the firmware or as n of nth in the model"
 HELD = "hold both levels against their priority registers, or write a guard into what held it off"
-BELOW = "look at the probe: another edge; or an entry, a cost or a pause is modelled too long"
+BELOW = "look at the probe: another edge, or its after; or an entry, a cost or a pause is modelled too long"
 
 
 def mend_of(code: str, text: str = "") -> str:
