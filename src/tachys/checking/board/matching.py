@@ -61,6 +61,13 @@ class Matched(Struct, frozen=True):
         found: npt.NDArray[np.bool_] = first & ~self.doubted[self.run]
         return found
 
+    def only(self, sure: npt.NDArray[np.bool_]) -> Matched:
+        """Some of the pairs, where instants are not what they seem: what became of all else cannot be told."""
+        none = self.lost[:0]
+        left_out = self.left_out + int((~sure).sum()) + len(self.lost) + len(self.waiting)
+        return Matched(self.event[sure], self.kind[sure], self.run[sure], none, self.lost_kind[:0], none,
+                       self.waiting_kind[:0], self.orphans[:0], self.doubted, 0, left_out, self.merged)  # fmt: skip
+
 
 def match(
     events: Sequence[Instants],

@@ -40,7 +40,8 @@ class Runs(Struct):
 
     ``single`` says which whole bodies surely are one run each; no run was accepted before ``accepted``, which is known
     where one run may serve several events. ``unserved``: releases that no line shows and that surely had no run;
-    ``crowded``: it runs on without a pause, so that nothing is known of such releases.
+    ``crowded``: it runs on without a pause, so that nothing is known of such releases. ``before``: so many ps a run
+    seems to begin before its event, since its pin is not written when the model says.
     """
 
     isr: Isr
@@ -53,6 +54,7 @@ class Runs(Struct):
     accepted: Instants | None = None
     unserved: Instants | None = None
     crowded: bool = False
+    before: int = 0
 
     def lost(self, event: Event | None = None) -> tuple[Instants, int] | None:
         """(when events were lost, how many), of one that it serves or of all; None: it cannot be told."""
@@ -320,6 +322,7 @@ def _runs(board: Measurement, isr: Isr, routines: AllBodies) -> Runs:
                     found.matched, broken = sooner, left
                 if not broken:
                     break
+            found.matched, found.before = _behind_their_events(board, isr, found.matched, starts)
         if bodies is not None and several is not None:
             began = bodies.start[bodies.whole]
             early = began <= begin + _longest_wait(board, isr)  # what came before the capture may be in it
@@ -391,6 +394,15 @@ def _not_cleared(events: Instants, bodies: Bodies, off: int) -> Instants:
     sole = (np.append(events[1:], NEVER) > starts[run + 1]) & (starts[run + 1] < NEVER)
     found: Instants = events[outside | (near & sole)]
     return found
+
+
+def _behind_their_events(board: Measurement, isr: Isr, matched: Matched, starts: Instants) -> tuple[Matched, int]:
+    """(what is sure where a run seems to begin before its event, since its probe is wrong; how long before in ps)."""
+    waits, most = starts[matched.run] - matched.event, board.paper.isrs[isr.name].latency.most
+    before = -int(waits.min(initial=0)) - board.resolution
+    if before <= 0 or not board.system.written.get(isr.thing):
+        return matched, 0
+    return matched.only(waits <= (NEVER if most is None else most + board.slack(most))), before
 
 
 def _contradictions(board: Measurement, isr: Isr, matched: Matched, starts: Instants) -> int:

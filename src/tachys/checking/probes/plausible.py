@@ -12,6 +12,7 @@ from tachys.checking.probes.binding import called_as
 from tachys.checking.probes.misbound import Binding, Fault, judge_binding
 from tachys.errors import InputError
 from tachys.model.events import Thing
+from tachys.model.quantities import time_in_words
 from tachys.worstcase.analysis import bounds as bounds_of
 from tachys.worstcase.bounds import Bounds
 
@@ -30,7 +31,7 @@ _FEWEST = 3  # lines of which it can be said that half of them are wrong
 
 def first_reason(board: Measurement, figures: tuple[Compared, ...]) -> str | None:
     """The one likely reason why most of a capture is not what the model says; None where it is."""
-    return _power_of_ten(figures) or _misbound(board) or _another_board(board, figures)
+    return _power_of_ten(figures) or _misbound(board) or _another_board(board, figures) or _written_later(board)
 
 
 def binding_of(paper: Bounds, capture: Capture) -> Binding:
@@ -91,3 +92,17 @@ def _another_board(board: Measurement, figures: tuple[Compared, ...]) -> str | N
         f"{len(wrong)} of {len(state)} lines ({lines}{more}) show nothing that the model allows: is this a capture of "
         "this board, and are its probes right?"
     )
+
+
+def _written_later(board: Measurement) -> str | None:
+    """A routine that seems to begin before its event: its pin is written sooner in it than the model says."""
+    for runs in board.isrs.values():
+        if runs.before:
+            about = runs.isr.thing
+            line, after = board.shown.through[about][0], board.system.written[about][0]
+            return (
+                f"{about} would begin {time_in_words(runs.before)} before its event, if {line} is written "
+                f"{time_in_words(after)} after its first instruction: look at after of [probe.{line}] first; what is "
+                "said below rests on that"
+            )
+    return None
