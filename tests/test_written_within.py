@@ -160,6 +160,8 @@ def test_an_entry_that_is_modelled_too_long_is_called_so_and_nothing_is_lost_or_
     board = Board(seed, 2, 12)
     result = check(board.system, board.capture)
     assert ("entry-shorter", "core") in {(each.code, each.about) for each in result.findings}
+    (entry,) = [each for each in result.figures if (each.about, each.key) == ("core", "entry")]
+    assert entry.state is Agreement.REFUTES
     assert not any(each.about.startswith("isr.") for each in result.findings)
     assert sum(each.lost or 0 for each in result.isrs.values()) == 0
 

@@ -130,13 +130,13 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
         paper = bounds_of(system)
         board = measure(system, paper, capture)
     figures = compare_figures(board)
-    entered = tuple(each for each in figures if (each.about, each.key) == ("core", "entry"))
+    entered = tuple(filter(_is_of_entry, figures))
     if entered:  # it is taken off wherever something ran on top
         system = replace(system, core=corrected(system, entered).core)
         board = measure(system, paper, capture)
         figures = compare_figures(board)
     board, figures, strangers = look_for_strangers(system, paper, capture, board, figures)
-    figures += entered
+    figures = (*(each for each in figures if not _is_of_entry(each)), *entered)
     findings = find_all(board, figures, strangers)
     fallen = fallen_proofs(board, figures, strangers) | undone(board, findings)
     if others:
@@ -174,6 +174,10 @@ def _check_whole(system: System, capture: Capture, paper: Bounds) -> CheckResult
         ),
         blind=_is_blind(board.shown),
     )
+
+
+def _is_of_entry(figure: Compared) -> bool:
+    return (figure.about, figure.key) == ("core", "entry")
 
 
 def _is_blind(shown: Readings) -> bool:
