@@ -18,7 +18,7 @@ from llvmlite import binding, ir
 from numba import types
 from numba.core import cgutils
 from numba.core import config as _config
-from numba.core.codegen import JITCPUCodegen
+from numba.core.codegen import JITCodeLibrary, JITCPUCodegen
 from numba.core.registry import CPUDispatcher, cpu_target
 from numba.extending import intrinsic
 from numba.np.arrayobj import make_array, populate_array
@@ -55,7 +55,7 @@ def machine_code(function: FunctionType, of: str) -> Machine:
         made.compile((types.CPointer(types.int64),))
     entry, found = (next(iter(cast(Any, each).overloads.values())) for each in (made, called))
     name = entry.fndesc.mangled_name
-    code = _optimised(entry.library.get_llvm_str(), name)
+    code = _optimised(entry.library.with_all(), name)
     return Machine(name, of, ".".join(map(_name_of, _parts(found.signature.return_type))), code)
 
 
@@ -131,7 +131,7 @@ def _name_of(kind: Any) -> str:
 def _unoptimised() -> Iterator[None]:
     """Numba leaves the code of functions as it is.
 
-    Else it would make the best of each by itself, which takes longer than to make the best of all of them at the end.
+    Else it would make the best of each by itself, link and load it, which takes longer than to do so once at the end.
     """
     context, level, collects = cpu_target.target_context, config.OPT, gc.isenabled()
     usual = context._internal_codegen
@@ -147,14 +147,46 @@ def _unoptimised() -> Iterator[None]:
             gc.enable()
 
 
+class _Library(JITCodeLibrary):
+    """The code of a function as Numba makes it: others that it calls are only noted."""
+
+    def add_llvm_module(self, ll_module: Any) -> None:
+        self._final_module.link_in(ll_module)
+
+    def finalize(self) -> None:
+        self._finalized = True
+
+    def get_pointer_to_function(self, name: str) -> int:
+        """Nothing is loaded."""
+        return 0
+
+    def with_all(self) -> Any:
+        """A module of it and of all that it calls."""
+        module = self._final_module.clone()
+        found, waiting = {self}, [self]
+        while waiting:
+            for library in waiting.pop()._linking_libraries:
+                if library not in found:
+                    found.add(library)
+                    waiting.append(library)
+                    module.link_in(library._final_module, preserve=True)
+        return module
+
+
+class _Codegen(JITCPUCodegen):
+    _library_class = _Library
+
+    def set_env(self, env_name: str, env: Any) -> None:
+        """What is not loaded has none."""
+
+
 @cache
 def _codegen() -> Any:
-    return JITCPUCodegen("tachys")
+    return _Codegen("tachys")
 
 
-def _optimised(text: str, name: str) -> bytes:
+def _optimised(module: Any, name: str) -> bytes:
     """An object file of a function and of those that it calls, of which nothing else is seen outside."""
-    module = binding.parse_assembly(text)
     for each in module.functions:
         if not each.is_declaration and each.name != name:
             each.linkage = "internal"
