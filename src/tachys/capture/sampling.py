@@ -19,6 +19,7 @@ from tachys.capture.table import BLOCK, Instants, blocks, distinct
 from tachys.compiled import kernel, rint, zeros, zeros_of
 
 FEWEST = 50  # distinct instants from which on a step is believed
+FEWEST_PULSES = 4  # that look like samples, of fewer instants
 LOOKED_AT = 4000  # of each line, to find it; all are looked at to see whether it holds
 WIDTH = 1.02  # units of the last digit that instants may stray over: one, and what is left of a straight fit
 STRAYS = 1.3  # units about the fit by least squares, which is not the best for the furthest
@@ -77,10 +78,11 @@ def _on_grid(line: Instants, start: int, step: int) -> bool:
 
 def _are_samples(instants: Instants, lines: list[Instants], step: int, digit: int) -> bool:
     """Whether each pulse of each line lasts one step: so short ones look that are sampled too slowly."""
-    if not _is_beyond_chance(instants // digit, step / digit):
-        return False
     apart = [np.diff(line) for line in lines if len(line) > 1]
-    return all((each[0::2] == step).all() or (len(each) > 1 and (each[1::2] == step).all()) for each in apart)
+    pulses = [each[0::2] if (each[0::2] == step).all() else each[1::2] for each in apart]
+    if sum(map(len, pulses)) < FEWEST_PULSES or not all(len(each) and (each == step).all() for each in pulses):
+        return False
+    return _is_beyond_chance(instants // digit, step / digit)
 
 
 def _is_beyond_chance(ticks: Instants, step: float) -> bool:

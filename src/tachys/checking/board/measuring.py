@@ -400,7 +400,7 @@ def _behind_their_events(board: Measurement, isr: Isr, matched: Matched, starts:
     """(what is sure where a run seems to begin before its event, since its probe is wrong; how long before in ps)."""
     waits, most = starts[matched.run] - matched.event, board.paper.isrs[isr.name].latency.most
     before = -int(waits.min(initial=0)) - board.resolution
-    if before <= 0 or not board.system.written.get(isr.thing):
+    if before <= 0 or not board.system.written.get(isr.thing, (0, 0))[0]:
         return matched, 0
     return matched.only(waits <= (NEVER if most is None else most + board.slack(most))), before
 

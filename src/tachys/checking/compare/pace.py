@@ -33,6 +33,8 @@ def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
     yield from _without_flag(board)
     transfers = {found.about: found for found in _other_transfers(board, paper)}
     yield from transfers.values()
+    moves = (int(line.at[1]) for line in board.capture.signals.values() if len(line.at) > 1)
+    first_edge = min(moves, default=board.capture.begin)
     for node in board.system.nodes.values():
         if isinstance(node, Buffer):
             continue
@@ -43,7 +45,7 @@ def paces(board: Measurement, paper: Bounds) -> Iterator[Finding]:
         if seen is None or node.thing in transfers:
             continue
         dense = None if isinstance(node, Source) else _too_often(board, paper, event, seen)  # its figures say it
-        found = dense or _too_seldom(board, paper, event, seen)
+        found = dense or _too_seldom(board, paper, event, seen, first_edge)
         if found is not None:
             yield found
 
@@ -116,18 +118,16 @@ def _instant(board: Measurement, at: int) -> str:
     return time_in_words(at - board.capture.begin)
 
 
-def _runs_from(board: Measurement, seen: Instants) -> int:
+def _runs_from(board: Measurement, seen: Instants, first_edge: int) -> int:
     """From when on the board is sure to run: a capture may begin before it is switched on, and then nothing moves."""
     if board.switched_on is not None:
         return board.switched_on
     startup = board.system.startup
-    if startup is not None and startup.thing not in board.shown.bodies and len(seen):
-        return int(seen[0])
-    moves = [int(line.at[1]) for line in board.capture.signals.values() if len(line.at) > 1]
-    return min(moves, default=board.capture.begin)
+    hidden = startup is not None and startup.thing not in board.shown.bodies
+    return int(seen[0]) if hidden and len(seen) else first_edge
 
 
-def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants) -> Finding | None:
+def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants, first_edge: int) -> Finding | None:
     assert paper.reach is not None
     gap = paper.reach.gap(event)
     if gap is None or _may_vanish(board, event):
@@ -139,7 +139,7 @@ def _too_seldom(board: Measurement, paper: Bounds, event: Event, seen: Instants)
     bodies, until = board.shown.bodies.get(event.thing), seen
     if bodies is not None and event.kind in ("isr", "step") and may_merge(board, event.thing):
         until = bodies.end[int(bodies.cut_begin) :][: len(seen)]
-    begins = np.append(np.int64(max(known_since, _runs_from(board, seen))), until)
+    begins = np.append(np.int64(max(known_since, _runs_from(board, seen, first_edge))), until)
     if until is not seen and bodies is not None and bodies.cut_begin and len(bodies.end):
         begins[0] = max(int(begins[0]), int(bodies.end[0]))  # so may what had begun before the capture
     apart = np.append(seen, np.int64(capture.end)) - begins

@@ -60,7 +60,8 @@ class Search:
         self._names = list(lines)
         self._meanings: list[Meaning] = []
         self._numbers: dict[Meaning, int] = {}
-        self._things: list[Thing] = []  # of the meanings
+        self._things: list[Thing] = []  # of the meanings, each thing one object
+        self._same: dict[Thing, Thing] = {}
         self._one: dict[tuple[int, int], Evidence] = {}
         self._two: dict[tuple[int, int], dict[tuple[int, int], float]] = {}
         self._some: dict[int, list[int]] = {}
@@ -150,7 +151,7 @@ class Search:
         if meaning not in self._numbers:
             self._numbers[meaning] = len(self._meanings)
             self._meanings.append(meaning)
-            self._things.append(next((each for each in self._things if each == meaning.thing), meaning.thing))
+            self._things.append(self._same.setdefault(meaning.thing, meaning.thing))
         return self._numbers[meaning]
 
     def _meaning(self, number: int) -> Meaning | None:
