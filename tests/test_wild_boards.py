@@ -92,7 +92,7 @@ def test_when_a_capture_begins_and_in_which_order_its_lines_come_changes_nothing
 # --- wrong models ---------------------------------------------------------------------------------------------------
 
 _COST = re.compile(r'cost = \["(\d+) us", "(\d+) us"\]')
-_GUARD = re.compile(r'guard = \{ level = \d+, at = "\d+ us", for = "\d+ us" \}\n')
+_GUARD = re.compile(r'guard = \{ level = \d+, at = \["\d+ us", "\d+ us"\], for = "\d+ us" \}\n')
 _DISTANCE = re.compile(r'((?:gap|every) = ")(\d+)( us")')
 FOUND_BY_SEARCH = (474,)  # of those that were told met beside a finding
 

@@ -136,7 +136,8 @@ class _Maker:
             return (), ""
         held, at = self.dice.randrange(level), self.dice.randrange(2) * US
         size = self.dice.randint(1, max(1, low // US - 1 - at // US)) * US
-        later = self.dice.randint(0, max(0, low // US - (at + size) // US)) * US
+        most = max(0, low // US - (at + size) // US)
+        later = random.Random(low + at + size).randint(0, most) * US  # of its own, so that boards stay as they were
         begins = f'["{at // US} us", "{(at + later) // US} us"]'
         table = f'guard = {{ level = {held}, at = {begins}, for = "{size // US} us" }}\n'
         return (Hold(held, at, size, later),), table

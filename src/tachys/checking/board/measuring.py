@@ -270,9 +270,25 @@ def _sure(board: Measurement, thing: Thing, own: ExecutionTimes) -> ExecutionTim
     part = bodies.whole
     ends = board.resolution * (1 + own.interrupted[part].astype(np.int64))
     spans = bodies.end[part] - bodies.start[part]
-    unseen = _unseen_on_top(board, thing, spans) + stolen_in(board.paper, spans)
+    unseen = _unseen_on_top(board, thing, spans) + stolen_in(board.paper, spans) + _outlasted(board, thing)
     least = np.maximum(0, own.least[part] - ends - unseen)
     return ExecutionTimes(least, own.most[part] + ends, own.interrupted[part])
+
+
+def _outlasted(board: Measurement, thing: Thing) -> Instants | int:
+    """How long before the end of each whole body a more urgent one begins that outlasts it: several look like one."""
+    if board.resolution <= board.system.core.follows.least:
+        return 0
+    own, level = board.shown.bodies[thing], urgency_of(board.system, thing)
+    starts, ends = own.start[own.whole], own.end[own.whole]
+    found = np.zeros(len(starts), np.int64)
+    for other in board.things:
+        bodies = board.shown.bodies[other]
+        if urgency_of(board.system, other) < level and len(bodies.start):
+            last = np.maximum(place_of(bodies.start, ends) - 1, 0)
+            begun, outlasts = bodies.start[last], bodies.end[last] > ends
+            found = np.maximum(found, np.where(outlasts & (begun > starts) & (begun < ends), ends - begun, 0))
+    return found
 
 
 def _unseen_on_top(board: Measurement, thing: Thing, spans: Instants) -> Instants:

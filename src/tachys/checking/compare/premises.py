@@ -70,7 +70,8 @@ def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
     the loop, hang on that. One that begins or ends beyond its bound may have been held off with all others: so did
     every routine, for all that is known. Of two starts too close, of events that no line shows, the first may have
     been held off just so, unless more come in all than can. What stays away undoes what follows from it alone. Where a
-    body needs more time, that may be that of a routine on top of it which no line shows: its bounds fall too.
+    body needs more time, that may be that of a routine on top of it which no line shows: its bounds fall too, as do
+    those of all such routines where anything is beyond its bound.
     """
     gone = {finding.about for finding in findings if finding.code in STAYS_AWAY}
     beyond = {each.about for each in findings if each.code.endswith("-beyond-bound")}
@@ -85,6 +86,8 @@ def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
     away = gone | astray | below
     longer = {each.about for each in findings if each.code in OWN_LONGER}
     suspects = {thing for about in longer for thing in unshown_on_top(board, about)}
+    if beyond:
+        suspects |= {isr.thing for isr in board.system.isrs if isr.thing not in board.shown.bodies}
     return frozenset(
         name for name, bound in board.paper.needs.items()
         if ((low is not None or suspects) and bound.need.measures in ("share", "current", "life"))
