@@ -118,6 +118,8 @@ def match(
     lost_count = int((sure & (fate == LOST)).sum())
     if longest is not None and not takes_all:
         hanging, perhaps = _hanging(at, by, runs, leads, longest)
+        # a run for which no event is left is that of one which is taken to be lost, if it may have come just behind
+        lost_count -= min(int((sure & (fate == LOST) & hanging).sum()), int(orphan.sum()))
         if len(runs):  # what came as the last run was accepted may have a run behind the end of the capture
             lost_count -= int((sure & (fate == LOST) & hanging & (at >= runs[-1] - longest[-1])).sum())
         sure &= ~hanging
@@ -144,7 +146,7 @@ def match(
         kind[waiting],
         np.flatnonzero(orphan & ~doubted),
         doubted,
-        lost_count,
+        max(lost_count, int(np.count_nonzero(lost))),
         int((~sure).sum()),
         merged if merged.any() else np.broadcast_to(np.False_, len(runs)),
     )
