@@ -26,13 +26,9 @@ def pytest_collection_modifyitems(config, items):
         if "seed" in named:
             others = sorted((name, str(value)) for name, value in named.items() if name != "seed")
             cases.setdefault((item.parent, item.originalname, str(others)), []).append(item)
-    left_out = {item for same in cases.values() for k, item in enumerate(same) if not _is_picked(k, len(same), most)}
+    left_out = {item for same in cases.values() for k, item in enumerate(same) if k * most % len(same) >= most}
     config.hook.pytest_deselected(items=left_out)
     items[:] = [item for item in items if item not in left_out]
-
-
-def _is_picked(place, many, most):
-    return many <= most or place * most // many != (place - 1) * most // many
 
 
 def pytest_addoption(parser):

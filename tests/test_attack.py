@@ -18,9 +18,10 @@ EVERYTHING = 253_303_000_000  # of each kind of model something
 EMPTYING = 512_003_000_000  # steps that drain until nothing is in
 DRAINING = 1_024_003_500_000  # routines that do
 ANSWERING = 2_048_000_000_000  # transfers that go on with their own routine
+SHIFTING = 4_096_000_000_000  # guards that begin now sooner, now later
 
 
-@pytest.mark.parametrize("first", [*range(0, 160, 40), EVERYTHING, EMPTYING, DRAINING, ANSWERING])
+@pytest.mark.parametrize("first", [*range(0, 160, 40), EVERYTHING, EMPTYING, DRAINING, ANSWERING, SHIFTING])
 def test_nothing_that_is_played_contradicts_paper(first):
     found = {seed: told["found"] for seed in range(first, first + 24) if (told := soak.one(seed, 1))["found"]}
     assert found == {}

@@ -58,7 +58,7 @@ def test_a_right_model_is_not_blamed(seed):
     assert wrongs(seed) == []
 
 
-SLOW = ["1", "0.2", "0.05", "0.02", "0.005"]  # MHz: bodies last 2 us and more
+SLOW = ["1", "0.5", "0.2", "0.1", "0.05", "0.02", "0.005"]  # MHz: bodies last 2 us and more
 
 
 @pytest.mark.parametrize("rate", SLOW)

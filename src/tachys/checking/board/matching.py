@@ -118,10 +118,12 @@ def match(
     lost_count = int((sure & (fate == LOST)).sum())
     if longest is not None and not takes_all:
         hanging, perhaps = _hanging(at, by, runs, leads, longest)
-        # a run for which no event is left is that of one which is taken to be lost, if it may have come just behind
-        lost_count -= min(int((sure & (fate == LOST) & hanging).sum()), int(orphan.sum()))
+        unsure = sure & (fate == LOST) & hanging
+        # a run for which no event is left is that of one which may have come just behind another
+        perhaps_served = int(orphan.sum())
         if len(runs):  # what came as the last run was accepted may have a run behind the end of the capture
-            lost_count -= int((sure & (fate == LOST) & hanging & (at >= runs[-1] - longest[-1])).sum())
+            perhaps_served += int((unsure & (at >= runs[-1] - longest[-1])).sum())
+        lost_count -= min(int(unsure.sum()), perhaps_served)
         sure &= ~hanging
         if len(at):  # a run behind such an event may be the one that served it
             before = place_of(at, runs, behind=True) - 1
@@ -146,7 +148,7 @@ def match(
         kind[waiting],
         np.flatnonzero(orphan & ~doubted),
         doubted,
-        max(lost_count, int(np.count_nonzero(lost))),
+        lost_count,
         int((~sure).sum()),
         merged if merged.any() else np.broadcast_to(np.False_, len(runs)),
     )

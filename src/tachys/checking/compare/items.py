@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from tachys.capture.table import Instants
 from tachys.checking.board.measuring import Measurement
+from tachys.checking.board.unseen import unseen_routines
 from tachys.model.acts import Drain
 from tachys.model.events import Thing
 from tachys.model.nodes import Isr, Step
@@ -43,8 +44,8 @@ OWN_LONGER = ("cost-longer", "each-longer", "nth-longer")
 def unshown_on_top(board: Measurement, thing: Thing) -> list[Thing]:
     """The routines that may run on top of a body, of which no line shows when they do: its time holds theirs too."""
     body, nesting = board.system.nodes[thing], board.system.core.nesting
-    above = [isr for isr in board.system.isrs if not isinstance(body, Isr) or (nesting and isr.urgency < body.urgency)]
-    return [isr.thing for isr in above if isr.thing not in board.shown.bodies]
+    unseen = unseen_routines(board.paper, board.shown)
+    return [isr.thing for isr in unseen if not isinstance(body, Isr) or (nesting and isr.urgency < body.urgency)]
 
 
 class TookFewer(Struct, frozen=True):

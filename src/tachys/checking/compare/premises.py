@@ -12,6 +12,7 @@ from collections.abc import Iterator, Sequence
 from msgspec.structs import replace
 
 from tachys.checking.board.measuring import Measurement
+from tachys.checking.board.unseen import unseen_routines
 from tachys.checking.compare.compared import Agreement, Compared
 from tachys.checking.compare.consequence import corrected
 from tachys.checking.compare.items import OWN_LONGER, overfull, rests_on, took_fewer, unshown_on_top
@@ -87,7 +88,7 @@ def undone(board: Measurement, findings: Sequence[Finding]) -> frozenset[str]:
     longer = {each.about for each in findings if each.code in OWN_LONGER}
     suspects = {thing for about in longer for thing in unshown_on_top(board, about)}
     if beyond:
-        suspects |= {isr.thing for isr in board.system.isrs if isr.thing not in board.shown.bodies}
+        suspects |= {isr.thing for isr in unseen_routines(board.paper, board.shown)}
     return frozenset(
         name for name, bound in board.paper.needs.items()
         if ((low is not None or suspects) and bound.need.measures in ("share", "current", "life"))
